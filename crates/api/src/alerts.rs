@@ -1,0 +1,111 @@
+//! Alerts, their verdicts, and payloads that could not be read.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// One alert in the normal form.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AlertItem {
+    /// The handle.
+    pub seq: i64,
+    /// The sender's id.
+    pub id: String,
+    /// The source.
+    pub source: String,
+    /// Dotted kind.
+    pub kind: String,
+    /// `indeterminate`, `warning`, `minor`, `major`, `critical`.
+    pub severity: String,
+    /// `raised`, `cleared`, `noted`.
+    pub state: String,
+    /// What it is about.
+    pub resource: String,
+    /// The sender's clock.
+    pub time: DateTime<Utc>,
+    /// Our clock.
+    pub received: DateTime<Utc>,
+    /// One line for people.
+    pub summary: String,
+    /// What was measured.
+    pub value: Option<f64>,
+    /// Names and values.
+    pub labels: BTreeMap<String, String>,
+    /// What the rules decided, in short.
+    pub verdicts: Vec<VerdictMark>,
+}
+
+/// A rule's decision, in short.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VerdictMark {
+    /// The rule.
+    pub rule: String,
+    /// The verdict.
+    pub verdict: String,
+}
+
+/// One alert with its payload and all that followed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AlertDetail {
+    /// The normal form.
+    pub alert: AlertItem,
+    /// The payload as it came.
+    #[schema(value_type = Object)]
+    pub body: Value,
+    /// The alarm that it raised or cleared.
+    pub alarm: Option<i64>,
+    /// What each rule that matched decided.
+    pub verdicts: Vec<VerdictItem>,
+}
+
+/// A rule's decision.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VerdictItem {
+    /// The rule.
+    pub rule: String,
+    /// Its version at the time.
+    pub rule_version: i32,
+    /// The verdict.
+    pub verdict: String,
+    /// Why, in words with the numbers.
+    pub reason: String,
+    /// The job that was set off or joined.
+    pub job: Option<i64>,
+}
+
+/// The answer to a delivery.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Taken {
+    /// Its alerts, in their order.
+    pub alerts: Vec<TakenAlert>,
+    /// Items that the source's `keep` left out.
+    pub left_out: usize,
+}
+
+/// One alert of a delivery.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TakenAlert {
+    /// Its id within the source.
+    pub id: String,
+    /// The handle; absent for a repeated delivery.
+    pub seq: Option<i64>,
+    /// Whether this id had come before, so that nothing changed.
+    pub duplicate: bool,
+}
+
+/// A payload that could not be read.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct UnreadableItem {
+    /// The handle.
+    pub id: i64,
+    /// The source.
+    pub source: String,
+    /// When it came.
+    pub received: DateTime<Utc>,
+    /// Why it could not be read.
+    pub reason: String,
+    /// The payload, cut at 64 KiB.
+    pub payload: String,
+}

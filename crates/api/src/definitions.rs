@@ -1,0 +1,145 @@
+//! Definitions: what is published, and publishing. Secrets, by name only.
+
+use crate::FileProblem;
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A file of definitions.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FileText {
+    /// Its name, for complaints.
+    pub file: String,
+    /// YAML 1.2.
+    pub text: String,
+}
+
+/// Files to be published.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PublishRequest {
+    /// All of them together.
+    pub files: Vec<FileText>,
+    /// Only say what would change.
+    #[serde(default)]
+    pub dry_run: bool,
+}
+
+/// What publishing changes, or would change.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    /// Whether it was done.
+    pub published: bool,
+    /// One for each document.
+    pub changes: Vec<PlannedChange>,
+    /// Complaints; if there are any, nothing is published.
+    pub problems: Vec<FileProblem>,
+}
+
+/// What becomes of one document.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlannedChange {
+    /// `source`, `rule`, `runbook`, `connector`, `connection`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+    /// What happens.
+    pub change: ChangeKind,
+    /// The version it then has.
+    pub version: i32,
+    /// The published text, where it changes.
+    pub before: Option<String>,
+    /// The new text, where it changes.
+    pub after: Option<String>,
+}
+
+/// What happens to a document.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ChangeKind {
+    /// Not published before.
+    New,
+    /// A new version.
+    Changed,
+    /// The same text.
+    Same,
+}
+
+/// A published definition, in short.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionItem {
+    /// Its name.
+    pub name: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// Its version.
+    pub version: i32,
+    /// When that was published.
+    pub published_at: DateTime<Utc>,
+    /// By whom.
+    pub published_by: String,
+    /// For rules: `watch` or `act`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stance: Option<String>,
+    /// For rules: what is dispatched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runbook: Option<String>,
+    /// How it has fared.
+    pub used: Use,
+}
+
+/// How a definition has fared, over all that is kept.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Use {
+    /// Alerts: of a source, or matched by a rule.
+    pub alerts: i64,
+    /// Jobs: of a rule, or of a runbook.
+    pub jobs: i64,
+    /// Of these jobs, those whose effect was confirmed.
+    pub confirmed: i64,
+    /// Payloads of a source that could not be read.
+    pub unreadable: i64,
+    /// When it was last needed.
+    pub last_at: Option<DateTime<Utc>>,
+}
+
+/// A published definition with its text.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionDetail {
+    /// In short.
+    pub item: DefinitionItem,
+    /// The document.
+    pub text: String,
+    /// For rules: how often each verdict was given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub verdicts: Vec<VerdictCount>,
+    /// The newest jobs, 20 at most.
+    pub jobs: Vec<crate::JobItem>,
+}
+
+/// How often a verdict was given.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VerdictCount {
+    /// The verdict.
+    pub verdict: String,
+    /// How often.
+    pub count: i64,
+}
+
+/// A secret's value, on its way in; it never comes out again.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SecretValue {
+    /// At most 64 KiB.
+    pub value: String,
+}
+
+/// A secret, by name only.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SecretItem {
+    /// Its name.
+    pub name: String,
+    /// When it was set.
+    pub changed_at: DateTime<Utc>,
+}

@@ -1,0 +1,118 @@
+//! Jobs and their passage through the steps.
+
+use crate::AlertItem;
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::ToSchema;
+
+/// One job.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobItem {
+    /// The handle.
+    pub id: i64,
+    /// The runbook.
+    pub runbook: String,
+    /// Its version at the time.
+    pub runbook_version: i32,
+    /// What it acts on.
+    pub target: String,
+    /// `queued`, `running`, `waiting`, `succeeded`, `failed`, `expired`, `refused`, `unsure`.
+    pub state: String,
+    /// `confirmed`, `unconfirmed`, `not checked`; absent until it is known.
+    pub effect: Option<String>,
+    /// Why it did not succeed.
+    pub failure: Option<String>,
+    /// `low`, `normal`, `high`, `urgent`.
+    pub urgency: String,
+    /// The rule that dispatched it.
+    pub rule: Option<String>,
+    /// The alert that set it off.
+    pub alert: Option<i64>,
+    /// The alarm of that alert.
+    pub alarm: Option<i64>,
+    /// When it was dispatched.
+    pub created_at: DateTime<Utc>,
+    /// Not started after this.
+    pub deadline: Option<DateTime<Utc>>,
+    /// When a node first took it up.
+    pub started_at: Option<DateTime<Utc>>,
+    /// When its state became final.
+    pub finished_at: Option<DateTime<Utc>>,
+    /// Steps done.
+    pub steps_done: i64,
+    /// Steps in all; 0 when the runbook is not known any more.
+    #[serde(default)]
+    pub steps: i64,
+    /// What is going on, in words.
+    #[serde(default)]
+    pub doing: String,
+}
+
+/// One job with everything known about it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobDetail {
+    /// In short.
+    pub job: JobItem,
+    /// Its inputs, defaults filled in.
+    #[schema(value_type = Object)]
+    pub inputs: Value,
+    /// What it gave.
+    #[schema(value_type = Object)]
+    pub outputs: Option<Value>,
+    /// The steps of its runbook and how each went.
+    pub passage: Vec<PassageStep>,
+    /// How the effect is proved; absent if the runbook asks for none.
+    pub confirm: Option<String>,
+    /// The alert that set it off.
+    pub alert: Option<AlertItem>,
+    /// The reason of the verdict that dispatched it.
+    pub reason: Option<String>,
+}
+
+/// A step of a passage.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PassageStep {
+    /// Its name.
+    pub id: String,
+    /// `call` or `require`.
+    pub kind: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// For calls: the operation and the connection.
+    pub does: String,
+    /// `next`, `running`, `done`, `failed`, `unsure`.
+    pub state: String,
+    /// The tries.
+    pub attempts: Vec<Attempt>,
+}
+
+/// One try of a step.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Attempt {
+    /// From one.
+    pub attempt: i32,
+    /// `running`, `done`, `failed`, `unsure`.
+    pub state: String,
+    /// When it began.
+    pub started_at: DateTime<Utc>,
+    /// When it ended.
+    pub finished_at: Option<DateTime<Utc>>,
+    /// What it was given.
+    #[schema(value_type = Object)]
+    pub give: Value,
+    /// What it gave.
+    #[schema(value_type = Object)]
+    pub output: Option<Value>,
+    /// What went wrong.
+    pub error: Option<String>,
+}
+
+/// What a person says of an unsure step.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Settle {
+    /// `done`, `again` or `failed`.
+    #[serde(rename = "as")]
+    pub verdict: String,
+}

@@ -1,0 +1,82 @@
+//! What goes over the wire: request and response types, shared by the service and its clients.
+//!
+//! One file for each part of the API. Times are RFC 3339 in UTC; numbers named `seq` or `id`
+//! are the handles that the command and the console use.
+
+pub mod access;
+pub mod alarms;
+pub mod alerts;
+pub mod definitions;
+pub mod jobs;
+pub mod watch;
+
+pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
+pub use alarms::{AlarmDetail, AlarmItem};
+pub use alerts::{AlertDetail, AlertItem, Taken, TakenAlert, UnreadableItem, VerdictItem, VerdictMark};
+pub use definitions::{
+    ChangeKind, DefinitionDetail, DefinitionItem, FileText, Plan, PlannedChange, PublishRequest, SecretItem,
+    SecretValue, Use,
+};
+pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
+pub use watch::{Change, Strait, Watch};
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A page of a list.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Page<T: ToSchema> {
+    /// The items, newest first.
+    pub items: Vec<T>,
+    /// Given as `after` it yields the next page; absent on the last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// A complaint about a request (RFC 9457).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// Always `about:blank`; the `code` tells kinds apart.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The status in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// Stable, for programs.
+    pub code: String,
+    /// What was wrong, where, and what to do.
+    pub detail: String,
+    /// Complaints about definitions, where there are any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<FileProblem>,
+}
+
+/// A complaint about a place in a file.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileProblem {
+    /// The file's name as sent.
+    pub file: String,
+    /// From one.
+    pub line: usize,
+    /// From one, in characters.
+    pub column: usize,
+    /// Characters to mark.
+    pub length: usize,
+    /// What is wrong and what to do.
+    pub message: String,
+    /// The offending line.
+    pub text: String,
+}
+
+impl From<arvok_core::Problem> for FileProblem {
+    fn from(p: arvok_core::Problem) -> Self {
+        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text }
+    }
+}
+
+impl From<FileProblem> for arvok_core::Problem {
+    fn from(p: FileProblem) -> Self {
+        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text }
+    }
+}

@@ -1,0 +1,87 @@
+//! The overview, and the messages of the event stream.
+
+use crate::{AlarmItem, JobItem};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What is going on and what needs a person.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Watch {
+    /// From received to confirmed.
+    pub strait: Strait,
+    /// Jobs that failed, were refused, expired, are unsure or had no effect, and are not old.
+    pub needs_you: Vec<JobItem>,
+    /// Jobs at work.
+    pub under_way: Vec<JobItem>,
+    /// Alarms that stand, the worst first, and those that ended within the last minutes.
+    pub alarms: Vec<AlarmItem>,
+    /// How many alarms stand.
+    pub alarms_open: i64,
+    /// Payloads of the window that could not be read.
+    pub unreadable: i64,
+    /// How many sources are published.
+    pub sources: usize,
+}
+
+/// How alerts narrowed to effects. `received = repeated + distinct`,
+/// `distinct = unmatched + matched`,
+/// `matched = dispatched + watched + folded + resting`,
+/// `dispatched = confirmed + under_way + unproved + failed`.
+/// The unit is the alert; where several rules matched one alert, the furthest counts.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Strait {
+    /// From when; a whole minute.
+    pub from: DateTime<Utc>,
+    /// Until when.
+    pub to: DateTime<Utc>,
+    /// Alerts delivered.
+    pub received: i64,
+    /// Deliveries of an id that had come before.
+    pub repeated: i64,
+    /// Alerts recorded.
+    pub distinct: i64,
+    /// Not concerning any rule.
+    pub unmatched: i64,
+    /// Concerning a rule.
+    pub matched: i64,
+    /// Would have led to a job, but the rule only watches.
+    pub watched: i64,
+    /// Joined an episode that had dispatched.
+    pub folded: i64,
+    /// Within the rest of a dispatch.
+    pub resting: i64,
+    /// Led to a job.
+    pub dispatched: i64,
+    /// Whose job is not finished.
+    pub under_way: i64,
+    /// Whose job succeeded but proved nothing: unconfirmed, or not checked.
+    pub unproved: i64,
+    /// Whose job failed, expired, was refused or is unsure.
+    pub failed: i64,
+    /// Whose job's effect was confirmed.
+    pub confirmed: i64,
+}
+
+/// A message of the event stream: what changed, by handles; ask the API for the rest.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// New alerts, newest last; cut at 20.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alerts: Vec<i64>,
+    /// Alarms raised, changed or cleared; cut at 100.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alarms: Vec<i64>,
+    /// Jobs made or changed; cut at 100.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub jobs: Vec<i64>,
+    /// Whether definitions or secrets changed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub definitions: bool,
+    /// Whether a payload could not be read.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unreadable: bool,
+    /// Whether messages were lost: ask for everything anew.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub reset: bool,
+}

@@ -1,0 +1,125 @@
+//! Alarms (RFC 8632): the lasting state that alerts raise and clear, one for each source,
+//! resource and kind.
+//!
+//! Owns what an alert changes about its alarm. Where alarms are kept is the store's business.
+
+use crate::{Alert, AlertState, Severity};
+use chrono::{DateTime, Utc};
+
+/// What stands, or stood.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Alarm {
+    /// Whether it stands.
+    pub raised: bool,
+    /// The severity of the last raise.
+    pub severity: Severity,
+    /// Of the last alert.
+    pub summary: String,
+    /// Of the last alert.
+    pub value: Option<f64>,
+    /// Raising alerts since it was last raised anew.
+    pub count: i64,
+    /// When it was last raised anew.
+    pub raised_at: DateTime<Utc>,
+    /// When it was last raised anew, worsened, eased or cleared.
+    pub changed_at: DateTime<Utc>,
+    /// When it was last cleared.
+    pub cleared_at: Option<DateTime<Utc>>,
+}
+
+/// What an alert changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It stands now and did not before.
+    Raised,
+    /// It stood before and stands.
+    Repeated,
+    /// It stood and is over.
+    Cleared,
+    /// Nothing: a clearing of what does not stand, or an alert without lasting state.
+    Nothing,
+}
+
+impl Alarm {
+    /// An alarm that has never stood.
+    pub fn unknown(at: DateTime<Utc>) -> Self {
+        Self {
+            raised: false,
+            severity: Severity::Indeterminate,
+            summary: String::new(),
+            value: None,
+            count: 0,
+            raised_at: at,
+            changed_at: at,
+            cleared_at: None,
+        }
+    }
+
+    /// Takes an alert of this source, resource and kind.
+    pub fn take(&mut self, alert: &Alert) -> Change {
+        let now = alert.received;
+        match (alert.state, self.raised) {
+            (AlertState::Noted, _) | (AlertState::Cleared, false) => Change::Nothing,
+            (AlertState::Cleared, true) => {
+                self.raised = false;
+                self.changed_at = now;
+                self.cleared_at = Some(now);
+                self.describe(alert);
+                Change::Cleared
+            }
+            (AlertState::Raised, stood) => {
+                if !stood {
+                    (self.raised, self.raised_at, self.count) = (true, now, 0);
+                }
+                if !stood || self.severity != alert.severity {
+                    self.changed_at = now;
+                }
+                self.severity = alert.severity;
+                self.count += 1;
+                self.describe(alert);
+                if stood { Change::Repeated } else { Change::Raised }
+            }
+        }
+    }
+
+    fn describe(&mut self, alert: &Alert) {
+        self.summary.clone_from(&alert.summary);
+        self.value = alert.value;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{NewAlert, alert::Delivery};
+    use chrono::TimeDelta;
+    use serde_json::json;
+
+    fn alert(second: i64, state: &str, severity: &str) -> Alert {
+        let new: NewAlert = serde_json::from_value(
+            json!({"kind": "disk.usage", "resource": "vm/a", "state": state, "severity": severity, "value": second}),
+        )
+        .expect("reads");
+        let received = DateTime::UNIX_EPOCH + TimeDelta::seconds(second);
+        new.complete(Delivery { source: "s", received, fallback_id: "i" }).expect("completes")
+    }
+
+    #[test]
+    fn raised_repeated_worsened_cleared_and_raised_anew() {
+        let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
+        let story = [
+            (1, "cleared", "major", Change::Nothing, 0, 0),
+            (2, "raised", "minor", Change::Raised, 1, 2),
+            (3, "raised", "minor", Change::Repeated, 2, 2),
+            (4, "raised", "major", Change::Repeated, 3, 4),
+            (5, "noted", "major", Change::Nothing, 3, 4),
+            (6, "cleared", "major", Change::Cleared, 3, 6),
+            (7, "raised", "minor", Change::Raised, 1, 7),
+        ];
+        for (second, state, severity, change, count, changed) in story {
+            assert_eq!(alarm.take(&alert(second, state, severity)), change, "second {second}");
+            assert_eq!((alarm.count, alarm.changed_at.timestamp()), (count, changed), "second {second}");
+        }
+        assert_eq!(alarm.cleared_at.map(|t| t.timestamp()), Some(6));
+    }
+}

@@ -1,0 +1,309 @@
+//! The normal form of an alert: what every source's payload becomes.
+//!
+//! Owns the fields, their limits and their text forms. How a payload is turned into this form
+//! is [`crate::read`]; what is done with it is [`crate::matcher`] and [`crate::settle`].
+
+mod resource;
+mod severity;
+
+pub use resource::{ResourceError, ResourcePath};
+pub use severity::{Severity, SeverityRange};
+
+use chrono::{DateTime, Datelike, Utc};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::{borrow::Cow, collections::BTreeMap, fmt};
+
+/// Longest `id`, in bytes.
+pub const MAX_ID: usize = 256;
+/// Longest `kind`, in bytes.
+pub const MAX_KIND: usize = 128;
+/// Longest `summary`, in bytes; a longer one is cut, the body keeps it whole.
+pub const MAX_SUMMARY: usize = 1024;
+/// Most labels an alert may carry.
+pub const MAX_LABELS: usize = 64;
+/// Longest label name or value, in bytes.
+pub const MAX_LABEL: usize = 1024;
+
+/// Whether an alert begins, ends or merely mentions something.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum AlertState {
+    /// The alarm stands.
+    #[default]
+    Raised,
+    /// The alarm is over.
+    Cleared,
+    /// A happening with no lasting state; opens no alarm.
+    Noted,
+}
+
+impl AlertState {
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Raised => "raised",
+            Self::Cleared => "cleared",
+            Self::Noted => "noted",
+        }
+    }
+
+    /// The state named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        [Self::Raised, Self::Cleared, Self::Noted].into_iter().find(|s| s.as_str() == text)
+    }
+}
+
+impl fmt::Display for AlertState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// One message from a source, in the normal form.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Alert {
+    /// Unique within the source; at most [`MAX_ID`] bytes.
+    pub id: String,
+    /// The name of the source.
+    pub source: String,
+    /// Dotted, for example `disk.usage`.
+    pub kind: String,
+    /// ITU-T X.733 severity.
+    pub severity: Severity,
+    /// Raised, cleared or noted.
+    pub state: AlertState,
+    /// What it is about.
+    pub resource: ResourcePath,
+    /// The sender's clock.
+    pub time: DateTime<Utc>,
+    /// Our clock.
+    pub received: DateTime<Utc>,
+    /// One line for people.
+    pub summary: String,
+    /// What was measured.
+    pub value: Option<f64>,
+    /// Names and values.
+    pub labels: BTreeMap<String, String>,
+    /// The payload as it came.
+    pub body: Value,
+}
+
+/// An alert as a sender may write it in the normal form: what is missing has a default.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewAlert {
+    /// Left out: every delivery is a new alert.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub id: Option<String>,
+    /// Dotted, for example `disk.usage`.
+    pub kind: String,
+    /// Left out: `indeterminate`.
+    #[serde(default)]
+    pub severity: Severity,
+    /// Left out: `raised`.
+    #[serde(default)]
+    pub state: AlertState,
+    /// `class/name[/part]`.
+    pub resource: String,
+    /// Left out: when it was received.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time: Option<DateTime<Utc>>,
+    /// Left out: kind and resource.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub summary: Option<String>,
+    /// What was measured.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<f64>,
+    /// Names and values.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, String>,
+    /// Anything more.
+    #[serde(default, skip_serializing_if = "Value::is_null")]
+    pub body: Value,
+}
+
+/// Why an alert is outside the normal form: the field and what is wrong with it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {wrong}")]
+pub struct AlertError {
+    /// The field of the normal form.
+    pub field: &'static str,
+    /// What is wrong and what is expected.
+    pub wrong: String,
+}
+
+fn error(field: &'static str, wrong: impl Into<String>) -> AlertError {
+    AlertError { field, wrong: wrong.into() }
+}
+
+/// What the receiving side knows about a delivery.
+#[derive(Clone, Copy, Debug)]
+pub struct Delivery<'a> {
+    /// The source's name.
+    pub source: &'a str,
+    /// Our clock.
+    pub received: DateTime<Utc>,
+    /// Used as `id` when the sender gave none; unique by the caller's care.
+    pub fallback_id: &'a str,
+}
+
+impl NewAlert {
+    /// Checks every field and fills in what is missing.
+    pub fn complete(self, delivery: Delivery<'_>) -> Result<Alert, AlertError> {
+        let id = self.id.unwrap_or_else(|| delivery.fallback_id.to_owned());
+        check_id(&id)?;
+        check_kind(&self.kind)?;
+        let resource = ResourcePath::parse(&clean(&self.resource)).map_err(|e| error("resource", e.to_string()))?;
+        let labels = check_labels(self.labels)?;
+        let time = self.time.unwrap_or(delivery.received);
+        if !(1970..=9999).contains(&time.year()) {
+            return Err(error("time", format!("{time} is outside the years 1970 to 9999")));
+        }
+        if self.value.is_some_and(|v| !v.is_finite()) {
+            return Err(error("value", "is not a finite number"));
+        }
+        let summary = self.summary.unwrap_or_else(|| format!("{} on {resource}", self.kind));
+        Ok(Alert {
+            id: clean(&id).into_owned(),
+            source: delivery.source.to_owned(),
+            kind: self.kind,
+            severity: self.severity,
+            state: self.state,
+            resource,
+            time,
+            received: delivery.received,
+            summary: cut(&clean(&summary), MAX_SUMMARY).to_owned(),
+            value: self.value,
+            labels,
+            body: clean_json(self.body),
+        })
+    }
+}
+
+fn check_id(id: &str) -> Result<(), AlertError> {
+    match id.len() {
+        0 => Err(error("id", "is empty")),
+        n if n > MAX_ID => Err(error("id", format!("has {n} bytes, at most {MAX_ID} are allowed"))),
+        _ => Ok(()),
+    }
+}
+
+fn check_kind(kind: &str) -> Result<(), AlertError> {
+    let part_ok = |p: &str| !p.is_empty() && p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'-');
+    if kind.len() > MAX_KIND || !kind.split('.').all(part_ok) {
+        return Err(error(
+            "kind",
+            format!(
+                "`{}` is not a dotted kind such as disk.usage (letters, digits, - and _; at most {MAX_KIND} bytes)",
+                cut(kind, 80)
+            ),
+        ));
+    }
+    Ok(())
+}
+
+fn check_labels(labels: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, AlertError> {
+    if labels.len() > MAX_LABELS {
+        return Err(error("labels", format!("are {}, at most {MAX_LABELS} are allowed", labels.len())));
+    }
+    if let Some((k, _)) = labels.iter().find(|(k, v)| k.is_empty() || k.len() > MAX_LABEL || v.len() > MAX_LABEL) {
+        return Err(error(
+            "labels",
+            format!("`{}` is empty or has more than {MAX_LABEL} bytes in its name or value", cut(k, 40)),
+        ));
+    }
+    Ok(labels.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned())).collect())
+}
+
+/// The longest prefix of at most `max` bytes that ends between characters.
+pub fn cut(text: &str, max: usize) -> &str {
+    if text.len() <= max {
+        return text;
+    }
+    let mut end = max;
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    &text[..end]
+}
+
+/// Replaces U+0000, which PostgreSQL's text and jsonb cannot hold, by U+FFFD.
+fn clean(text: &str) -> Cow<'_, str> {
+    if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
+}
+
+/// [`clean`] for every string and key of a document.
+pub fn clean_json(value: Value) -> Value {
+    match value {
+        Value::String(s) if s.contains('\0') => Value::String(clean(&s).into_owned()),
+        Value::Array(items) => Value::Array(items.into_iter().map(clean_json).collect()),
+        Value::Object(map) => {
+            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean_json(v))).collect())
+        }
+        other => other,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn complete(value: Value) -> Result<Alert, String> {
+        let new: NewAlert = serde_json::from_value(value).map_err(|e| e.to_string())?;
+        let delivery = Delivery { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "r-1" };
+        new.complete(delivery).map_err(|e| e.to_string())
+    }
+
+    #[test]
+    fn what_is_missing_has_a_default() {
+        let alert = complete(json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1"})).expect("complete");
+        assert_eq!(alert.id, "r-1");
+        assert_eq!(alert.severity, Severity::Indeterminate);
+        assert_eq!(alert.summary, "disk.usage on vm/quill-booking-db-1");
+        assert_eq!(alert.time, alert.received);
+    }
+
+    #[test]
+    fn what_is_wrong_is_named() {
+        let long = "x".repeat(300);
+        let cases = [
+            json!({"kind": "disk usage", "resource": "vm/a"}),
+            json!({"kind": "disk.usage", "resource": "quill"}),
+            json!({"kind": "disk.usage", "resource": "vm/a", "id": long}),
+            json!({"kind": "disk.usage", "resource": "vm/a", "id": ""}),
+            json!({"kind": "disk.usage", "resource": "vm/a", "severity": "bad"}),
+            json!({"kind": "disk.usage", "resource": "vm/a", "colour": "red"}),
+            json!({"kind": "disk.usage", "resource": "vm/a", "labels": {"": "x"}}),
+            json!({"resource": "vm/a"}),
+        ];
+        let messages: Vec<String> = cases.into_iter().map(|c| complete(c).expect_err("refused")).collect();
+        insta::assert_snapshot!(messages.join("\n"), @"
+        kind: `disk usage` is not a dotted kind such as disk.usage (letters, digits, - and _; at most 128 bytes)
+        resource: `quill` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
+        id: has 300 bytes, at most 256 are allowed
+        id: is empty
+        unknown variant `bad`, expected one of `indeterminate`, `warning`, `minor`, `major`, `critical`
+        unknown field `colour`, expected one of `id`, `kind`, `severity`, `state`, `resource`, `time`, `summary`, `value`, `labels`, `body`
+        labels: `` is empty or has more than 1024 bytes in its name or value
+        missing field `kind`
+        ");
+    }
+
+    #[test]
+    fn a_nul_never_reaches_the_database() {
+        let alert =
+            complete(json!({"kind": "a", "resource": "vm/a", "summary": "x\u{0}y", "body": {"k\u{0}": ["\u{0}"]}}))
+                .expect("complete");
+        assert_eq!(alert.summary, "x\u{fffd}y");
+        assert_eq!(alert.body, json!({"k\u{fffd}": ["\u{fffd}"]}));
+    }
+
+    #[test]
+    fn a_cut_keeps_characters_whole() {
+        assert_eq!(cut("aé", 2), "a");
+        assert_eq!(cut("aé", 3), "aé");
+    }
+}

@@ -1,0 +1,127 @@
+//! Severities of ITU-T X.733, in order, and the ranges that rules write.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// How bad it is. Cleared is a state of an alert and not a severity.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Not known.
+    #[default]
+    Indeterminate,
+    /// A possible fault, before any effect is felt.
+    Warning,
+    /// A fault without effect on the service so far.
+    Minor,
+    /// The service is affected; act soon.
+    Major,
+    /// The service is gone; act now.
+    Critical,
+}
+
+impl Severity {
+    /// All of them, from the least to the worst.
+    pub const ALL: [Self; 5] = [Self::Indeterminate, Self::Warning, Self::Minor, Self::Major, Self::Critical];
+
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Indeterminate => "indeterminate",
+            Self::Warning => "warning",
+            Self::Minor => "minor",
+            Self::Major => "major",
+            Self::Critical => "critical",
+        }
+    }
+
+    /// The severity named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+
+    /// 1 for indeterminate to 5 for critical: the ticks of the gauge, and the stored number.
+    pub const fn rank(self) -> i16 {
+        self as i16 + 1
+    }
+
+    /// The severity of a stored number; numbers outside 1..=5 fall to the nearer end.
+    pub fn from_rank(rank: i16) -> Self {
+        Self::ALL[usize::try_from(rank.clamp(1, 5) - 1).unwrap_or(0)]
+    }
+}
+
+impl fmt::Display for Severity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// A set of severities, as written in a rule: `major`, `minor..critical`, `major..`, `..minor`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SeverityRange {
+    /// The least severe that belongs.
+    pub from: Severity,
+    /// The most severe that belongs.
+    pub to: Severity,
+}
+
+impl SeverityRange {
+    /// Reads one name or a range; the complaint says what is expected.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let name = |part: &str| {
+            Severity::parse(part.trim()).ok_or_else(|| {
+                let names = Severity::ALL.map(Severity::as_str).join(", ");
+                format!("`{}` is not a severity; the severities are {names}", part.trim())
+            })
+        };
+        let (from, to) = match text.split_once("..") {
+            None => (name(text)?, name(text)?),
+            Some((a, b)) => (
+                if a.trim().is_empty() { Severity::Indeterminate } else { name(a)? },
+                if b.trim().is_empty() { Severity::Critical } else { name(b)? },
+            ),
+        };
+        if from > to {
+            return Err(format!("the range {text} is upside down; write {to}..{from}"));
+        }
+        Ok(Self { from, to })
+    }
+
+    /// Whether a severity belongs.
+    pub fn contains(self, severity: Severity) -> bool {
+        (self.from..=self.to).contains(&severity)
+    }
+}
+
+impl fmt::Display for SeverityRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.from == self.to { write!(f, "{}", self.from) } else { write!(f, "{}..{}", self.from, self.to) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges() {
+        let text = |t: &str| SeverityRange::parse(t).map(|r| r.to_string());
+        assert_eq!(text("major").as_deref(), Ok("major"));
+        assert_eq!(text("major..").as_deref(), Ok("major..critical"));
+        assert_eq!(text("..minor").as_deref(), Ok("indeterminate..minor"));
+        assert_eq!(
+            text("critical..major"),
+            Err("the range critical..major is upside down; write major..critical".into())
+        );
+        assert!(text("severe").is_err());
+    }
+
+    #[test]
+    fn ranks_go_both_ways() {
+        for s in Severity::ALL {
+            assert_eq!(Severity::from_rank(s.rank()), s);
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! Checks between definitions: what is named must exist and fit.
+
+use super::{Catalog, Definition, Entry, Kind, missing};
+use crate::{document::Problem, runbook::Action};
+
+/// Complaints about one entry within the whole set. What is missing only because its own
+/// document is faulty is not complained about twice.
+pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<Problem> {
+    let document = &entry.document;
+    let mut found = Vec::new();
+    let mut say = |pointer: String, message: String| found.push(document.problem(&pointer, message));
+    match &entry.definition {
+        Definition::Rule(rule) => {
+            let dispatch = &rule.dispatch;
+            match whole.runbook(&dispatch.runbook) {
+                Some((runbook, _)) => {
+                    for wrong in runbook.inputs.misfit(&dispatch.given) {
+                        say("/dispatch/inputs".into(), format!("runbook `{}`: {wrong}", runbook.name));
+                    }
+                }
+                None => {
+                    let known = whole.entries(Kind::Runbook).map(|e| e.name.as_str());
+                    say("/dispatch/runbook".into(), missing("runbook", &dispatch.runbook, known));
+                }
+            }
+            for (i, glob) in rule.listen.sources.iter().flatten().enumerate() {
+                if let Some(name) = glob.exact()
+                    && whole.source(name).is_none()
+                {
+                    let known = whole.entries(Kind::Source).map(|e| e.name.as_str());
+                    say(format!("/listen/sources/{i}"), missing("source", name, known));
+                }
+            }
+        }
+        Definition::Runbook(runbook) => {
+            for (i, step) in runbook.steps.iter().enumerate() {
+                let Action::Call { operation, via, given, .. } = &step.action else { continue };
+                match whole.operation(via, operation) {
+                    Ok((_, op)) => {
+                        for wrong in op.takes.misfit(given) {
+                            say(format!("/steps/{i}/give"), format!("operation `{operation}`: {wrong}"));
+                        }
+                    }
+                    Err(wrong) => {
+                        let key = if wrong.contains("connection `") { "via" } else { "call" };
+                        say(format!("/steps/{i}/{key}"), wrong);
+                    }
+                }
+            }
+        }
+        Definition::Connection(connection) => {
+            if whole.entry(Kind::Connector, &connection.connector).is_none() {
+                let known = whole.entries(Kind::Connector).map(|e| e.name.as_str());
+                say("/connector".into(), missing("connector", &connection.connector, known));
+            }
+        }
+        Definition::Source(_) | Definition::Connector(_) => {}
+    }
+    if !faulty.is_empty() {
+        found.retain(|p| {
+            !p.message.contains("there is no ")
+                || p.message.contains("did you mean")
+                || p.message.contains("there is no input")
+        });
+    }
+    found
+}

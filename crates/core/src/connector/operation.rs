@@ -1,0 +1,288 @@
+//! One operation: what it takes, the request it makes, the output it gives, and whether doing
+//! it twice is harmless.
+
+use crate::{
+    alert::cut,
+    document::Checker,
+    expr::{Expr, Names, Scope, Template, Val},
+    inputs::Inputs,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+
+const REQUEST: Names = Names { roots: &["give"], functions: &[] };
+const ANSWER: Names = Names { roots: &["give", "response"], functions: &[] };
+
+/// Largest output of one operation, in bytes of JSON.
+pub const MAX_OUTPUT: usize = 256 << 10;
+
+/// An operation as written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OperationDoc {
+    /// One line for people.
+    #[serde(default)]
+    pub summary: Option<String>,
+    /// What must be given: JSON Schema properties.
+    #[serde(default)]
+    pub takes: Map<String, Value>,
+    /// The HTTP request.
+    pub request: RequestDoc,
+    /// An expression over `response` (`status`, `headers`, `body`) and `give`. Left out: the body.
+    #[serde(default)]
+    pub output: Option<String>,
+    /// Whether doing it twice is harmless. Left out: `safe` for GET, else `never`.
+    #[serde(default)]
+    pub repeat: Option<Repeat>,
+    /// The header that carries the key of a `keyed` operation. Left out: `Idempotency-Key`.
+    #[serde(default)]
+    pub key_header: Option<String>,
+    /// Answers after which another try makes sense. Left out: 429, 502, 503, 504.
+    #[serde(default)]
+    pub retry_on: Option<Vec<u16>>,
+}
+
+/// Whether doing it twice is harmless.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Repeat {
+    /// Harmless.
+    Safe,
+    /// Harmless with the same key.
+    Keyed,
+    /// Not harmless.
+    Never,
+}
+
+/// An HTTP request with `${give...}` in its parts.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RequestDoc {
+    /// GET, POST, PUT, PATCH or DELETE.
+    pub method: Method,
+    /// Below the connection's base address; what is filled in is percent-encoded.
+    pub path: String,
+    /// Query parameters.
+    #[serde(default)]
+    pub query: BTreeMap<String, String>,
+    /// Headers.
+    #[serde(default)]
+    pub headers: BTreeMap<String, String>,
+    /// The JSON body.
+    #[serde(default)]
+    pub body: Option<Value>,
+}
+
+/// Methods of HTTP (RFC 9110, section 9).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum Method {
+    /// GET
+    Get,
+    /// POST
+    Post,
+    /// PUT
+    Put,
+    /// PATCH
+    Patch,
+    /// DELETE
+    Delete,
+}
+
+impl Method {
+    /// The word of the protocol.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Get => "GET",
+            Self::Post => "POST",
+            Self::Put => "PUT",
+            Self::Patch => "PATCH",
+            Self::Delete => "DELETE",
+        }
+    }
+}
+
+/// A checked operation.
+#[derive(Clone, Debug)]
+pub struct Operation {
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What must be given.
+    pub takes: Inputs,
+    /// Whether doing it twice is harmless.
+    pub repeat: Repeat,
+    method: Method,
+    path: Template,
+    query: Vec<(String, Template)>,
+    headers: Vec<(String, Template)>,
+    body: Option<Template>,
+    output: Option<Expr>,
+    key_header: String,
+    retry_on: Vec<u16>,
+}
+
+/// A planned request: all that is sent, but for the base address and the credential.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Request {
+    /// The method.
+    pub method: &'static str,
+    /// Percent-encoded path, with the query.
+    pub target: String,
+    /// Headers.
+    pub headers: Vec<(String, String)>,
+    /// The JSON body.
+    pub body: Option<Value>,
+}
+
+/// What came back.
+#[derive(Clone, Debug)]
+pub struct Answer {
+    /// The status code.
+    pub status: u16,
+    /// Names in lower case.
+    pub headers: Map<String, Value>,
+    /// JSON, or the text of a body that is none.
+    pub body: Value,
+}
+
+/// Why a call failed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// What happened.
+    pub message: String,
+    /// Whether another try makes sense and is harmless.
+    pub again: bool,
+}
+
+struct View<'a> {
+    give: &'a Value,
+    response: Option<&'a Value>,
+}
+
+impl<'a> Scope<'a> for View<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "give" => Some(Val::json(self.give)),
+            "response" => self.response.map(Val::json),
+            _ => None,
+        }
+    }
+}
+
+impl Operation {
+    pub(super) fn check(check: &mut Checker<'_>, at: &str, doc: OperationDoc) -> Option<Self> {
+        let takes = Inputs::check(check, &format!("{at}/takes"), doc.takes);
+        let path_at = format!("{at}/request/path");
+        if !doc.request.path.starts_with('/') {
+            check.fail(&path_at, "a path begins with /");
+            return None;
+        }
+        let path = check.template(&path_at, &Value::String(doc.request.path), REQUEST);
+        let mut named = |key: &str, map: BTreeMap<String, String>| -> Option<Vec<(String, Template)>> {
+            map.into_iter()
+                .map(|(k, v)| {
+                    let made = check.template(&format!("{at}/request/{key}/{k}"), &Value::String(v), REQUEST)?;
+                    Some((k, made))
+                })
+                .collect()
+        };
+        let (query, headers) = (named("query", doc.request.query), named("headers", doc.request.headers));
+        let body = match doc.request.body {
+            None => Some(None),
+            Some(body) => check.template(&format!("{at}/request/body"), &body, REQUEST).map(Some),
+        };
+        let output = match doc.output {
+            None => Some(None),
+            Some(text) => check.expr(&format!("{at}/output"), &text, ANSWER).map(Some),
+        };
+        let method = doc.request.method;
+        let repeat = doc.repeat.unwrap_or(if method == Method::Get { Repeat::Safe } else { Repeat::Never });
+        Some(Self {
+            summary: doc.summary,
+            takes: takes?,
+            repeat,
+            method,
+            path: path?,
+            query: query?,
+            headers: headers?,
+            body: body?,
+            output: output?,
+            key_header: doc.key_header.unwrap_or_else(|| "Idempotency-Key".into()),
+            retry_on: doc.retry_on.unwrap_or_else(|| vec![429, 502, 503, 504]),
+        })
+    }
+
+    /// The request for what is given; `key` is the same for every try of the same step.
+    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<Request, String> {
+        let give = Value::Object(self.takes.complete(give.clone())?);
+        let view = View { give: &give, response: None };
+        let text = |t: &Template| t.fill_text(&view).map_err(|e| e.to_string());
+        let mut target = self.path.fill_encoded(&view, percent).map_err(|e| e.to_string())?;
+        if let Some(part) = target.split('/').skip(1).find(|p| matches!(*p, "" | "." | "..")) {
+            return Err(format!("`{part}` cannot be a part of the path {target}"));
+        }
+        for (i, (name, value)) in self.query.iter().enumerate() {
+            target.push(if i == 0 { '?' } else { '&' });
+            target.push_str(&format!("{}={}", percent(name), percent(&text(value)?)));
+        }
+        let mut headers = Vec::new();
+        for (name, value) in &self.headers {
+            headers.push((name.clone(), text(value)?));
+        }
+        if self.repeat == Repeat::Keyed {
+            headers.push((self.key_header.clone(), key.to_owned()));
+        }
+        let body = self.body.as_ref().map(|b| b.fill(&view)).transpose().map_err(|e| e.to_string())?;
+        Ok(Request { method: self.method.as_str(), target, headers, body })
+    }
+
+    /// The output of an answer, or the failure it stands for.
+    pub fn answer(&self, give: &Map<String, Value>, answer: &Answer) -> Result<Value, Failure> {
+        if !(200..300).contains(&answer.status) {
+            let again = self.retry_on.contains(&answer.status);
+            return Err(Failure { message: format!("answered {}{}", answer.status, hint(&answer.body)), again });
+        }
+        let output = match &self.output {
+            None => answer.body.clone(),
+            Some(expr) => {
+                let response = json!({ "status": answer.status, "headers": answer.headers, "body": answer.body });
+                let give = Value::Object(give.clone());
+                let view = View { give: &give, response: Some(&response) };
+                let value = expr.eval(&view).map_err(|e| Failure {
+                    message: format!("answered {}, but the output cannot be made of it: {e}", answer.status),
+                    again: false,
+                })?;
+                value.to_json()
+            }
+        };
+        let size = output.to_string().len();
+        if size > MAX_OUTPUT {
+            let message =
+                format!("answered {}, but its output has {size} bytes; {MAX_OUTPUT} are allowed", answer.status);
+            return Err(Failure { message, again: false });
+        }
+        Ok(output)
+    }
+}
+
+/// What the other side said about its refusal, where it used one of the usual fields.
+fn hint(body: &Value) -> String {
+    let said = ["detail", "message", "error", "title"].iter().find_map(|k| body.get(k)?.as_str());
+    let said = said.or(body.as_str()).unwrap_or_default().trim();
+    if said.is_empty() { String::new() } else { format!(": {}", cut(said, 200)) }
+}
+
+/// RFC 3986, section 2: all but unreserved characters are encoded.
+fn percent(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for b in text.bytes() {
+        if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.' | b'_' | b'~') {
+            out.push(char::from(b));
+        } else {
+            out.push_str(&format!("%{b:02X}"));
+        }
+    }
+    out
+}

@@ -1,0 +1,111 @@
+//! Planning requests and reading answers.
+
+use super::*;
+use crate::document::parse_file;
+use serde_json::{Map, Value, json};
+
+const YARD: &str = r#"
+connector: yard
+operations:
+  vm.grow_disk:
+    takes: { vm: { type: string, format: resource }, by_gib: { type: integer, minimum: 1 }, why: { default: "" } }
+    request:
+      method: POST
+      path: /v1/vms/${give.vm.split('/')[1]}/grow
+      query: { why: "${give.why}" }
+      headers: { X-Crew: storage }
+      body: { by_gib: "${give.by_gib}" }
+    output: '{"size_gib": response.body.disk.size_gib}'
+    repeat: keyed
+"#;
+
+fn check(text: &str) -> Result<Connector, String> {
+    let docs = parse_file("yard.yaml", text).map_err(|p| p.to_string())?;
+    Connector::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+}
+
+fn give(value: Value) -> Map<String, Value> {
+    value.as_object().expect("a map").clone()
+}
+
+#[test]
+fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
+    let yard = check(YARD).expect("checks");
+    let op = &yard.operations["vm.grow_disk"];
+    let request = op.request(&give(json!({"vm": "vm/a%b", "by_gib": 4, "why": "x&y=z"})), "job-7-grow").expect("plans");
+    insta::assert_json_snapshot!(request, @r#"
+    {
+      "method": "POST",
+      "target": "/v1/vms/a%25b/grow?why=x%26y%3Dz",
+      "headers": [
+        [
+          "X-Crew",
+          "storage"
+        ],
+        [
+          "Idempotency-Key",
+          "job-7-grow"
+        ]
+      ],
+      "body": {
+        "by_gib": 4
+      }
+    }
+    "#);
+    let wrong = [
+        json!({"vm": "vm/a"}),
+        json!({"vm": "a", "by_gib": 4}),
+        json!({"vm": "vm/a", "by_gib": 0}),
+        json!({"vm": "vm/a", "by_gb": 1, "by_gib": 1}),
+    ];
+    let said: Vec<_> = wrong.into_iter().map(|w| op.request(&give(w), "k").expect_err("refused")).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    the input `by_gib` is missing
+    the input `vm` is wrong: "a" is not a "resource"
+    the input `by_gib` is wrong: 0 is less than the minimum of 1
+    there is no input `by_gb`; did you mean `by_gib`?
+    "#);
+}
+
+#[test]
+fn answers_become_outputs_or_failures() {
+    let yard = check(YARD).expect("checks");
+    let op = &yard.operations["vm.grow_disk"];
+    let answer = |status, body| op.answer(&Map::new(), &Answer { status, headers: Map::new(), body });
+    assert_eq!(answer(200, json!({"disk": {"size_gib": 44}})), Ok(json!({"size_gib": 44})));
+    assert_eq!(answer(503, json!("busy")), Err(Failure { message: "answered 503: busy".into(), again: true }));
+    assert_eq!(
+        answer(409, json!({"detail": "full"})),
+        Err(Failure { message: "answered 409: full".into(), again: false })
+    );
+    assert!(!answer(200, json!({})).expect_err("no disk").again);
+}
+
+#[test]
+fn bad_documents_are_refused() {
+    let bad = [
+        "connector: c\noperations: { a: { request: { method: FETCH, path: /x } } }\n",
+        "connector: c\noperations: { a: { request: { method: GET, path: x } } }\n",
+        "connector: c\noperations: { a: { request: { method: GET, path: '/x/${input.vm}' } } }\n",
+        "connector: c\noperations: { a: { takes: { vm: { type: text } }, request: { method: GET, path: /x } } }\n",
+        "connector: c\noperations: { a: { takes: { n: { type: integer, default: x } }, request: { method: GET, path: /x } } }\n",
+    ];
+    let said: Vec<String> = bad.iter().map(|b| check(b).expect_err("refused")).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    yard.yaml:2:39: unknown value `FETCH`; known here: GET, POST, PUT, PATCH, DELETE
+        2 | operations: { a: { request: { method: FETCH, path: /x } } }
+          |                                       ^^^^^
+    yard.yaml:2:50: a path begins with /
+        2 | operations: { a: { request: { method: GET, path: x } } }
+          |                                                  ^
+    yard.yaml:2:56: `input` is not known here; known here: give
+        2 | operations: { a: { request: { method: GET, path: '/x/${input.vm}' } } }
+          |                                                        ^^^^
+    yard.yaml:2:27: is not a JSON Schema (draft 2020-12): "text" is not valid under any of the schemas listed in the 'anyOf' keyword
+        2 | operations: { a: { takes: { vm: { type: text } }, request: { method: GET, path: /x } } }
+          |                           ^^
+    yard.yaml:2:58: the default of `n` does not fit its own schema: "x" is not of type "integer"
+        2 | operations: { a: { takes: { n: { type: integer, default: x } }, request: { method: GET, path: /x } } }
+          |                                                          ^
+    "#);
+}

@@ -1,0 +1,105 @@
+//! Definitions as files: YAML 1.2 (and so JSON) with an exact place for every complaint.
+//!
+//! [`parse_file`] makes [`Document`]s, each a plain JSON value with the place of every key and
+//! value; [`Document::decode`] makes a typed definition of it; [`Checker`] collects what the
+//! types cannot know. What the kinds of definitions mean is the business of their own folders.
+
+mod check;
+mod decode;
+mod problem;
+mod yaml;
+
+pub use check::{Checker, check_name};
+pub use problem::{Problem, nearest};
+pub use yaml::parse_file;
+
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Largest file of definitions, in bytes.
+pub const MAX_FILE: usize = 1 << 20;
+/// Deepest nesting of a document.
+pub const MAX_NESTING: usize = 48;
+/// Most nodes of one file, aliases counted each time they are used.
+pub const MAX_NODES: usize = 100_000;
+
+/// One document of a file.
+#[derive(Clone, Debug)]
+pub struct Document {
+    /// The file's name as given.
+    pub file: String,
+    /// The document's own text, comments included.
+    pub text: String,
+    /// The first key and what stands behind it.
+    pub kind: String,
+    /// The name it defines.
+    pub name: String,
+    /// Everything.
+    pub value: Value,
+    places: BTreeMap<String, Place>,
+    lines: std::sync::Arc<Vec<String>>,
+}
+
+/// Where a key and its value stand. Lines and columns count from one.
+#[derive(Clone, Copy, Debug, Default)]
+struct Place {
+    key: Option<(usize, usize, usize)>,
+    line: usize,
+    column: usize,
+    /// Characters on that line.
+    length: usize,
+    /// Where a single-line string's own text begins, so that a place inside it can be shown.
+    inner: Option<usize>,
+}
+
+impl Document {
+    /// A complaint about the value at a JSON pointer (RFC 6901), or about the nearest thing
+    /// above it.
+    pub fn problem(&self, pointer: &str, message: impl Into<String>) -> Problem {
+        let place = self.place(pointer);
+        self.at(place.line, place.column, place.length, message)
+    }
+
+    /// A complaint about a key itself.
+    pub fn key_problem(&self, pointer: &str, message: impl Into<String>) -> Problem {
+        let place = self.place(pointer);
+        let (line, column, length) = place.key.unwrap_or((place.line, place.column, place.length));
+        self.at(line, column, length, message)
+    }
+
+    /// A complaint about some characters of a string.
+    pub fn inner_problem(&self, pointer: &str, span: Option<(u32, u32)>, message: impl Into<String>) -> Problem {
+        let place = self.place(pointer);
+        match (place.inner, span) {
+            (Some(start), Some((from, to))) => {
+                self.at(place.line, start + from as usize, (to.max(from + 1) - from) as usize, message)
+            }
+            _ => self.problem(pointer, message),
+        }
+    }
+
+    fn place(&self, pointer: &str) -> Place {
+        let mut at = pointer;
+        loop {
+            match (self.places.get(at), at.rfind('/')) {
+                (Some(place), _) => return *place,
+                (None, Some(cut)) => at = &at[..cut],
+                (None, None) => return Place { line: 1, column: 1, length: 1, ..Place::default() },
+            }
+        }
+    }
+
+    fn at(&self, line: usize, column: usize, length: usize, message: impl Into<String>) -> Problem {
+        Problem {
+            file: self.file.clone(),
+            line,
+            column,
+            length: length.max(1),
+            message: message.into(),
+            text: self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,42 @@
+//! A complaint with its place, and how it is shown.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// What is wrong in a file, where, and the line itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Problem {
+    /// The file's name as given.
+    pub file: String,
+    /// From one.
+    pub line: usize,
+    /// From one, in characters.
+    pub column: usize,
+    /// Characters to mark.
+    pub length: usize,
+    /// What is wrong and what to do.
+    pub message: String,
+    /// The offending line.
+    pub text: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        writeln!(f, "{}:{}:{}: {}", self.file, self.line, self.column, self.message)?;
+        let shown = crate::alert::cut(&self.text, 160);
+        let marks = self.length.min(shown.chars().count().saturating_sub(self.column - 1)).max(1);
+        writeln!(f, "{:>5} | {}", self.line, shown)?;
+        write!(f, "      | {}{}", " ".repeat(self.column.saturating_sub(1).min(160)), "^".repeat(marks))
+    }
+}
+
+/// The known word that a misspelt one most likely stands for.
+pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let allowed = (word.chars().count() / 3).max(1);
+    known
+        .into_iter()
+        .map(|k| (strsim::damerau_levenshtein(&word.to_lowercase(), &k.to_lowercase()), k))
+        .filter(|(d, _)| *d <= allowed)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, k)| k)
+}

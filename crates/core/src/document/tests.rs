@@ -1,0 +1,97 @@
+//! Documents: places, bounds and the wording of complaints.
+
+use super::*;
+use serde_json::json;
+
+fn one(text: &str) -> Document {
+    parse_file("t.yaml", text).expect("reads").remove(0)
+}
+
+fn wrong(text: &str) -> String {
+    parse_file("t.yaml", text).expect_err("refused").to_string()
+}
+
+#[test]
+fn scalars_follow_the_core_schema() {
+    let d = one("rule: a\nx: [1, -2, 0x1f, 1.5, 1e3, true, yes, ~, '1', 1.2.3, 12:30, \"${a}\"]\n");
+    assert_eq!(d.value["x"], json!([1, -2, 31, 1.5, 1000.0, true, "yes", null, "1", "1.2.3", "12:30", "${a}"]));
+}
+
+#[test]
+fn json_is_yaml() {
+    assert_eq!(one(r#"{"rule": "a", "x": {"y": [1, "b"]}}"#).value["x"]["y"][1], "b");
+}
+
+#[test]
+fn several_documents_keep_their_own_text_and_places() {
+    let text = "# first\nrule: a\nx: 1\n---\n# second\nrule: b\ny:\n  - z\n";
+    let docs = parse_file("t.yaml", text).expect("reads");
+    assert_eq!(docs.len(), 2);
+    assert_eq!(docs[0].text, "# first\nrule: a\nx: 1\n");
+    assert_eq!(docs[1].text, "# second\nrule: b\ny:\n  - z\n");
+    insta::assert_snapshot!(docs[1].problem("/y/0", "is wrong").to_string(), @"
+    t.yaml:8:5: is wrong
+        8 |   - z
+          |     ^
+    ");
+}
+
+#[test]
+fn aliases_are_followed_but_not_without_end() {
+    assert_eq!(one("rule: a\nx: &x [1]\ny: *x\n").value["y"], json!([1]));
+    let mut bomb = "rule: a\nl0: &l0 [x,x,x,x,x,x,x,x,x,x]\n".to_owned();
+    for i in 1..9 {
+        bomb += &format!("l{i}: &l{i} [{}]\n", vec![format!("*l{}", i - 1); 10].join(","));
+    }
+    assert!(wrong(&bomb).contains("more than 100000 values"));
+}
+
+#[test]
+fn what_is_no_definition_is_said() {
+    let cases = [
+        "rule: [\n",
+        "- a\n",
+        "rule:\n",
+        "rule: a\nrule: b\n",
+        "rule: a\nx: {[1]: 2}\n",
+        "rule: \"a\n",
+        "a: b: c\n",
+        "\tx: 1\n",
+    ];
+    let said: Vec<String> = cases.iter().map(|c| wrong(c)).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    t.yaml:2:1: is not YAML: while parsing a node, did not find expected node content
+        2 | 
+          | ^
+    t.yaml:1:1: a definition is a map whose first key says what it is
+        1 | - a
+          | ^
+    t.yaml:1:5: `rule:` must be followed by a name
+        1 | rule:
+          |     ^
+    t.yaml:2:1: the key `rule` stands here a second time
+        2 | rule: b
+          | ^
+    t.yaml:2:5: a key must be a plain string
+        2 | x: {[1]: 2}
+          |     ^
+    t.yaml:1:7: is not YAML: while scanning a quoted scalar, found unexpected end of stream
+        1 | rule: "a
+          |       ^
+    t.yaml:1:5: is not YAML: mapping values are not allowed in this context
+        1 | a: b: c
+          |     ^
+    t.yaml:1:5: `x:` must be followed by a name
+        1 | 	x: 1
+          |     ^
+    "#);
+    assert!(wrong(&format!("rule: a\nx: {}", "[".repeat(60))).contains("nested deeper than 48"));
+    assert!(wrong(&"x".repeat(MAX_FILE + 1)).contains("bytes"));
+}
+
+proptest::proptest! {
+    #[test]
+    fn no_text_panics(text in "[a-z:\\-\\[\\]{}\"'&*!|>%@#,? \n\t]{0,80}") {
+        let _ = parse_file("t.yaml", &text);
+    }
+}

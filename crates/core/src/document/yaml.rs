@@ -1,0 +1,296 @@
+//! From text to documents: events of the YAML parser become JSON values with places.
+//!
+//! Scalars are read by the core schema of YAML 1.2: `yes` and `no` are strings. Keys must be
+//! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
+
+use super::{Document, MAX_FILE, MAX_NESTING, MAX_NODES, Place, Problem};
+use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
+use serde_json::{Map, Value};
+use std::{
+    collections::{BTreeMap, HashMap},
+    panic::{AssertUnwindSafe, catch_unwind},
+    sync::Arc,
+};
+
+/// All documents of a file; a file that cannot be read as YAML gives its one complaint.
+pub fn parse_file(file: &str, text: &str) -> Result<Vec<Document>, Problem> {
+    let lines: Arc<Vec<String>> = Arc::new(text.lines().map(str::to_owned).collect());
+    let reader = Reader { file, text, lines: &lines };
+    if text.len() > MAX_FILE {
+        return Err(reader.problem(1, 1, format!("the file has {} bytes; {MAX_FILE} are allowed", text.len())));
+    }
+    catch_unwind(AssertUnwindSafe(|| reader.read()))
+        .unwrap_or_else(|_| Err(reader.problem(1, 1, "the file cannot be read as YAML".into())))
+}
+
+struct Reader<'a> {
+    file: &'a str,
+    text: &'a str,
+    lines: &'a Arc<Vec<String>>,
+}
+
+/// What is being built around the next value.
+enum Frame {
+    List { items: Vec<Value>, anchor: usize },
+    Map { map: Map<String, Value>, key: Option<(String, Span)>, anchor: usize },
+}
+
+struct Build<'a> {
+    reader: &'a Reader<'a>,
+    frames: Vec<Frame>,
+    path: Vec<String>,
+    places: BTreeMap<String, Place>,
+    anchors: HashMap<usize, Value>,
+    nodes: usize,
+    root: Option<Value>,
+    first_key: Option<String>,
+}
+
+impl Reader<'_> {
+    fn problem(&self, line: usize, column: usize, message: String) -> Problem {
+        let text = self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default();
+        Problem { file: self.file.to_owned(), line, column, length: 1, message, text }
+    }
+
+    fn here(&self, span: Span, message: impl Into<String>) -> Problem {
+        self.problem(span.start.line(), span.start.col() + 1, message.into())
+    }
+
+    fn read(&self) -> Result<Vec<Document>, Problem> {
+        let mut documents = Vec::new();
+        let mut parser: Parser<'_, StrInput<'_>> = Parser::new_from_str(self.text);
+        let mut build = Build::new(self);
+        let mut start = 1;
+        while let Some(event) = parser.next_event() {
+            let (event, span) = event.map_err(|e| {
+                let message = format!("is not YAML: {}", e.info());
+                self.problem(e.marker().line().max(1), e.marker().col() + 1, message)
+            })?;
+            match event {
+                Event::DocumentStart(_) => {
+                    build = Build::new(self);
+                    start = if documents.is_empty() { 1 } else { span.start.line() };
+                }
+                Event::DocumentEnd => {
+                    let end = span.start.line();
+                    if let Some(document) = build.finish(start, end)? {
+                        documents.push(document);
+                    }
+                    build = Build::new(self);
+                }
+                Event::StreamStart | Event::StreamEnd | Event::Nothing => {}
+                event => build.event(event, span)?,
+            }
+        }
+        Ok(documents)
+    }
+}
+
+impl<'a> Build<'a> {
+    fn new(reader: &'a Reader<'a>) -> Self {
+        Self {
+            reader,
+            frames: Vec::new(),
+            path: Vec::new(),
+            places: BTreeMap::new(),
+            anchors: HashMap::new(),
+            nodes: 0,
+            root: None,
+            first_key: None,
+        }
+    }
+
+    fn event(&mut self, event: Event<'_>, span: Span) -> Result<(), Problem> {
+        self.count(1, span)?;
+        match event {
+            Event::Scalar(text, style, anchor, tag) => self.scalar(&text, style, anchor, tag.is_some(), span),
+            Event::SequenceStart(anchor, _) => {
+                self.open(span)?;
+                self.frames.push(Frame::List { items: Vec::new(), anchor });
+                Ok(())
+            }
+            Event::MappingStart(anchor, _) => {
+                self.open(span)?;
+                self.frames.push(Frame::Map { map: Map::new(), key: None, anchor });
+                Ok(())
+            }
+            Event::SequenceEnd | Event::MappingEnd => self.close(span),
+            Event::Alias(anchor) => {
+                let value = self.anchors.get(&anchor).cloned().unwrap_or(Value::Null);
+                self.count(size(&value), span)?;
+                self.place(span, None);
+                self.value(value, span)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn count(&mut self, nodes: usize, span: Span) -> Result<(), Problem> {
+        self.nodes += nodes;
+        if self.nodes > MAX_NODES {
+            return Err(self.reader.here(span, format!("the file has more than {MAX_NODES} values")));
+        }
+        Ok(())
+    }
+
+    fn open(&mut self, span: Span) -> Result<(), Problem> {
+        if self.frames.len() >= MAX_NESTING {
+            return Err(self.reader.here(span, format!("is nested deeper than {MAX_NESTING} levels")));
+        }
+        if let Some(Frame::Map { key: None, .. }) = self.frames.last() {
+            return Err(self.reader.here(span, "a key must be a plain string"));
+        }
+        self.place(span, None);
+        Ok(())
+    }
+
+    fn scalar(
+        &mut self,
+        text: &str,
+        style: ScalarStyle,
+        anchor: usize,
+        tagged: bool,
+        span: Span,
+    ) -> Result<(), Problem> {
+        if let Some(Frame::Map { map, key, .. }) = self.frames.last_mut()
+            && key.is_none()
+        {
+            if map.contains_key(text) {
+                return Err(self.reader.here(span, format!("the key `{text}` stands here a second time")));
+            }
+            if self.path.is_empty() && self.first_key.is_none() {
+                self.first_key = Some(text.to_owned());
+            }
+            *key = Some((text.to_owned(), span));
+            self.path.push(text.to_owned());
+            return Ok(());
+        }
+        let plain = style == ScalarStyle::Plain;
+        let value = if plain && !tagged { resolve(text) } else { Value::String(text.to_owned()) };
+        let quoted = matches!(style, ScalarStyle::SingleQuoted | ScalarStyle::DoubleQuoted);
+        let inner = ((plain || quoted) && span.start.line() == span.end.line())
+            .then(|| span.start.col() + 1 + usize::from(quoted));
+        self.place(span, inner);
+        if anchor > 0 {
+            self.anchors.insert(anchor, value.clone());
+        }
+        self.value(value, span)
+    }
+
+    fn close(&mut self, span: Span) -> Result<(), Problem> {
+        let (value, anchor) = match self.frames.pop() {
+            Some(Frame::List { items, anchor }) => (Value::Array(items), anchor),
+            Some(Frame::Map { map, anchor, .. }) => (Value::Object(map), anchor),
+            None => return Ok(()),
+        };
+        if anchor > 0 {
+            self.anchors.insert(anchor, value.clone());
+        }
+        self.value(value, span)
+    }
+
+    /// Puts a finished value where it belongs.
+    fn value(&mut self, value: Value, span: Span) -> Result<(), Problem> {
+        match self.frames.last_mut() {
+            None => self.root = Some(value),
+            Some(Frame::List { items, .. }) => items.push(value),
+            Some(Frame::Map { map, key, .. }) => match key.take() {
+                Some((key, _)) => {
+                    map.insert(key, value);
+                    self.path.pop();
+                }
+                None => return Err(self.reader.here(span, "a key must be a plain string")),
+            },
+        }
+        Ok(())
+    }
+
+    fn place(&mut self, span: Span, inner: Option<usize>) {
+        let mut pointer = String::new();
+        let mut keys = self.path.iter();
+        for frame in &self.frames {
+            pointer.push('/');
+            match frame {
+                Frame::List { items, .. } => pointer.push_str(&items.len().to_string()),
+                Frame::Map { .. } => {
+                    pointer
+                        .push_str(&keys.next().map_or_else(String::new, |k| k.replace('~', "~0").replace('/', "~1")));
+                }
+            }
+        }
+        let key = match self.frames.last() {
+            Some(Frame::Map { key: Some((_, s)), .. }) => Some((s.start.line(), s.start.col() + 1, s.len())),
+            _ => None,
+        };
+        let one_line = span.start.line() == span.end.line();
+        let (line, column) = (span.start.line(), span.start.col() + 1);
+        self.places.insert(pointer, Place { key, line, column, length: if one_line { span.len() } else { 1 }, inner });
+    }
+
+    fn finish(self, start: usize, end: usize) -> Result<Option<Document>, Problem> {
+        let reader = self.reader;
+        let value = match self.root {
+            None | Some(Value::Null) => return Ok(None),
+            Some(value) => value,
+        };
+        let (Value::Object(map), Some(kind)) = (&value, self.first_key) else {
+            return Err(reader.problem(start, 1, "a definition is a map whose first key says what it is".into()));
+        };
+        let Some(Value::String(name)) = map.get(&kind) else {
+            let place = self.places.get(&format!("/{kind}")).copied().unwrap_or_default();
+            return Err(reader.problem(
+                place.line.max(1),
+                place.column.max(1),
+                format!("`{kind}:` must be followed by a name"),
+            ));
+        };
+        let last = reader.lines.len();
+        let body = &reader.lines[(start - 1).min(last)..end.saturating_sub(1).clamp(start - 1, last)];
+        let body = if end >= last { &reader.lines[(start - 1).min(last)..] } else { body };
+        let text: Vec<&str> = body
+            .iter()
+            .map(String::as_str)
+            .skip_while(|l| l.trim() == "---")
+            .take_while(|l| l.trim() != "---")
+            .collect();
+        Ok(Some(Document {
+            file: reader.file.to_owned(),
+            text: format!("{}\n", text.join("\n").trim_end()),
+            kind,
+            name: name.clone(),
+            places: self.places,
+            lines: Arc::clone(reader.lines),
+            value,
+        }))
+    }
+}
+
+fn size(value: &Value) -> usize {
+    match value {
+        Value::Array(items) => 1 + items.iter().map(size).sum::<usize>(),
+        Value::Object(map) => 1 + map.values().map(size).sum::<usize>(),
+        _ => 1,
+    }
+}
+
+/// YAML 1.2, section 10.3.2: the core schema.
+fn resolve(text: &str) -> Value {
+    match text {
+        "" | "~" | "null" | "Null" | "NULL" => return Value::Null,
+        "true" | "True" | "TRUE" => return Value::Bool(true),
+        "false" | "False" | "FALSE" => return Value::Bool(false),
+        _ => {}
+    }
+    let radix = |prefix, base| text.strip_prefix(prefix).and_then(|d| i64::from_str_radix(d, base).ok());
+    let numeric = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.'))
+        && text.chars().all(|c| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | 'e' | 'E'))
+        && text.contains(|c: char| c.is_ascii_digit());
+    let whole = radix("0x", 16).or_else(|| radix("0o", 8)).or_else(|| numeric.then(|| text.parse().ok())?);
+    if let Some(i) = whole {
+        return Value::from(i);
+    }
+    match numeric.then(|| text.parse::<f64>()) {
+        Some(Ok(f)) if f.is_finite() => Value::from(f),
+        _ => Value::String(text.to_owned()),
+    }
+}

@@ -1,0 +1,104 @@
+//! Expressions: the Common Expression Language, compiled once, evaluated within a budget.
+//!
+//! The `cel` crate parses; it is seen nowhere but in [`parse`]. Evaluation is our own walk over
+//! our own tree, because the parser's crate has no cost limit and production code that can
+//! panic. Here [`compile`](Expr::compile) checks names and functions, [`Expr::eval`] counts
+//! every step against [`BUDGET`], and [`Template`] fills `${ ... }` in strings.
+//!
+//! One extension to the language: a number may be compared and combined with another whether
+//! either was written with a decimal point or not, since senders are careless about that.
+
+mod eval;
+mod functions;
+mod parse;
+mod template;
+mod value;
+
+pub use template::{Template, TemplateError};
+pub use value::{Scope, Val};
+
+use std::fmt;
+
+/// Most steps one evaluation may take; a step is one node visited or 64 bytes made.
+pub const BUDGET: u32 = 20_000;
+/// Longest text of one expression, in bytes.
+pub const MAX_TEXT: usize = 4096;
+/// Deepest nesting of one expression.
+pub const MAX_DEPTH: u16 = 32;
+
+/// The names an expression may start from, by the place it stands in.
+#[derive(Clone, Copy, Debug)]
+pub struct Names {
+    /// Variables.
+    pub roots: &'static [&'static str],
+    /// Functions beyond the language's own.
+    pub functions: &'static [&'static str],
+}
+
+/// A compiled expression with its source text.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    text: String,
+    node: parse::Node,
+}
+
+/// What is wrong with an expression, and where in its text.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct ExprError {
+    /// What is wrong and what to do.
+    pub message: String,
+    /// Characters of the expression's text, from and to, where known.
+    pub span: Option<(u32, u32)>,
+    /// Whether a field was missing, which in a rule's `where` means that it does not match.
+    pub missing: bool,
+}
+
+impl ExprError {
+    fn new(message: impl Into<String>) -> Self {
+        Self { message: message.into(), span: None, missing: false }
+    }
+
+    fn missing(message: impl Into<String>) -> Self {
+        Self { message: message.into(), span: None, missing: true }
+    }
+
+    fn at(mut self, span: Option<(u32, u32)>) -> Self {
+        self.span = self.span.or(span);
+        self
+    }
+}
+
+impl Expr {
+    /// Parses and checks; every name must be known in this place.
+    pub fn compile(text: &str, names: Names) -> Result<Self, ExprError> {
+        Ok(Self { text: text.to_owned(), node: parse::parse(text, names)? })
+    }
+
+    /// The text as written.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The value within [`BUDGET`].
+    pub fn eval<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Val<'a>, ExprError> {
+        eval::eval(&self.node, scope)
+    }
+
+    /// A condition: anything but true or false is an error.
+    pub fn holds<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<bool, ExprError> {
+        match self.eval(scope)? {
+            Val::Bool(b) => Ok(b),
+            other => Err(ExprError::new(format!("is {}, not true or false", other.kind()))),
+        }
+    }
+}
+
+impl fmt::Display for Expr {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+#[cfg(test)]
+mod tests;

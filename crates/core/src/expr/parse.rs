@@ -1,0 +1,248 @@
+//! From text to our own tree. The only place that knows the parsing crate.
+//!
+//! Length and nesting are bounded before the parser sees the text, and the parser runs on a
+//! thread with a stack of its own, so that no text can overflow the stack of a node.
+
+use super::{ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, value::Const};
+use crate::{Severity, document::nearest};
+use cel::common::ast::{EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
+
+/// A node of the compiled program.
+#[derive(Clone, Debug)]
+pub(super) struct Node {
+    pub op: Op,
+    pub span: Option<(u32, u32)>,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Op {
+    Const(Const),
+    Name(String),
+    Select(Box<Node>, String),
+    Has(Box<Node>, String),
+    Index(Box<Node>, Box<Node>),
+    Not(Box<Node>),
+    Negate(Box<Node>),
+    And(Box<Node>, Box<Node>),
+    Or(Box<Node>, Box<Node>),
+    Choose(Box<Node>, Box<Node>, Box<Node>),
+    Binary(Binary, Box<Node>, Box<Node>),
+    List(Vec<Node>),
+    Map(Vec<(Node, Node)>),
+    Call(String, Vec<Node>),
+    Fold(Box<Fold>),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Binary {
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Modulo,
+    Equal,
+    Differ,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    In,
+}
+
+/// What the macros `all`, `exists`, `map`, `filter` become.
+#[derive(Clone, Debug)]
+pub(super) struct Fold {
+    pub range: Node,
+    pub item: String,
+    pub item2: Option<String>,
+    pub accu: String,
+    pub init: Node,
+    pub go_on: Node,
+    pub step: Node,
+    pub result: Node,
+}
+
+const STACK: usize = 32 << 20;
+
+pub(super) fn parse(text: &str, names: Names) -> Result<Node, ExprError> {
+    check_size(text)?;
+    std::thread::scope(|s| {
+        let worker = std::thread::Builder::new().stack_size(STACK).spawn_scoped(s, || parse_here(text, names));
+        match worker.map(std::thread::ScopedJoinHandle::join) {
+            Ok(Ok(result)) => result,
+            _ => Err(ExprError::new("cannot be read as an expression")),
+        }
+    })
+}
+
+fn check_size(text: &str) -> Result<(), ExprError> {
+    if text.trim().is_empty() {
+        return Err(ExprError::new("is empty; an expression was expected"));
+    }
+    if text.len() > MAX_TEXT {
+        return Err(ExprError::new(format!("has {} bytes; an expression may have {MAX_TEXT}", text.len())));
+    }
+    let mut depth: u16 = 0;
+    let mut unary: u16 = 0;
+    for c in text.chars() {
+        match c {
+            '(' | '[' | '{' => depth += 1,
+            ')' | ']' | '}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        unary = if matches!(c, '!' | '-') { unary + 1 } else { 0 };
+        if depth > MAX_DEPTH || unary > MAX_DEPTH {
+            return Err(ExprError::new(format!("is nested deeper than {MAX_DEPTH} levels")));
+        }
+    }
+    Ok(())
+}
+
+fn parse_here(text: &str, names: Names) -> Result<Node, ExprError> {
+    let (ast, info) =
+        cel::parser::Parser::default().parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
+    let mut lower = Lower { info: &info, names, bound: Vec::new() };
+    lower.node(&ast)
+}
+
+fn first_error(errors: &cel::ParseErrors, text: &str) -> ExprError {
+    let Some(e) = errors.errors.first() else {
+        return ExprError::new("cannot be read as an expression");
+    };
+    let message = e.msg.strip_prefix("Syntax error: ").unwrap_or(&e.msg);
+    let message = message.split(" expecting {").next().unwrap_or(message);
+    let line_start: usize =
+        text.split_inclusive('\n').take(usize::try_from(e.pos.0 - 1).unwrap_or(0)).map(str::len).sum();
+    let at = u32::try_from(line_start + usize::try_from(e.pos.1 - 1).unwrap_or(0)).unwrap_or(0);
+    ExprError::new(format!("cannot be read as an expression: {message}")).at(Some((at, at + 1)))
+}
+
+struct Lower<'a> {
+    info: &'a SourceInfo,
+    names: Names,
+    bound: Vec<String>,
+}
+
+impl Lower<'_> {
+    fn node(&mut self, e: &IdedExpr) -> Result<Node, ExprError> {
+        let span = self.info.offset_for(e.id);
+        let op = self.op(&e.expr).map_err(|err| err.at(span))?;
+        Ok(Node { op, span })
+    }
+
+    fn boxed(&mut self, e: &IdedExpr) -> Result<Box<Node>, ExprError> {
+        self.node(e).map(Box::new)
+    }
+
+    fn op(&mut self, e: &Ast) -> Result<Op, ExprError> {
+        Ok(match e {
+            Ast::Unspecified => return Err(ExprError::new("is empty; an expression was expected")),
+            Ast::Literal(value) => Op::Const(literal(value)?),
+            Ast::Ident(name) => self.name(name)?,
+            Ast::Select(s) if s.test => Op::Has(self.boxed(&s.operand)?, s.field.clone()),
+            Ast::Select(s) => Op::Select(self.boxed(&s.operand)?, s.field.clone()),
+            Ast::List(list) => Op::List(list.elements.iter().map(|e| self.node(e)).collect::<Result<_, _>>()?),
+            Ast::Map(map) => Op::Map(map.entries.iter().map(|e| self.entry(&e.expr)).collect::<Result<_, _>>()?),
+            Ast::Struct(s) => {
+                return Err(ExprError::new(format!("makes a `{}`; only lists and maps can be made here", s.type_name)));
+            }
+            Ast::Call(call) => {
+                let mut args = Vec::with_capacity(call.args.len() + 1);
+                for arg in call.target.as_deref().into_iter().chain(&call.args) {
+                    args.push(self.node(arg)?);
+                }
+                self.call(&call.func_name, args)?
+            }
+            Ast::Comprehension(c) => self.fold(c)?,
+        })
+    }
+
+    fn name(&self, name: &str) -> Result<Op, ExprError> {
+        if let Some(severity) = Severity::parse(name) {
+            return Ok(Op::Const(Const::Severity(severity)));
+        }
+        if self.bound.iter().any(|b| b == name) || self.names.roots.contains(&name) {
+            return Ok(Op::Name(name.to_owned()));
+        }
+        let known = self.names.roots.iter().copied().chain(self.bound.iter().map(String::as_str));
+        let hint = match nearest(name, known) {
+            Some(n) => format!("; did you mean `{n}`?"),
+            None => format!("; known here: {}", self.names.roots.join(", ")),
+        };
+        Err(ExprError::new(format!("`{name}` is not known here{hint}")))
+    }
+
+    fn entry(&mut self, e: &EntryExpr) -> Result<(Node, Node), ExprError> {
+        match e {
+            EntryExpr::MapEntry(m) => Ok((self.node(&m.key)?, self.node(&m.value)?)),
+            EntryExpr::StructField(_) => Err(ExprError::new("only lists and maps can be made here")),
+        }
+    }
+
+    fn call(&self, name: &str, args: Vec<Node>) -> Result<Op, ExprError> {
+        let count = args.len();
+        let mut args = args.into_iter().map(Box::new);
+        let mut next = || args.next().ok_or_else(|| ExprError::new("an operand is missing"));
+        let binary = match name {
+            op::ADD => Binary::Add,
+            op::SUBSTRACT => Binary::Subtract,
+            op::MULTIPLY => Binary::Multiply,
+            op::DIVIDE => Binary::Divide,
+            op::MODULO => Binary::Modulo,
+            op::EQUALS => Binary::Equal,
+            op::NOT_EQUALS => Binary::Differ,
+            op::LESS => Binary::Less,
+            op::LESS_EQUALS => Binary::LessEqual,
+            op::GREATER => Binary::Greater,
+            op::GREATER_EQUALS => Binary::GreaterEqual,
+            op::IN => Binary::In,
+            op::LOGICAL_AND => return Ok(Op::And(next()?, next()?)),
+            op::LOGICAL_OR => return Ok(Op::Or(next()?, next()?)),
+            op::LOGICAL_NOT => return Ok(Op::Not(next()?)),
+            op::NEGATE => return Ok(Op::Negate(next()?)),
+            op::CONDITIONAL => return Ok(Op::Choose(next()?, next()?, next()?)),
+            op::INDEX => return Ok(Op::Index(next()?, next()?)),
+            op::NOT_STRICTLY_FALSE => return next().map(|n| n.op),
+            _ => {
+                functions::check(name, count, self.names.functions)?;
+                return Ok(Op::Call(name.to_owned(), args.map(|b| *b).collect()));
+            }
+        };
+        Ok(Op::Binary(binary, next()?, next()?))
+    }
+
+    fn fold(&mut self, c: &cel::common::ast::ComprehensionExpr) -> Result<Op, ExprError> {
+        let range = self.node(&c.iter_range)?;
+        let init = self.node(&c.accu_init)?;
+        let before = self.bound.len();
+        self.bound.push(c.accu_var.clone());
+        self.bound.push(c.iter_var.clone());
+        self.bound.extend(c.iter_var2.clone());
+        let fold = Fold {
+            range,
+            item: c.iter_var.clone(),
+            item2: c.iter_var2.clone(),
+            accu: c.accu_var.clone(),
+            init,
+            go_on: self.node(&c.loop_cond)?,
+            step: self.node(&c.loop_step)?,
+            result: self.node(&c.result)?,
+        };
+        self.bound.truncate(before);
+        Ok(Op::Fold(Box::new(fold)))
+    }
+}
+
+fn literal(value: &LiteralValue) -> Result<Const, ExprError> {
+    Ok(match value {
+        LiteralValue::Boolean(b) => Const::Bool(*b.inner()),
+        LiteralValue::Double(d) => Const::Double(*d.inner()),
+        LiteralValue::Int(i) => Const::Int(*i.inner()),
+        LiteralValue::UInt(u) => {
+            Const::Int(i64::try_from(*u.inner()).map_err(|_| ExprError::new("this number is too large"))?)
+        }
+        LiteralValue::String(s) => Const::Str(s.inner().to_string()),
+        LiteralValue::Null => Const::Null,
+        LiteralValue::Bytes(_) => return Err(ExprError::new("bytes have no use here; write a string")),
+    })
+}

@@ -1,0 +1,187 @@
+//! Values with `${ ... }` in their strings. A string that is one `${ ... }` and nothing else
+//! keeps the value's type; `$${` stands for the two characters `${`.
+
+use super::{Expr, ExprError, Names, Scope};
+use serde_json::{Map, Value};
+
+/// A compiled value of a definition.
+#[derive(Clone, Debug)]
+pub enum Template {
+    /// Nothing to fill in.
+    Fixed(Value),
+    /// One expression and nothing else.
+    Whole(Expr),
+    /// Text with expressions in it.
+    Text(Vec<Part>),
+    /// A list of templates.
+    List(Vec<Template>),
+    /// A map of templates.
+    Map(Vec<(String, Template)>),
+}
+
+/// A piece of a text.
+#[derive(Clone, Debug)]
+pub enum Part {
+    /// As written.
+    Plain(String),
+    /// To be filled in.
+    Fill(Expr),
+}
+
+/// What is wrong in a template: where in the value, and the expression's own complaint.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{error}")]
+pub struct TemplateError {
+    /// JSON pointer (RFC 6901) below the template's own place.
+    pub pointer: String,
+    /// The expression as written.
+    pub text: String,
+    /// The complaint.
+    pub error: ExprError,
+}
+
+impl Template {
+    /// Compiles every string of a value; all complaints at once.
+    pub fn compile(value: &Value, names: Names) -> Result<Self, Vec<TemplateError>> {
+        let mut errors = Vec::new();
+        let made = build(value, names, &mut String::new(), &mut errors);
+        if errors.is_empty() { Ok(made) } else { Err(errors) }
+    }
+
+    /// The value with everything filled in.
+    pub fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Value, ExprError> {
+        Ok(match self {
+            Self::Fixed(v) => v.clone(),
+            Self::Whole(e) => named(e, e.eval(scope))?.to_json(),
+            Self::Text(parts) => Value::String(join(parts, scope, str::to_owned)?),
+            Self::List(items) => Value::Array(items.iter().map(|i| i.fill(scope)).collect::<Result<_, _>>()?),
+            Self::Map(entries) => {
+                let mut map = Map::new();
+                for (key, item) in entries {
+                    map.insert(key.clone(), item.fill(scope)?);
+                }
+                Value::Object(map)
+            }
+        })
+    }
+
+    /// As a string in which what is filled in was encoded, and what was written was not.
+    pub fn fill_encoded<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+        encode: fn(&str) -> String,
+    ) -> Result<String, ExprError> {
+        match self {
+            Self::Text(parts) => join(parts, scope, encode),
+            Self::Whole(e) => Ok(encode(&named(e, e.eval(scope))?.text())),
+            _ => self.fill_text(scope),
+        }
+    }
+
+    /// As a string, whatever the value's type.
+    pub fn fill_text<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<String, ExprError> {
+        Ok(match self.fill(scope)? {
+            Value::String(s) => s,
+            other => other.to_string(),
+        })
+    }
+}
+
+fn join<'a>(parts: &'a [Part], scope: &'a dyn Scope<'a>, encode: fn(&str) -> String) -> Result<String, ExprError> {
+    let mut text = String::new();
+    for part in parts {
+        match part {
+            Part::Plain(p) => text.push_str(p),
+            Part::Fill(e) => text.push_str(&encode(&named(e, e.eval(scope))?.text())),
+        }
+    }
+    Ok(text)
+}
+
+fn named<T>(e: &Expr, result: Result<T, ExprError>) -> Result<T, ExprError> {
+    result.map_err(|mut err| {
+        err.message = format!("${{{}}}: {}", e.text().trim(), err.message);
+        err
+    })
+}
+
+fn build(value: &Value, names: Names, at: &mut String, errors: &mut Vec<TemplateError>) -> Template {
+    let mut within = |part: &str, item: &Value| {
+        let before = at.len();
+        at.push('/');
+        at.push_str(&part.replace('~', "~0").replace('/', "~1"));
+        let made = build(item, names, at, errors);
+        at.truncate(before);
+        made
+    };
+    match value {
+        Value::Array(items) => {
+            Template::List(items.iter().enumerate().map(|(i, item)| within(&i.to_string(), item)).collect())
+        }
+        Value::Object(map) => Template::Map(map.iter().map(|(k, item)| (k.clone(), within(k, item))).collect()),
+        Value::String(s) if s.contains("${") => match text(s, names) {
+            Ok(t) => t,
+            Err((text, error)) => {
+                errors.push(TemplateError { pointer: at.clone(), text, error });
+                Template::Fixed(Value::Null)
+            }
+        },
+        other => Template::Fixed(other.clone()),
+    }
+}
+
+fn text(s: &str, names: Names) -> Result<Template, (String, ExprError)> {
+    let mut parts = Vec::new();
+    let mut plain = String::new();
+    let mut rest = s;
+    while let Some(at) = rest.find("${") {
+        if rest[..at].ends_with('$') {
+            plain.push_str(&rest[..at - 1]);
+            plain.push_str("${");
+            rest = &rest[at + 2..];
+            continue;
+        }
+        plain.push_str(&rest[..at]);
+        let inner = &rest[at + 2..];
+        let end = closing(inner).ok_or_else(|| (inner.to_owned(), ExprError::new("the closing } of ${ is missing")))?;
+        let expr = Expr::compile(&inner[..end], names).map_err(|e| (inner[..end].to_owned(), e))?;
+        if !plain.is_empty() {
+            parts.push(Part::Plain(std::mem::take(&mut plain)));
+        }
+        parts.push(Part::Fill(expr));
+        rest = &inner[end + 1..];
+    }
+    plain.push_str(rest);
+    if !plain.is_empty() {
+        parts.push(Part::Plain(plain));
+    }
+    Ok(match parts.as_mut_slice() {
+        [Part::Fill(_)] => match parts.pop() {
+            Some(Part::Fill(e)) => Template::Whole(e),
+            _ => Template::Text(parts),
+        },
+        [Part::Plain(p)] => Template::Fixed(Value::String(std::mem::take(p))),
+        _ => Template::Text(parts),
+    })
+}
+
+/// Where the brace that ends an expression stands: braces nest, strings hide them.
+fn closing(text: &str) -> Option<usize> {
+    let mut depth = 0u32;
+    let mut quote = None;
+    let mut escaped = false;
+    for (i, c) in text.char_indices() {
+        match (quote, c) {
+            _ if escaped => escaped = false,
+            (Some(_), '\\') => escaped = true,
+            (Some(q), c) if c == q => quote = None,
+            (Some(_), _) => {}
+            (None, '"' | '\'') => quote = Some(c),
+            (None, '{') => depth += 1,
+            (None, '}') if depth == 0 => return Some(i),
+            (None, '}') => depth -= 1,
+            _ => {}
+        }
+    }
+    None
+}

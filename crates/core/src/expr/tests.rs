@@ -1,0 +1,139 @@
+//! The language as Arvok speaks it: values, errors, bounds.
+
+use super::*;
+use proptest::prelude::*;
+use serde_json::{Value, json};
+
+const NAMES: Names = Names { roots: &["alert", "body"], functions: &["secret"] };
+
+struct Body(Value);
+
+impl<'a> Scope<'a> for Body {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        (name == "body").then(|| Val::json(&self.0))
+    }
+}
+
+fn eval(text: &str) -> Result<Value, String> {
+    let scope = Body(json!({
+        "host": "quill-hv-1", "load": 88, "free": 2.5, "tags": ["gold", "db"], "disks": [{"gib": 40}, {"gib": 60}]
+    }));
+    let expr = Expr::compile(text, NAMES).map_err(|e| e.to_string())?;
+    expr.eval(&scope).map(|v| v.to_json()).map_err(|e| e.to_string())
+}
+
+#[test]
+fn values() {
+    for (text, value) in [
+        ("body.load >= 87.5", json!(true)),
+        ("body.load + 1", json!(89)),
+        ("body.free * 2", json!(5.0)),
+        ("'gold' in body.tags", json!(true)),
+        ("'host' in body", json!(true)),
+        ("has(body.nothing)", json!(false)),
+        ("has(body.host) && body.host.startsWith('quill')", json!(true)),
+        ("body.nothing == 1 || body.load == 88", json!(true)),
+        ("body.disks.map(d, d.gib)", json!([40, 60])),
+        ("body.disks.filter(d, d.gib > 50).size()", json!(1)),
+        ("body.disks.exists(d, d.gib == 60)", json!(true)),
+        ("body.disks.all(d, d.gib == 60)", json!(false)),
+        ("body.tags.join('+')", json!("gold+db")),
+        ("body.load > 90 ? 'high' : 'low'", json!("low")),
+        ("major > minor && critical == 'critical'", json!(true)),
+        ("glob(body.host, 'quill-*')", json!(true)),
+        ("body.host.matches('hv-[0-9]$')", json!(true)),
+        ("body['host'] + '/' + string(body.load)", json!("quill-hv-1/88")),
+        ("timestamp('2026-02-01T02:00:00Z') + duration('90s')", json!("2026-02-01T02:01:30Z")),
+        ("{'a': body.tags[0]}", json!({"a": "gold"})),
+    ] {
+        assert_eq!(eval(text), Ok(value), "{text}");
+    }
+}
+
+#[test]
+fn complaints() {
+    let deep = format!("{}1{}", "(".repeat(40), ")".repeat(40));
+    let long = "1+".repeat(3000);
+    let cases = [
+        "",
+        "1 +",
+        "bdy.load",
+        "sizee(body)",
+        "size(body, 1)",
+        "body.nothing",
+        "body.load.x",
+        "body.tags[9]",
+        "1 / 0",
+        "9223372036854775807 + 1",
+        "body.host > 3",
+        "!body.host",
+        "body.load && true",
+        "'abc'.matches('(')",
+        "timestamp('noon')",
+        "duration('soon')",
+        "b'00'",
+        "Thing{a: 1}",
+        &deep,
+        &long,
+    ];
+    let lines: Vec<String> =
+        cases.iter().map(|c| format!("{:28} {}", crate::alert::cut(c, 26), eval(c).expect_err(c))).collect();
+    insta::assert_snapshot!(lines.join("\n"), @"
+                                 is empty; an expression was expected
+    1 +                          cannot be read as an expression: mismatched input '<EOF>'
+    bdy.load                     `bdy` is not known here; did you mean `body`?
+    sizee(body)                  there is no function sizee() here; did you mean size()?
+    size(body, 1)                size() takes 1 values with the one before the dot, not 2
+    body.nothing                 there is no field `nothing`
+    body.load.x                  there is no field `x` in a number
+    body.tags[9]                 there is no element 9
+    1 / 0                        division by zero
+    9223372036854775807 + 1      the result is too large
+    body.host > 3                cannot compare a string with a number
+    !body.host                   is a string, not true or false
+    body.load && true            is a number, not true or false
+    'abc'.matches('(')           `(` is not a regular expression, or too large a one
+    timestamp('noon')            `noon` is not an RFC 3339 time
+    duration('soon')             `soon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
+    b'00'                        bytes have no use here; write a string
+    Thing{a: 1}                  makes a `Thing`; only lists and maps can be made here
+    ((((((((((((((((((((((((((   is nested deeper than 32 levels
+    1+1+1+1+1+1+1+1+1+1+1+1+1+   has 6000 bytes; an expression may have 4096
+    ");
+}
+
+#[test]
+fn an_expression_that_would_never_end_is_stopped() {
+    let ten = "[1,2,3,4,5,6,7,8,9,10]";
+    let nested = (0..8).fold("true".to_owned(), |inner, i| format!("{ten}.all(x{i}, {inner})"));
+    assert!(eval(&nested).expect_err("stopped").contains("takes more than"), "{nested}");
+    let doubling = (0..24).fold("'ab'".to_owned(), |inner, _| format!("[{inner}].map(s, s + s)[0]"));
+    assert!(eval(&doubling).is_err());
+}
+
+#[test]
+fn templates() {
+    let scope = Body(json!({"n": 4, "who": "quill"}));
+    let value = json!({"whole": "${body.n}", "text": "n is ${body.n}, ${'}' + body.who}", "plain": "$${x}", "list": ["${body.who}", 1]});
+    let filled = Template::compile(&value, NAMES).expect("compiles").fill(&scope).expect("fills");
+    assert_eq!(filled, json!({"whole": 4, "text": "n is 4, }quill", "plain": "${x}", "list": ["quill", 1]}));
+    let errors = Template::compile(&json!({"a": {"b": "${bdy}"}, "c": "${"}), NAMES).expect_err("two complaints");
+    let seen: Vec<_> = errors.iter().map(|e| (e.pointer.as_str(), e.error.message.as_str())).collect();
+    assert_eq!(seen[0].0, "/a/b");
+    assert_eq!(seen[1], ("/c", "the closing } of ${ is missing"));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    #[test]
+    fn no_text_panics(text in "[a-z0-9.()\\[\\]{}+*/%<>=!&|?:,'\" -]{0,60}") {
+        let _ = eval(&text);
+    }
+
+    #[test]
+    fn whole_numbers_agree_with_rust(a in -1000i64..1000, b in -1000i64..1000) {
+        prop_assert_eq!(eval(&format!("({a}) + ({b}) * 2")), Ok(json!(a + b * 2)));
+        prop_assert_eq!(eval(&format!("({a}) < ({b})")), Ok(json!(a < b)));
+    }
+}

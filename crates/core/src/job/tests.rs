@@ -1,0 +1,172 @@
+//! The machine, walked by hand: no clock, no calls.
+
+use super::*;
+use crate::{connector::Repeat, document::parse_file, runbook::Runbook};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Value, json};
+
+const GROW: &str = "
+runbook: grow-disk
+inputs: { vm: { type: string }, ceiling_gib: { type: integer, default: 64 } }
+target: ${inputs.vm}
+timeout: 10m
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { vm: '${inputs.vm}' }, retry: { times: 1, wait: 2s } }
+  - { id: room, require: steps.look.size_gib + 4 <= inputs.ceiling_gib, else: 'at its ceiling of ${inputs.ceiling_gib} GiB' }
+  - { id: grow, call: vm.grow_disk, via: yard, give: { disk: '${steps.look.disk}' } }
+confirm: { alarm: cleared, within: 5m }
+outputs: { size_gib: '${steps.grow.size_gib}' }
+";
+
+struct Walk {
+    runbook: Runbook,
+    facts: Facts,
+    progress: Progress,
+    now: DateTime<Utc>,
+    said: Vec<String>,
+}
+
+impl Walk {
+    fn new() -> Self {
+        let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
+        let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
+        let facts = Facts { id: 7, inputs, target: "vm/quill-booking-db-1".into(), alert: None, has_alarm: true };
+        Self { runbook, facts, progress: Progress::default(), now: DateTime::UNIX_EPOCH, said: Vec::new() }
+    }
+
+    /// Takes an event after some seconds; the progress goes through its stored form each time.
+    fn then(mut self, seconds: i64, event: Event) -> Self {
+        self.now += TimeDelta::seconds(seconds);
+        let stored = serde_json::to_string(&self.progress).expect("stores");
+        let progress = serde_json::from_str(&stored).expect("loads");
+        let mut machine = Machine::new(&self.runbook, &self.facts, progress);
+        let effects = machine.handle(self.now, event);
+        self.said.extend(effects.iter().map(|e| format!("{e:?}")));
+        self.said.push("--".into());
+        self.progress = machine.progress;
+        self
+    }
+
+    fn told(self) -> String {
+        self.said.join("\n").replace("String(", "(").replace("Object ", "")
+    }
+}
+
+fn taken() -> Event {
+    Event::Taken { repeat: Repeat::Safe }
+}
+
+fn looked(size: i64) -> Event {
+    Event::Returned(json!({"disk": "data", "size_gib": size}))
+}
+
+#[test]
+fn the_whole_way_to_a_confirmed_effect() {
+    let walk = Walk::new()
+        .then(0, taken())
+        .then(1, looked(40))
+        .then(1, Event::Returned(json!({"size_gib": 44})))
+        .then(0, Event::AlarmSeen { raised: true })
+        .then(30, taken())
+        .then(0, Event::AlarmSeen { raised: false });
+    insta::assert_snapshot!(walk.told(), @r#"
+    StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    --
+    StepEnded { index: 0, attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(40)}) }
+    StepStarted { index: 1, attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
+    StepEnded { index: 1, attempt: 1, result: Done(Bool(true)) }
+    StepStarted { index: 2, attempt: 1, give: {"disk": ("data")} }
+    Call { via: "yard", operation: "vm.grow_disk", give: {"disk": ("data")}, key: "arvok-job-7-grow", timeout: None }
+    --
+    StepEnded { index: 2, attempt: 1, result: Done({"size_gib": Number(44)}) }
+    LookAtAlarm
+    --
+    Wait { until: 1970-01-01T00:05:02Z }
+    --
+    LookAtAlarm
+    --
+    End { state: Succeeded, effect: Some(Confirmed), failure: None, outputs: {"size_gib": Number(44)} }
+    --
+    "#);
+}
+
+#[test]
+fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
+    insta::assert_snapshot!(Walk::new().then(0, taken()).then(1, looked(62)).told(), @r#"
+    StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    --
+    StepEnded { index: 0, attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(62)}) }
+    StepStarted { index: 1, attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
+    StepEnded { index: 1, attempt: 1, result: Failed("at its ceiling of 64 GiB") }
+    End { state: Failed, effect: Some(NotChecked), failure: Some("at its ceiling of 64 GiB"), outputs: Null }
+    --
+    "#);
+}
+
+#[test]
+fn a_failed_call_is_tried_again_as_often_as_allowed() {
+    let busy = || Event::Broke { message: "answered 503: busy".into(), again: true };
+    let walk = Walk::new().then(0, taken()).then(1, busy()).then(1, taken()).then(1, taken()).then(0, busy());
+    insta::assert_snapshot!(walk.told(), @r#"
+    StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    --
+    StepEnded { index: 0, attempt: 1, result: Failed("answered 503: busy") }
+    Wait { until: 1970-01-01T00:00:03Z }
+    --
+    Wait { until: 1970-01-01T00:00:03Z }
+    --
+    StepStarted { index: 0, attempt: 2, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    --
+    StepEnded { index: 0, attempt: 2, result: Failed("answered 503: busy") }
+    End { state: Failed, effect: Some(NotChecked), failure: Some("step `look` failed after 2 tries: answered 503: busy"), outputs: Null }
+    --
+    "#);
+}
+
+#[test]
+fn after_a_death_a_harmless_step_is_repeated_with_the_same_key() {
+    let walk = Walk::new().then(0, taken()).then(20, taken());
+    let told = walk.told();
+    assert_eq!(told.matches("key: \"arvok-job-7-look\"").count(), 2, "{told}");
+}
+
+#[test]
+fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it() {
+    let never = || Event::Taken { repeat: Repeat::Never };
+    let unsure = || Walk::new().then(0, taken()).then(1, looked(40)).then(20, never());
+    assert_eq!(unsure().progress.phase, Phase::Unsure);
+    let state = |walk: Walk| (walk.progress.phase, walk.progress.step);
+    assert_eq!(state(unsure().then(60, Event::Settled(Settlement::Again))), (Phase::UnderWay, 2));
+    assert!(matches!(state(unsure().then(60, Event::Settled(Settlement::Done))), (Phase::Confirming { .. }, 3)));
+    assert_eq!(state(unsure().then(60, Event::Settled(Settlement::Failed))), (Phase::Ended, 2));
+}
+
+#[test]
+fn an_alarm_that_stays_raised_leaves_the_effect_unconfirmed() {
+    let walk = Walk::new()
+        .then(0, taken())
+        .then(1, looked(40))
+        .then(1, Event::Returned(json!({"size_gib": 44})))
+        .then(300, Event::AlarmSeen { raised: true });
+    assert!(walk.told().contains(
+        "effect: Some(Unconfirmed), failure: Some(\"the alarm is still raised 5 min 0 s after the last step\")"
+    ));
+}
+
+#[test]
+fn the_runbooks_time_is_a_limit() {
+    let told = Walk::new().then(0, taken()).then(601, looked(40)).told();
+    assert!(told.contains("the runbook's time of 10m is over"), "{told}");
+}
+
+#[test]
+fn states_have_one_word_each() {
+    for state in JobState::ALL {
+        assert_eq!(JobState::parse(state.as_str()), Some(state));
+        assert_eq!(json!(state), Value::from(state.as_str()));
+    }
+}

@@ -1,0 +1,241 @@
+//! Reading one payload by the lines of its source.
+
+use super::{MAX_ALERTS, Read, SeverityRead, Source};
+use crate::{
+    Alert, AlertState, NewAlert, Severity,
+    alert::Delivery,
+    expr::{Expr, ExprError, Scope, Val},
+};
+use chrono::{DateTime, Utc};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// A payload as it arrived.
+#[derive(Clone, Copy, Debug)]
+pub struct Payload<'a> {
+    /// The JSON body.
+    pub body: &'a Value,
+    /// Header names in lower case; no credentials.
+    pub headers: &'a Value,
+    /// Our clock.
+    pub received: DateTime<Utc>,
+    /// Unique by the caller's care; the base of ids that the sender did not give.
+    pub fallback_id: &'a str,
+    /// Whether the sender says that the body is in the normal form, whatever the source's lines.
+    pub normal: bool,
+}
+
+/// What came of a payload.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct ReadOutcome {
+    /// Its alerts.
+    pub alerts: Vec<Alert>,
+    /// Items that `keep` left out.
+    pub left_out: usize,
+}
+
+/// Why a payload, or one item of it, cannot be read. The whole payload is then kept aside: half
+/// of a message is never acted on.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{}`{line}`: {reason}", .item.map_or_else(String::new, |i| format!("item {i}, ")))]
+pub struct Unreadable {
+    /// Which item, where `each` is used.
+    pub item: Option<usize>,
+    /// The line of `read`, or the field of the normal form.
+    pub line: String,
+    /// What is wrong.
+    pub reason: String,
+}
+
+struct View<'a> {
+    payload: Payload<'a>,
+    item: Option<&'a Value>,
+}
+
+impl<'a> Scope<'a> for View<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "body" => Some(Val::json(self.payload.body)),
+            "headers" => Some(Val::json(self.payload.headers)),
+            "item" => self.item.map(Val::json),
+            _ => None,
+        }
+    }
+}
+
+fn unreadable(line: &str, reason: impl ToString) -> Unreadable {
+    Unreadable { item: None, line: line.to_owned(), reason: reason.to_string() }
+}
+
+impl Source {
+    /// The alerts of a payload, or why it cannot be read.
+    pub fn read(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
+        match &self.read {
+            Some(read) if !payload.normal => self.by_lines(read, payload),
+            _ => self.normal_form(payload),
+        }
+    }
+
+    fn normal_form(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
+        let items = match payload.body {
+            Value::Array(items) => items.iter().collect(),
+            one => vec![one],
+        };
+        self.collect(&items, matches!(payload.body, Value::Array(_)), payload, |item| {
+            let new: NewAlert = NewAlert::deserialize_from(item)?;
+            Ok(Some(new))
+        })
+    }
+
+    fn by_lines(&self, read: &Read, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
+        let whole = View { payload, item: None };
+        let listed = match &read.each {
+            None => None,
+            Some(each) => Some(list(each.eval(&whole)).map_err(|r| unreadable("each", r))?),
+        };
+        let many = listed.is_some();
+        let items = listed.unwrap_or_else(|| vec![Value::Null]);
+        let items: Vec<&Value> = items.iter().collect();
+        self.collect(&items, many, payload, |item| one(read, &View { payload, item: many.then_some(item) }))
+    }
+
+    fn collect(
+        &self,
+        items: &[&Value],
+        many: bool,
+        payload: Payload<'_>,
+        mut one: impl FnMut(&Value) -> Result<Option<NewAlert>, Unreadable>,
+    ) -> Result<ReadOutcome, Unreadable> {
+        if items.len() > MAX_ALERTS {
+            return Err(unreadable(
+                "each",
+                format!("the payload holds {} alerts; {MAX_ALERTS} are allowed", items.len()),
+            ));
+        }
+        let mut outcome = ReadOutcome::default();
+        for (i, item) in items.iter().enumerate() {
+            let place = |mut e: Unreadable| {
+                e.item = many.then_some(i);
+                e
+            };
+            let Some(mut new) = one(item).map_err(place)? else {
+                outcome.left_out += 1;
+                continue;
+            };
+            if new.body.is_null() && !payload.normal && self.read.is_some() {
+                new.body = if many { (*item).clone() } else { payload.body.clone() };
+            }
+            let fallback_id =
+                if many { format!("{}-{i}", payload.fallback_id) } else { payload.fallback_id.to_owned() };
+            let delivery = Delivery { source: &self.name, received: payload.received, fallback_id: &fallback_id };
+            let alert = new.complete(delivery).map_err(|e| place(unreadable(e.field, e.wrong)))?;
+            outcome.alerts.push(alert);
+        }
+        Ok(outcome)
+    }
+}
+
+impl NewAlert {
+    fn deserialize_from(item: &Value) -> Result<Self, Unreadable> {
+        serde_path_to_error::deserialize(item).map_err(|e| {
+            let line = e.path().to_string();
+            unreadable(if line == "." { "alert" } else { &line }, e.inner())
+        })
+    }
+}
+
+fn list(value: Result<Val<'_>, ExprError>) -> Result<Vec<Value>, String> {
+    match value.map_err(|e| e.to_string())?.to_json() {
+        Value::Array(items) => Ok(items),
+        _ => Err("is not a list".into()),
+    }
+}
+
+fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
+    if let Some(keep) = &read.keep
+        && !keep.holds(view).map_err(|e| unreadable("keep", e))?
+    {
+        return Ok(None);
+    }
+    let text = |line: &str, e: &Expr| match e.eval(view) {
+        Ok(Val::Null) => Err(unreadable(line, "is null")),
+        Ok(v) => Ok(v.text()),
+        Err(e) => Err(unreadable(line, e)),
+    };
+    let maybe = |line: &str, e: &Option<Expr>| e.as_ref().map(|e| text(line, e)).transpose();
+    let state = match maybe("state", &read.state)? {
+        None => AlertState::Raised,
+        Some(word) => AlertState::parse(&word).ok_or_else(|| {
+            unreadable("state", format!("`{}` is not raised, cleared or noted", crate::alert::cut(&word, 40)))
+        })?,
+    };
+    let mut labels = BTreeMap::new();
+    for (name, expr) in &read.labels {
+        match expr.eval(view) {
+            Ok(Val::Null) => {}
+            Ok(value) => {
+                labels.insert(name.clone(), value.text());
+            }
+            Err(e) if e.missing => {}
+            Err(e) => return Err(unreadable(&format!("labels.{name}"), e)),
+        }
+    }
+    Ok(Some(NewAlert {
+        id: maybe("id", &read.id)?,
+        kind: text("kind", &read.kind)?,
+        severity: severity(&read.severity, view)?,
+        state,
+        resource: text("resource", &read.resource)?,
+        time: time(read.time.as_ref(), view)?,
+        summary: maybe("summary", &read.summary)?,
+        value: value(read.value.as_ref(), view)?,
+        labels,
+        body: Value::Null,
+    }))
+}
+
+fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable> {
+    let word = |e: &Expr| e.eval(view).map(|v| v.text()).map_err(|e| unreadable("severity", e));
+    match read {
+        SeverityRead::Unknown => Ok(Severity::Indeterminate),
+        SeverityRead::Expr(e) => {
+            let word = word(e)?;
+            Severity::parse(&word)
+                .ok_or_else(|| unreadable("severity", format!("`{}` is not a severity", crate::alert::cut(&word, 40))))
+        }
+        SeverityRead::Words { of, words, otherwise } => {
+            let word = word(of)?;
+            words.get(&word).copied().or(*otherwise).ok_or_else(|| {
+                unreadable(
+                    "severity",
+                    format!("`{}` has no translation and there is no `else`", crate::alert::cut(&word, 40)),
+                )
+            })
+        }
+    }
+}
+
+fn value(read: Option<&Expr>, view: &View<'_>) -> Result<Option<f64>, Unreadable> {
+    match read.map(|e| e.eval(view)) {
+        None | Some(Ok(Val::Null)) => Ok(None),
+        Some(Ok(Val::Int(i))) => Ok(Some(i as f64)),
+        Some(Ok(Val::Double(d))) => Ok(Some(d)),
+        Some(Ok(other)) => Err(unreadable("value", format!("is {}, not a number", other.kind()))),
+        Some(Err(e)) => Err(unreadable("value", e)),
+    }
+}
+
+fn time(read: Option<&Expr>, view: &View<'_>) -> Result<Option<DateTime<Utc>>, Unreadable> {
+    let wrong = || unreadable("time", "is not an RFC 3339 time, nor seconds since 1970");
+    match read.map(|e| e.eval(view)) {
+        None | Some(Ok(Val::Null)) => Ok(None),
+        Some(Ok(Val::Time(t))) => Ok(Some(t)),
+        Some(Ok(Val::Str(s))) => {
+            DateTime::parse_from_rfc3339(&s).map(|t| Some(t.with_timezone(&Utc))).map_err(|_| wrong())
+        }
+        Some(Ok(Val::Int(s))) => DateTime::from_timestamp(s, 0).map(Some).ok_or_else(wrong),
+        Some(Ok(Val::Double(s))) => DateTime::from_timestamp_millis((s * 1000.0) as i64).map(Some).ok_or_else(wrong),
+        Some(Ok(_)) => Err(wrong()),
+        Some(Err(e)) => Err(unreadable("time", e)),
+    }
+}

@@ -1,0 +1,110 @@
+//! Reading payloads by a source's lines.
+
+use super::*;
+use crate::document::parse_file;
+use chrono::DateTime;
+use serde_json::json;
+
+fn source(read: &str) -> Result<Source, String> {
+    let text = format!("source: pier-probes\nintake: {{ webhook: {{ credential: {{ bearer: x }} }} }}\n{read}");
+    let docs = parse_file("pier.yaml", &text).map_err(|p| p.to_string())?;
+    Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+}
+
+fn read(source: &Source, body: &Value) -> Result<ReadOutcome, String> {
+    let payload =
+        Payload { body, headers: &json!({}), received: DateTime::UNIX_EPOCH, fallback_id: "d1", normal: false };
+    source.read(payload).map_err(|e| e.to_string())
+}
+
+const PROBES: &str = r#"
+read:
+  each: body.checks
+  id: body.run + "/" + item.name
+  kind: '"web." + item.test'
+  severity: { of: item.level, as: { soft: warning, hard: major } }
+  state: 'item.ok ? "cleared" : "raised"'
+  resource: '"vm/" + item.host'
+  value: item.seconds
+  labels: { site: item.site }
+  keep: item.test != "ping"
+"#;
+
+fn check(name: &str, test: &str, level: &str) -> Value {
+    json!({"name": name, "test": test, "level": level, "ok": false, "host": "brack-kiosk-3", "seconds": 4.5})
+}
+
+#[test]
+fn one_payload_several_alerts() {
+    let source = source(PROBES).expect("checks");
+    let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), check("b", "ping", "soft")]});
+    let outcome = read(&source, &body).expect("reads");
+    assert_eq!(outcome.left_out, 1);
+    let alert = &outcome.alerts[0];
+    assert_eq!((alert.id.as_str(), alert.kind.as_str()), ("r7/a", "web.page"));
+    assert_eq!((alert.severity, alert.value), (Severity::Major, Some(4.5)));
+    assert_eq!(alert.resource.as_str(), "vm/brack-kiosk-3");
+    assert!(alert.labels.is_empty(), "a label whose field is missing is left out");
+    assert_eq!(alert.body["name"], "a");
+}
+
+#[test]
+fn what_cannot_be_read_says_which_line_and_why() {
+    let source = source(PROBES).expect("checks");
+    let bodies = [
+        json!({"run": "r7"}),
+        json!({"run": "r7", "checks": 5}),
+        json!({"run": "r7", "checks": [check("a", "page", "odd")]}),
+        json!({"run": "r7", "checks": [check("a", "page", "hard"), {"name": "b", "test": "page"}]}),
+        json!({"run": 7, "checks": [check("a", "page", "hard")]}),
+        json!([]),
+        json!({"run": "r7", "checks": vec![check("a", "page", "hard"); 1001]}),
+    ];
+    let said: Vec<String> = bodies.iter().map(|b| read(&source, b).expect_err("unreadable")).collect();
+    insta::assert_snapshot!(said.join("\n"), @"
+    `each`: there is no field `checks`
+    `each`: is not a list
+    item 0, `severity`: `odd` has no translation and there is no `else`
+    item 1, `state`: there is no field `ok`
+    item 0, `id`: cannot calculate with a number and a string
+    `each`: there is no field `checks` in a list
+    `each`: the payload holds 1001 alerts; 1000 are allowed
+    ");
+}
+
+#[test]
+fn without_lines_the_normal_form_is_expected() {
+    let source = source("").expect("checks");
+    let outcome =
+        read(&source, &json!([{"kind": "disk.usage", "resource": "vm/a"}, {"kind": "b", "resource": "vm/b"}]));
+    let ids: Vec<String> = outcome.expect("reads").alerts.into_iter().map(|a| a.id).collect();
+    assert_eq!(ids, ["d1-0", "d1-1"]);
+    insta::assert_snapshot!(read(&source, &json!({"kind": "x", "resource": "vm/a", "value": "high"})).expect_err("no"), @r#"`value`: invalid type: string "high", expected f64"#);
+}
+
+#[test]
+fn complaints_about_the_document_are_all_given() {
+    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: bad } }\n";
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
+    pier.yaml:6:13: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
+        6 |   severity: { of: body.l, as: { soft: bad } }
+          |             ^^
+    ");
+    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  labels: { site: 'body.a +' }\n";
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
+    pier.yaml:6:28: cannot be read as an expression: mismatched input '<EOF>'
+        6 |   labels: { site: 'body.a +' }
+          |                            ^
+    pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
+        4 |   kind: bdy.x
+          |         ^^
+    pier.yaml:5:13: `item` is not known here; known here: body, headers
+        5 |   resource: item.host
+          |             ^^^
+    ");
+    insta::assert_snapshot!(source("raed: {}\n").expect_err("refused"), @"
+    pier.yaml:3:1: unknown key `raed`; did you mean `read`?
+        3 | raed: {}
+          | ^^^^
+    ");
+}

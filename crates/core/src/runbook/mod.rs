@@ -1,0 +1,173 @@
+//! The `runbook:` document: typed inputs, a target, steps, and how the effect is proved.
+//!
+//! Owns the document and its checks. Walking the steps is [`crate::job`].
+
+mod step;
+
+pub use step::{Action, Retry, Step, StepDoc};
+
+use crate::{
+    Alert, Period, ResourcePath,
+    document::{Checker, Document, Problem},
+    expr::{Names, Scope, Template, Val},
+    inputs::Inputs,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+/// The names that the expressions of steps know.
+pub const STEPS: Names = Names { roots: &["inputs", "steps", "job", "alert"], functions: &[] };
+const TARGET: Names = Names { roots: &["inputs"], functions: &[] };
+
+/// Most steps of a runbook.
+pub const MAX_STEPS: usize = 200;
+
+/// A runbook as written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RunbookDoc {
+    /// The name.
+    pub runbook: String,
+    /// One line for people.
+    #[serde(default)]
+    pub summary: Option<String>,
+    /// JSON Schema properties; an input without a default must be given.
+    #[serde(default)]
+    pub inputs: Map<String, Value>,
+    /// The resource acted on; only one job at a time runs on it.
+    pub target: String,
+    /// How long the steps may take together. Left out: 1h.
+    #[serde(default)]
+    pub timeout: Option<Period>,
+    /// What is done, in this order.
+    pub steps: Vec<StepDoc>,
+    /// How the effect is proved after the steps.
+    #[serde(default)]
+    pub confirm: Option<ConfirmDoc>,
+    /// What the job gives; `${ ... }` sees `inputs` and `steps`.
+    #[serde(default)]
+    pub outputs: Map<String, Value>,
+}
+
+/// How the effect is proved.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ConfirmDoc {
+    /// The state that the alarm which set the job off must reach.
+    pub alarm: ConfirmAlarm,
+    /// How long after the last step.
+    pub within: Period,
+}
+
+/// The state of the alarm that proves the effect.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ConfirmAlarm {
+    /// No longer raised.
+    Cleared,
+}
+
+/// A checked runbook.
+#[derive(Clone, Debug)]
+pub struct Runbook {
+    /// The name.
+    pub name: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What must be given.
+    pub inputs: Inputs,
+    target: Template,
+    /// How long the steps may take together.
+    pub timeout: Period,
+    /// What is done.
+    pub steps: Vec<Step>,
+    /// How the effect is proved.
+    pub confirm: Option<ConfirmDoc>,
+    /// What the job gives.
+    pub outputs: Template,
+}
+
+/// What a job starts with.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Prepared {
+    /// Inputs with the defaults filled in.
+    pub inputs: Map<String, Value>,
+    /// What is locked while the job runs.
+    pub target: ResourcePath,
+}
+
+struct InputScope<'a>(&'a Value);
+
+impl<'a> Scope<'a> for InputScope<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        (name == "inputs").then(|| Val::json(self.0))
+    }
+}
+
+impl Runbook {
+    /// Checks a document.
+    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let doc: RunbookDoc = document.decode().map_err(|p| vec![p])?;
+        let mut check = Checker::new(document);
+        let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
+        let target = check.template("/target", &Value::String(doc.target), TARGET);
+        if doc.steps.is_empty() || doc.steps.len() > MAX_STEPS {
+            check.fail("/steps", format!("a runbook has 1 to {MAX_STEPS} steps, not {}", doc.steps.len()));
+        }
+        let steps = step::check_steps(&mut check, doc.steps);
+        let outputs = check.template("/outputs", &Value::Object(doc.outputs), STEPS);
+        let made = (|| {
+            Some(Self {
+                name: doc.runbook,
+                summary: doc.summary,
+                inputs: inputs?,
+                target: target?,
+                timeout: doc.timeout.unwrap_or(Period::from_secs(3600)),
+                steps: steps?,
+                confirm: doc.confirm,
+                outputs: outputs?,
+            })
+        })();
+        check.finish(made)
+    }
+
+    /// Checks what is given and finds the target.
+    pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, String> {
+        let inputs = Value::Object(self.inputs.complete(given)?);
+        let target = self.target.fill_text(&InputScope(&inputs)).map_err(|e| format!("target: {e}"))?;
+        let target = ResourcePath::parse(&target).map_err(|e| format!("target: {e}"))?;
+        match inputs {
+            Value::Object(inputs) => Ok(Prepared { inputs, target }),
+            _ => Ok(Prepared { inputs: Map::new(), target }),
+        }
+    }
+}
+
+/// What the expressions of a running job see.
+#[derive(Debug)]
+pub struct JobScope<'a> {
+    /// The job's inputs.
+    pub inputs: &'a Value,
+    /// Outputs of the steps done so far, by their ids.
+    pub steps: &'a Value,
+    /// `id`, `runbook`, `target`.
+    pub job: &'a Value,
+    /// What set it off.
+    pub alert: Option<&'a Alert>,
+}
+
+impl<'a> Scope<'a> for JobScope<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "inputs" => Some(Val::json(self.inputs)),
+            "steps" => Some(Val::json(self.steps)),
+            "job" => Some(Val::json(self.job)),
+            "alert" => Some(self.alert.map_or(Val::Null, Val::Alert)),
+            _ => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,94 @@
+//! The runbook document: what is refused, and what a job starts with.
+
+use super::*;
+use crate::document::parse_file;
+use serde_json::json;
+
+fn check(text: &str) -> Result<Runbook, String> {
+    let docs = parse_file("grow.yaml", text).map_err(|p| p.to_string())?;
+    Runbook::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+}
+
+const GROW: &str = "
+runbook: grow-disk
+inputs:
+  vm: { type: string, format: resource }
+  step_gib: { type: integer, minimum: 1, maximum: 16, default: 4 }
+target: ${inputs.vm}
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { vm: \"${inputs.vm}\" } }
+";
+
+#[test]
+fn inputs_are_completed_and_checked_before_anything_starts() {
+    let grow = check(GROW).expect("checks");
+    let prepare = |value: Value| grow.prepare(value.as_object().expect("a map").clone());
+    let good = prepare(json!({"vm": "vm/quill-booking-db-1"})).expect("prepares");
+    assert_eq!(good.target.as_str(), "vm/quill-booking-db-1");
+    assert_eq!(good.inputs["step_gib"], 4);
+    let wrong =
+        [json!({}), json!({"vm": "quill"}), json!({"vm": "vm/a", "step_gib": 17}), json!({"vm": "vm/a", "step_gb": 1})];
+    let said: Vec<_> = wrong.into_iter().map(|w| prepare(w).expect_err("refused")).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    the input `vm` is missing
+    the input `vm` is wrong: "quill" is not a "resource"
+    the input `step_gib` is wrong: 17 is greater than the maximum of 16
+    there is no input `step_gb`; did you mean `step_gib`?
+    "#);
+}
+
+#[test]
+fn complaints_point_at_the_step() {
+    let bad = "
+runbook: grow-disk
+inputs: { vm: { type: strng } }
+target: ${input.vm}
+steps:
+  - { id: Look, call: vm.inspect, via: yard }
+  - { id: a, call: vm.inspect }
+  - { id: a, require: 'true' }
+  - { id: b }
+  - { id: c, require: steps.look.size >, else: 'too big' }
+  - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
+outputs: { size: '${stps.grow}' }
+";
+    insta::assert_snapshot!(check(bad).expect_err("refused"), @r#"
+    grow.yaml:3:9: is not a JSON Schema (draft 2020-12): "strng" is not valid under any of the schemas listed in the 'anyOf' keyword
+        3 | inputs: { vm: { type: strng } }
+          |         ^^
+    grow.yaml:4:11: `input` is not known here; did you mean `inputs`?
+        4 | target: ${input.vm}
+          |           ^^^^
+    grow.yaml:6:11: `Look` is not the name of a step; use lower case letters, digits and _, a letter first
+        6 |   - { id: Look, call: vm.inspect, via: yard }
+          |           ^^^^
+    grow.yaml:7:5: the key `via` is missing here: through which connection is it called?
+        7 |   - { id: a, call: vm.inspect }
+          |     ^^
+    grow.yaml:8:11: a step before is named `a` already
+        8 |   - { id: a, require: 'true' }
+          |           ^
+    grow.yaml:9:5: the step does nothing: give it a `call` or a `require`
+        9 |   - { id: b }
+          |     ^^
+    grow.yaml:10:40: cannot be read as an expression: mismatched input '<EOF>'
+       10 |   - { id: c, require: steps.look.size >, else: 'too big' }
+          |                                        ^
+    grow.yaml:11:78: at most 20 repetitions are allowed
+       11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
+          |                                                                              ^^
+    grow.yaml:11:46: the closing } of ${ is missing
+       11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
+          |                                              ^^^^^^^^^^^
+    grow.yaml:12:21: `stps` is not known here; did you mean `steps`?
+       12 | outputs: { size: '${stps.grow}' }
+          |                     ^^^
+    "#);
+}
+
+#[test]
+fn waits_grow_and_end() {
+    let retry = Retry { times: 3, wait: Period::from_secs(2), factor: 2.0 };
+    let waits: Vec<_> = (1..=4).map(|n| retry.wait_after(n).map(Period::millis)).collect();
+    assert_eq!(waits, [Some(2000), Some(4000), Some(8000), None]);
+}
