@@ -25,7 +25,7 @@ use utoipa::ToSchema;
 
 /// A page of a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Page<T: ToSchema> {
+pub struct Page<T> {
     /// The items, newest first.
     pub items: Vec<T>,
     /// Given as `after` it yields the next page; absent on the last.

@@ -1,1 +1,15 @@
-//! Arvok.
+//! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, and a
+//! crew chat.
+//!
+//! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
+//! like the real thing at its own small JSON API. They know nothing of Arvok's inside; they can
+//! be run by themselves to play with.
+
+mod auth;
+pub mod chat;
+mod faults;
+mod server;
+pub mod yard;
+
+pub use faults::Faults;
+pub use server::{Server, StandinError};

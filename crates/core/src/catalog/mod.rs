@@ -163,7 +163,7 @@ impl Catalog {
     /// The rules with their versions.
     pub fn rules(&self) -> impl Iterator<Item = (&Rule, i32)> {
         self.entries(Kind::Rule).filter_map(|e| match &e.definition {
-            Definition::Rule(r) => Some((r, e.version)),
+            Definition::Rule(r) => Some((&**r, e.version)),
             _ => None,
         })
     }

@@ -1,0 +1,148 @@
+//! The yard's monitor: looks at every disk, VM and host, and posts what crosses a threshold.
+//!
+//! [`Monitor::look`] is pure and gives readings; posting them, again and again until they are
+//! taken, is the loop's business. A raised reading is repeated while it stands.
+
+use super::{Cluster, Shared, YardOptions, locked};
+use serde::Serialize;
+use serde_json::json;
+use std::collections::{BTreeMap, VecDeque};
+
+/// Percent of a disk at which it is raised, and below which it is cleared again.
+const DISK_RAISE: f64 = 87.5;
+const DISK_CLEAR: f64 = 85.0;
+/// Seconds of the cluster's time between repeats of what stands.
+const REPEAT: f64 = 30.0;
+/// Readings that are kept while nobody takes them.
+const KEPT: usize = 1000;
+
+/// One message of the monitor.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Reading {
+    /// Counts up.
+    pub number: u64,
+    /// `disk` or `power`.
+    pub check: &'static str,
+    /// `ok`, `high`, `full`.
+    pub level: &'static str,
+    /// The VM.
+    pub vm: String,
+    /// The disk.
+    pub part: String,
+    /// Percent used.
+    pub percent: f64,
+    /// For people.
+    pub text: String,
+    /// `gold`, `silver`, `bronze`.
+    pub tier: String,
+}
+
+/// What the monitor remembers.
+#[derive(Debug, Default)]
+pub struct Monitor {
+    number: u64,
+    /// What stands, its level, and when it was last posted.
+    standing: BTreeMap<(String, String), (&'static str, f64)>,
+}
+
+impl Monitor {
+    /// Looks at everything; what is new, worse, due again or over becomes a reading.
+    pub fn look(&mut self, cluster: &Cluster) -> Vec<Reading> {
+        let mut readings = Vec::new();
+        for (name, vm) in &cluster.vms {
+            for disk in &vm.disks {
+                let key = (name.clone(), disk.name.clone());
+                let percent = disk.used_percent();
+                let level = level(percent, self.standing.contains_key(&key));
+                let due = match (self.standing.get(&key), level) {
+                    (None, "ok") => false,
+                    (None, _) | (Some(_), "ok") => true,
+                    (Some((before, at)), _) => *before != level || cluster.clock - at >= REPEAT,
+                };
+                if !due {
+                    continue;
+                }
+                if level == "ok" {
+                    self.standing.remove(&key);
+                } else {
+                    self.standing.insert(key, (level, cluster.clock));
+                }
+                self.number += 1;
+                readings.push(Reading {
+                    number: self.number,
+                    check: "disk",
+                    level,
+                    vm: name.clone(),
+                    part: disk.name.clone(),
+                    percent: (percent * 10.0).round() / 10.0,
+                    text: format!("disk {} of {name} is {percent:.1} % full, {:.1} of {:.0} GiB", disk.name, disk.used_gib, disk.size_gib),
+                    tier: vm.tier.clone(),
+                });
+            }
+        }
+        readings
+    }
+}
+
+fn level(percent: f64, stands: bool) -> &'static str {
+    match percent {
+        p if p >= 97.0 => "full",
+        p if p >= DISK_RAISE || (stands && p >= DISK_CLEAR) => "high",
+        _ => "ok",
+    }
+}
+
+/// The clock of the yard: time passes, the monitor looks, what it saw is posted in order.
+pub(super) async fn run(yard: Shared, options: YardOptions) {
+    let mut monitor = Monitor::default();
+    let mut waiting: VecDeque<Reading> = VecDeque::new();
+    let client = reqwest::Client::builder().no_proxy().timeout(std::time::Duration::from_secs(5)).build();
+    // Numbers begin anew with every start, so the run is part of what makes a message unique.
+    let run = chrono::Utc::now().timestamp_millis();
+    let mut tick = tokio::time::interval(options.tick);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
+    loop {
+        tick.tick().await;
+        let silent = {
+            let mut yard = locked(&yard);
+            yard.cluster.pass(options.seconds_a_tick);
+            waiting.extend(monitor.look(&yard.cluster));
+            yard.faults.silent
+        };
+        while waiting.len() > KEPT {
+            waiting.pop_front();
+        }
+        let (Ok(client), Some((url, token)), false) = (&client, &options.report_to, silent) else { continue };
+        while let Some(reading) = waiting.front() {
+            let body = json!({ "run": run, "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
+            let sent = client.post(url).bearer_auth(token).json(&body).send().await;
+            match sent {
+                Ok(answer) if answer.status().is_success() || answer.status().as_u16() == 422 => waiting.pop_front(),
+                _ => break,
+            };
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn raised_repeated_and_cleared_with_a_margin() {
+        let mut yard = Cluster::skerrow();
+        let mut monitor = Monitor::default();
+        assert_eq!(monitor.look(&yard), []);
+        let mut step = |percent: f64, seconds: f64| {
+            yard.fill("quill-booking-db-1", "data", percent, 0.0);
+            yard.pass(seconds);
+            monitor.look(&yard).into_iter().map(|r| (r.level, r.percent)).collect::<Vec<_>>()
+        };
+        assert_eq!(step(88.0, 1.0), [("high", 88.0)]);
+        assert_eq!(step(88.0, 1.0), []);
+        assert_eq!(step(86.0, 30.0), [("high", 86.0)]);
+        assert_eq!(step(98.0, 1.0), [("full", 98.0)]);
+        assert_eq!(step(80.0, 1.0), [("ok", 80.0)]);
+        assert_eq!(step(80.0, 60.0), []);
+    }
+}

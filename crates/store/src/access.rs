@@ -1,0 +1,98 @@
+//! Tokens and sessions. Both are long random texts, so a plain hash (SHA-256) at rest is enough;
+//! slow hashes are for passwords that people choose.
+
+use crate::{
+    StoreError,
+    entity::{session, token},
+};
+use arvok_api::{Role, TokenItem, Who};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set};
+use sha2::{Digest, Sha256};
+
+/// How long a session of the console lasts.
+pub const SESSION: TimeDelta = TimeDelta::hours(12);
+
+fn hash(text: &str) -> Vec<u8> {
+    Sha256::digest(text.as_bytes()).to_vec()
+}
+
+/// Whether there is any token yet.
+pub async fn any_token(db: &DatabaseConnection) -> Result<bool, StoreError> {
+    Ok(token::Entity::find().count(db).await? > 0)
+}
+
+/// Keeps a new token's hash.
+pub async fn add_token(
+    db: &DatabaseConnection,
+    name: &str,
+    role: Role,
+    secret: &str,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let row = token::ActiveModel {
+        name: Set(name.to_owned()),
+        role: Set(role.as_str().to_owned()),
+        hash: Set(hash(secret)),
+        created_at: Set(now),
+        ..Default::default()
+    };
+    match token::Entity::insert(row).exec(db).await {
+        Ok(_) => Ok(()),
+        Err(e) if e.to_string().contains("duplicate key") => Err(StoreError::Taken(name.to_owned())),
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// All tokens, without themselves.
+pub async fn tokens(db: &DatabaseConnection) -> Result<Vec<TokenItem>, StoreError> {
+    let found = token::Entity::find().order_by_asc(token::Column::Name).all(db).await?;
+    let item = |m: token::Model| TokenItem { role: role(&m), name: m.name, created_at: m.created_at };
+    Ok(found.into_iter().map(item).collect())
+}
+
+/// Revokes a token and ends its sessions; whether there was one.
+pub async fn remove_token(db: &DatabaseConnection, name: &str) -> Result<bool, StoreError> {
+    let gone = token::Entity::delete_many().filter(token::Column::Name.eq(name)).exec(db).await?;
+    Ok(gone.rows_affected > 0)
+}
+
+/// A role that cannot be read allows the least.
+fn role(m: &token::Model) -> Role {
+    Role::parse(&m.role).unwrap_or(Role::Viewer)
+}
+
+/// Whose token it is.
+pub async fn by_token(db: &DatabaseConnection, secret: &str) -> Result<Option<(i64, Who)>, StoreError> {
+    let found = token::Entity::find().filter(token::Column::Hash.eq(hash(secret))).one(db).await?;
+    Ok(found.map(|m| (m.id, Who { role: role(&m), name: m.name })))
+}
+
+/// Begins a session; older ones that have ended are removed on the way.
+pub async fn start_session(
+    db: &DatabaseConnection,
+    token_id: i64,
+    cookie: &str,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(now)).exec(db).await?;
+    let row = session::ActiveModel { hash: Set(hash(cookie)), token_id: Set(token_id), expires_at: Set(now + SESSION) };
+    session::Entity::insert(row).exec_without_returning(db).await?;
+    Ok(())
+}
+
+/// Whose session it is.
+pub async fn by_session(db: &DatabaseConnection, cookie: &str, now: DateTime<Utc>) -> Result<Option<Who>, StoreError> {
+    let Some(found) = session::Entity::find_by_id(hash(cookie)).one(db).await? else { return Ok(None) };
+    if found.expires_at <= now {
+        return Ok(None);
+    }
+    let token = token::Entity::find_by_id(found.token_id).one(db).await?;
+    Ok(token.map(|m| Who { role: role(&m), name: m.name }))
+}
+
+/// Ends a session.
+pub async fn end_session(db: &DatabaseConnection, cookie: &str) -> Result<(), StoreError> {
+    session::Entity::delete_by_id(hash(cookie)).exec(db).await?;
+    Ok(())
+}

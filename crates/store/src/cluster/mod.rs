@@ -1,0 +1,183 @@
+//! A private PostgreSQL: for trying Arvok out, for the demo and for the tests.
+//!
+//! Lives in a folder of its own, listens on a free loopback port with a generated password, and
+//! ends with the process that started it, however that ends. As root it runs as the user
+//! `postgres`, which PostgreSQL insists on.
+
+mod home;
+mod tether;
+
+pub use tether::{Tethered, spawn_tethered};
+
+use crate::StoreError;
+use home::Home;
+use sea_orm::{ConnectionTrait, Database};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+    time::{Duration, Instant},
+};
+
+/// How durable the cluster is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Durability {
+    /// Every commit is on disk.
+    Full,
+    /// Commits may be lost with the machine; for tests only.
+    None,
+}
+
+/// A running private PostgreSQL; ends when dropped.
+#[derive(Debug)]
+pub struct Cluster {
+    server: Tethered,
+    port: u16,
+    password: String,
+}
+
+fn failed(what: impl Into<String>) -> StoreError {
+    StoreError::Cluster(what.into())
+}
+
+/// The newest installed PostgreSQL's programs.
+pub fn binaries() -> Result<PathBuf, StoreError> {
+    let mut found: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
+        .into_iter()
+        .flatten()
+        .filter_map(|e| {
+            let path = e.ok()?.path();
+            let version = path.file_name()?.to_str()?.parse().ok()?;
+            path.join("bin/initdb").exists().then(|| (version, path.join("bin")))
+        })
+        .collect();
+    found.sort();
+    found.pop().map(|(_, bin)| bin).ok_or_else(|| {
+        failed("PostgreSQL is not installed here (apt-get install postgresql), and no database was named (ARVOK_DATABASE)")
+    })
+}
+
+impl Cluster {
+    /// Starts the cluster in a folder, making it first where there is none. Goes on with what a
+    /// killed process left behind.
+    pub fn start(folder: &Path, durability: Durability) -> Result<Self, StoreError> {
+        let bin = binaries()?;
+        let home = Home::prepare(folder)?;
+        wait_for_former(&home)?;
+        if !home.data.join("PG_VERSION").exists() {
+            init(&bin, &home)?;
+        }
+        let password = fs::read_to_string(&home.password).map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
+        for _ in 0..5 {
+            let port = free_port()?;
+            let mut server = serve(&bin, &home, port, durability)?;
+            if ready(&bin, &home, &mut server, port) {
+                return Ok(Self { server, port, password });
+            }
+        }
+        let log = fs::read_to_string(&home.log).unwrap_or_default();
+        let last: Vec<&str> = log.lines().rev().take(5).collect();
+        Err(failed(format!("the private PostgreSQL in {} does not start: {}", home.data.display(), last.join(" / "))))
+    }
+
+    /// The address of one of its databases.
+    pub fn url(&self, database: &str) -> String {
+        format!("postgres://arvok:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// The port on loopback.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// The password of its user `arvok`.
+    pub fn password(&self) -> &str {
+        &self.password
+    }
+
+    /// Makes a database if there is none of that name.
+    pub async fn create(&self, database: &str) -> Result<String, StoreError> {
+        let db = Database::connect(self.url("postgres")).await?;
+        let made = db.execute_unprepared(&format!("CREATE DATABASE \"{database}\"")).await;
+        db.close().await?;
+        match made {
+            Err(e) if !e.to_string().contains("already exists") => Err(e.into()),
+            _ => Ok(self.url(database)),
+        }
+    }
+
+    /// Stops it: open connections are ended, nothing is lost.
+    pub fn stop(mut self) {
+        self.server.end();
+    }
+}
+
+fn free_port() -> Result<u16, StoreError> {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").map_err(|e| failed(format!("no free port: {e}")))?;
+    Ok(listener.local_addr().map_err(|e| failed(e.to_string()))?.port())
+}
+
+fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
+    let mut bytes = [0u8; 24];
+    getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
+    let password: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    home.write_password(&password)?;
+    let output = home
+        .command(&bin.join("initdb"))
+        .args(["--username=arvok", "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        .arg(format!("--pwfile={}", home.password.display()))
+        .arg("-D")
+        .arg(&home.data)
+        .output()
+        .map_err(|e| failed(format!("initdb: {e}")))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    Err(failed(format!("initdb: {}", String::from_utf8_lossy(&output.stderr).trim())))
+}
+
+fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<Tethered, StoreError> {
+    let log = fs::File::create(&home.log).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
+    let mut command = home.command(&bin.join("postgres"));
+    command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
+    for setting in ["listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=200", "shared_buffers=128MB"] {
+        command.args(["-c", setting]);
+    }
+    if durability == Durability::None {
+        for setting in ["fsync=off", "synchronous_commit=off", "full_page_writes=off"] {
+            command.args(["-c", setting]);
+        }
+    }
+    spawn_tethered(&command, "INT", Stdio::null(), log.into()).map_err(|e| failed(format!("postgres: {e}")))
+}
+
+fn ready(bin: &Path, home: &Home, server: &mut Tethered, port: u16) -> bool {
+    let until = Instant::now() + Duration::from_secs(30);
+    while Instant::now() < until && server.is_running() {
+        let asked = Command::new(bin.join("pg_isready"))
+            .args(["-q", "-h", "127.0.0.1", "-p", &port.to_string()])
+            .status()
+            .is_ok_and(|s| s.success());
+        if asked && home.holder().is_some() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(30));
+    }
+    false
+}
+
+/// A killed process's PostgreSQL may still be shutting down in the same folder.
+fn wait_for_former(home: &Home) -> Result<(), StoreError> {
+    let until = Instant::now() + Duration::from_secs(60);
+    while let Some(pid) = home.holder() {
+        if Instant::now() > until {
+            return Err(failed(format!(
+                "another PostgreSQL (process {pid}) holds {}; is another Arvok using this folder?",
+                home.data.display()
+            )));
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let _ = fs::remove_file(home.data.join("postmaster.pid"));
+    Ok(())
+}

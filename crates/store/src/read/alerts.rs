@@ -1,0 +1,125 @@
+//! Alerts and payloads that could not be read.
+
+use super::{Conditions, like, page};
+use crate::{StoreError, sql};
+use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity};
+use chrono::{DateTime, Utc};
+use sea_orm::DatabaseConnection;
+
+/// Which alerts.
+#[derive(Clone, Debug, Default)]
+pub struct AlertFilter {
+    /// Of this source.
+    pub source: Option<String>,
+    /// Of this kind.
+    pub kind: Option<String>,
+    /// At least this severe.
+    pub severity: Option<Severity>,
+    /// In this state.
+    pub state: Option<String>,
+    /// About this resource.
+    pub resource: Option<String>,
+    /// Matched by this rule.
+    pub rule: Option<String>,
+    /// With this verdict of any rule, or of `rule`; `unmatched` for none.
+    pub verdict: Option<String>,
+    /// With this text in summary, resource or kind.
+    pub text: Option<String>,
+    /// Received since.
+    pub since: Option<DateTime<Utc>>,
+    /// Older than this handle.
+    pub after: Option<i64>,
+    /// At most so many.
+    pub limit: u64,
+}
+
+pub(super) const SEVERITY: &str =
+    "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
+
+fn select(filter: &str) -> String {
+    format!(
+        "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels,
+            coalesce((SELECT jsonb_agg(jsonb_build_object('rule', v.rule, 'verdict', v.verdict) ORDER BY v.rule)
+                FROM verdict v WHERE v.alert_seq = a.seq), '[]') AS verdicts
+        FROM alert a {filter}"
+    )
+}
+
+/// A page of alerts, newest first.
+pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page<AlertItem>, StoreError> {
+    let mut c = Conditions::default();
+    c.maybe("source = ?", filter.source);
+    c.maybe("kind = ?", filter.kind);
+    c.maybe("severity >= ?", filter.severity.map(Severity::rank));
+    c.maybe("state = ?", filter.state);
+    c.maybe("resource = ?", filter.resource);
+    c.maybe("received >= ?", filter.since);
+    c.maybe("seq < ?", filter.after);
+    let matched = "EXISTS (SELECT 1 FROM verdict v WHERE v.alert_seq = a.seq";
+    c.maybe(&format!("{matched} AND v.rule = ?)"), filter.rule.clone());
+    match filter.verdict.as_deref() {
+        Some("unmatched") => c.plain(&format!("NOT {matched})")),
+        Some("matched") => c.plain(&format!("{matched})")),
+        verdict => c.maybe(&format!("{matched} AND v.verdict = ?)"), verdict.map(str::to_owned)),
+    }
+    if let Some(text) = filter.text {
+        c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
+    }
+    let limit = filter.limit;
+    let tail = format!("{} ORDER BY seq DESC LIMIT {}", c.clause(), limit + 1);
+    let items: Vec<AlertItem> = sql::rows(db, &select(&tail), c.values).await?;
+    Ok(page(items, limit, |a| a.seq))
+}
+
+/// One alert with its payload and its verdicts.
+pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDetail>, StoreError> {
+    let Some(alert) = sql::maybe::<AlertItem>(db, &select("WHERE seq = $1"), vec![seq.into()]).await? else {
+        return Ok(None);
+    };
+    #[derive(serde::Deserialize)]
+    struct Rest {
+        body: serde_json::Value,
+        alarm: Option<i64>,
+    }
+    let sql = "SELECT body, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
+            AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alert a WHERE seq = $1";
+    let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
+    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job FROM verdict WHERE alert_seq = $1 ORDER BY rule";
+    let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
+    Ok(rest.map(|r| AlertDetail { alert, body: r.body, alarm: r.alarm, verdicts }))
+}
+
+/// An alert in the form that the expressions of a job see.
+pub async fn alert_for_job(db: &DatabaseConnection, seq: i64) -> Result<Option<Alert>, StoreError> {
+    let Some(AlertDetail { alert: a, body, .. }) = alert(db, seq).await? else { return Ok(None) };
+    let Ok(resource) = ResourcePath::parse(&a.resource) else { return Ok(None) };
+    Ok(Some(Alert {
+        id: a.id,
+        source: a.source,
+        kind: a.kind,
+        severity: Severity::parse(&a.severity).unwrap_or_default(),
+        state: AlertState::parse(&a.state).unwrap_or_default(),
+        resource,
+        time: a.time,
+        received: a.received,
+        summary: a.summary,
+        value: a.value,
+        labels: a.labels,
+        body,
+    }))
+}
+
+/// A page of payloads that could not be read, newest first.
+pub async fn unreadable(
+    db: &DatabaseConnection,
+    source: &str,
+    after: Option<i64>,
+    limit: u64,
+) -> Result<Page<UnreadableItem>, StoreError> {
+    let mut c = Conditions::default();
+    c.add("source = ?", source);
+    c.maybe("id < ?", after);
+    let sql = format!("SELECT * FROM unreadable {} ORDER BY id DESC LIMIT {}", c.clause(), limit + 1);
+    Ok(page(sql::rows(db, &sql, c.values).await?, limit, |u: &UnreadableItem| u.id))
+}

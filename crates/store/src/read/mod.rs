@@ -1,0 +1,65 @@
+//! Questions: lists, single things, the overview. One file for each part of the API.
+//!
+//! Lists run newest first and are cut into pages by the handle of their last item.
+
+mod alarms;
+mod alerts;
+mod jobs;
+mod usage;
+mod watch;
+
+pub use alarms::{AlarmFilter, alarm, alarms};
+pub use alerts::{AlertFilter, alert, alert_for_job, alerts, unreadable};
+pub use jobs::{JobFilter, JobRow, job, job_items, jobs};
+pub use usage::{rule_use, runbook_use, source_use, verdict_counts};
+pub use watch::{Overview, open_alarms, overview};
+
+use arvok_api::Page;
+use sea_orm::Value;
+
+/// Most items of a page.
+pub const MAX_PAGE: u64 = 500;
+
+/// Conditions and their values, put together as they are given.
+#[derive(Default)]
+struct Conditions {
+    texts: Vec<String>,
+    values: Vec<Value>,
+}
+
+impl Conditions {
+    /// Adds a condition with `?` for its value.
+    fn add(&mut self, text: &str, value: impl Into<Value>) {
+        self.values.push(value.into());
+        self.texts.push(text.replace('?', &format!("${}", self.values.len())));
+    }
+
+    fn maybe(&mut self, text: &str, value: Option<impl Into<Value>>) {
+        if let Some(value) = value {
+            self.add(text, value);
+        }
+    }
+
+    /// Adds a condition without a value.
+    fn plain(&mut self, text: &str) {
+        self.texts.push(text.to_owned());
+    }
+
+    fn clause(&self) -> String {
+        if self.texts.is_empty() { String::new() } else { format!("WHERE {}", self.texts.join(" AND ")) }
+    }
+}
+
+/// A page of rows of which one more than asked for was read.
+fn page<T>(mut items: Vec<T>, limit: u64, handle: impl Fn(&T) -> i64) -> Page<T> {
+    let limit = usize::try_from(limit).unwrap_or(usize::MAX);
+    let more = items.len() > limit;
+    items.truncate(limit);
+    let next = if more { items.last().map(|i| handle(i).to_string()) } else { None };
+    Page { items, next }
+}
+
+/// The text of a search as a pattern of LIKE.
+fn like(text: &str) -> String {
+    format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}

@@ -1,0 +1,85 @@
+//! The overview.
+
+use super::{alarms::select, jobs::ITEM};
+use crate::{StoreError, sql};
+use arvok_api::{AlarmItem, JobItem, Strait};
+use chrono::{DateTime, TimeDelta, Timelike, Utc};
+use sea_orm::DatabaseConnection;
+
+/// Most items of each part.
+const MOST: usize = 50;
+
+/// The parts of the overview that the store knows.
+#[derive(Clone, Debug)]
+pub struct Overview {
+    /// From received to confirmed.
+    pub strait: Strait,
+    /// Jobs for a person.
+    pub needs_you: Vec<JobItem>,
+    /// Jobs at work.
+    pub under_way: Vec<JobItem>,
+    /// Alarms that stand or ended within the last five minutes.
+    pub alarms: Vec<AlarmItem>,
+    /// How many alarms stand.
+    pub alarms_open: i64,
+    /// Payloads of the window that could not be read.
+    pub unreadable: i64,
+}
+
+/// Each alert by the furthest that any rule took it, and that by what became of its first job.
+const NARROWING: &str = "
+    WITH furthest AS (
+        SELECT a.seq,
+            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'watched' THEN 2 WHEN 'folded' THEN 3 ELSE 4 END) AS how,
+            min(v.job_id) FILTER (WHERE v.verdict = 'dispatched') AS job
+        FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq WHERE a.received >= $1 GROUP BY a.seq
+    )
+    SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
+        count(*) FILTER (WHERE how = 2) AS watched, count(*) FILTER (WHERE how = 3) AS folded,
+        count(*) FILTER (WHERE how = 4) AS resting, count(*) FILTER (WHERE how = 1) AS dispatched,
+        count(*) FILTER (WHERE how = 1 AND (j.id IS NULL OR j.state IN ('queued', 'running', 'waiting'))) AS under_way,
+        count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
+        count(*) FILTER (WHERE how = 1 AND j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
+        count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed,
+        (SELECT coalesce(sum(repeated), 0)::bigint FROM delivered WHERE minute >= $1) AS repeated,
+        $1 AS \"from\", $2 AS \"to\", 0 AS received
+    FROM furthest f LEFT JOIN job j ON j.id = f.job";
+
+/// Alarms that stand, or ended within the last five minutes; the worst and newest first.
+pub async fn open_alarms(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<Vec<AlarmItem>, StoreError> {
+    let tail = format!(
+        "WHERE count > 0 AND (a.state = 'raised' OR a.cleared_at >= $1)
+        ORDER BY (a.state = 'raised') DESC, CASE WHEN a.state = 'raised' THEN a.severity ELSE 0 END DESC, a.changed_at DESC LIMIT {MOST}"
+    );
+    let recently = now - TimeDelta::minutes(5);
+    sql::rows(db, &select(&tail), vec![recently.into()]).await
+}
+
+/// The overview of a window that ends now.
+pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<Utc>) -> Result<Overview, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Counts {
+        alarms_open: i64,
+        unreadable: i64,
+    }
+    let from = now - window;
+    let from = from.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(from);
+    let mut strait: Strait = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
+    strait.received = strait.distinct + strait.repeated;
+
+    let jobs = |condition: &str, order: &str| format!("SELECT {ITEM} FROM job j WHERE {condition} ORDER BY {order} LIMIT {MOST}");
+    let needing = jobs(
+        "j.state = 'unsure' OR (j.created_at >= $1 AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')
+            AND NOT EXISTS (SELECT 1 FROM job later WHERE later.target = j.target AND later.runbook = j.runbook
+                AND later.id > j.id AND later.effect = 'confirmed'))",
+        "(j.state = 'unsure') DESC, j.id DESC",
+    );
+    let needs_you = sql::rows(db, &needing, vec![(now - TimeDelta::hours(24)).into()]).await?;
+    let at_work = jobs("j.state IN ('queued', 'running', 'waiting')", "j.urgency DESC, j.id");
+    let under_way = sql::rows(db, &at_work, vec![]).await?;
+    let sql = "SELECT (SELECT count(*) FROM alarm WHERE state = 'raised') AS alarms_open,
+        (SELECT count(*) FROM unreadable WHERE received >= $1) AS unreadable";
+    let counts: Option<Counts> = sql::maybe(db, sql, vec![from.into()]).await?;
+    let (alarms_open, unreadable) = counts.map_or((0, 0), |c| (c.alarms_open, c.unreadable));
+    Ok(Overview { strait, needs_you, under_way, alarms: open_alarms(db, now).await?, alarms_open, unreadable })
+}

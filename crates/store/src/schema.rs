@@ -1,0 +1,44 @@
+//! The migrations, in order. Each is a file of SQL that never changes once released.
+
+use sea_orm::{ConnectionTrait, DatabaseConnection, DbErr, TransactionTrait};
+use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
+
+use crate::StoreError;
+
+struct Migrator;
+
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") })]
+    }
+}
+
+struct Step {
+    name: &'static str,
+    sql: &'static str,
+}
+
+impl MigrationName for Step {
+    fn name(&self) -> &str {
+        self.name
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Step {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(self.sql).await.map(|_| ())
+    }
+}
+
+/// Any number; all nodes use the same.
+const LOCK: i64 = 0x6172_766f_6b01;
+
+/// Brings the schema up to date; nodes that start together wait for each other.
+pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
+    let turn = db.begin().await?;
+    turn.execute_unprepared(&format!("SELECT pg_advisory_xact_lock({LOCK})")).await?;
+    Migrator::up(db, None).await?;
+    turn.commit().await?;
+    Ok(())
+}
