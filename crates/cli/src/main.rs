@@ -1,1 +1,23 @@
-fn main() {}
+//! The one binary: the service, the demo, and the command for people and scripts.
+
+mod args;
+mod client;
+mod commands;
+mod demo;
+mod error;
+mod show;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    let runtime = match tokio::runtime::Runtime::new() {
+        Ok(runtime) => runtime,
+        Err(e) => return error::report(&error::CliError::Here(format!("cannot start: {e}"))),
+    };
+    match runtime.block_on(commands::run(args)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => error::report(&e),
+    }
+}

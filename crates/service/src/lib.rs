@@ -1,1 +1,20 @@
-//! Arvok.
+//! The service: receives alerts, decides, runs jobs, answers questions, serves the console.
+//!
+//! [`config`] says how it is set up; [`node`] holds what its parts share; [`intake`] takes
+//! alerts in and commits them in groups; [`runner`] walks jobs through their steps; [`api`] is
+//! everything over HTTP. [`clock`] is the one place that reads the time.
+
+pub mod api;
+pub mod clock;
+pub mod config;
+mod console;
+mod intake;
+mod metrics;
+mod node;
+mod random;
+mod runner;
+mod serve;
+
+pub use config::{Config, ConfigError};
+pub use random::secret_text;
+pub use serve::{Running, ServeError, start};

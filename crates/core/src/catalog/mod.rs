@@ -3,6 +3,9 @@
 //! A [`Catalog`] never changes: publishing makes a new one and nodes swap it in whole.
 
 mod across;
+mod schema;
+
+pub use schema::schema;
 
 use crate::{
     connector::{Connection, Connector, Operation},

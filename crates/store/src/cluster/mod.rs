@@ -106,6 +106,15 @@ impl Cluster {
         }
     }
 
+    /// Removes a database, whoever is connected to it.
+    pub async fn remove(&self, database: &str) -> Result<(), StoreError> {
+        let db = Database::connect(self.url("postgres")).await?;
+        let gone = db.execute_unprepared(&format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)")).await;
+        db.close().await?;
+        gone?;
+        Ok(())
+    }
+
     /// Stops it: open connections are ended, nothing is lost.
     pub fn stop(mut self) {
         self.server.end();

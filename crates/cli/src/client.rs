@@ -1,0 +1,157 @@
+//! Talking to a server: addresses, tokens, and what its refusals mean.
+
+use crate::{args::Server, error::CliError};
+use arvok_api::Problem;
+use reqwest::{Client as Http, Method, RequestBuilder, Response, StatusCode};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::PathBuf, time::Duration};
+
+const HERE: &str = "http://127.0.0.1:8470";
+
+/// What `arvok login` remembers.
+#[derive(Debug, Serialize, Deserialize)]
+struct Login {
+    server: String,
+    token: String,
+}
+
+/// A server and a token.
+#[derive(Clone, Debug)]
+pub struct Client {
+    http: Http,
+    address: String,
+    token: Option<String>,
+}
+
+fn login_file() -> Option<PathBuf> {
+    let base = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
+    let base = base.or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")));
+    base.map(|b| b.join("arvok/login.toml"))
+}
+
+fn remembered() -> Option<Login> {
+    toml::from_str(&fs::read_to_string(login_file()?).ok()?).ok()
+}
+
+impl Client {
+    /// The server of the flags or the environment, else the remembered one.
+    pub fn of(server: &Server) -> Result<Self, CliError> {
+        let login = if server.server.is_some() && server.token.is_some() { None } else { remembered() };
+        let address = server.server.clone().or_else(|| login.as_ref().map(|l| l.server.clone()));
+        let address = address.unwrap_or_else(|| HERE.into());
+        // A remembered token goes to the remembered server only.
+        let known = login.filter(|l| l.server == address).map(|l| l.token);
+        Self::new(address, server.token.clone().or(known))
+    }
+
+    /// A server and a token.
+    pub fn new(address: String, token: Option<String>) -> Result<Self, CliError> {
+        let http = Http::builder()
+            .connect_timeout(Duration::from_secs(5))
+            .no_proxy()
+            .build()
+            .map_err(|e| CliError::Here(e.to_string()))?;
+        Ok(Self { http, address: address.trim_end_matches('/').to_owned(), token })
+    }
+
+    /// The server's address.
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    /// Remembers a server and a token, readable for this user only.
+    pub fn remember(&self) -> Result<PathBuf, CliError> {
+        let file = login_file().ok_or_else(|| CliError::Here("there is no home folder to remember it in".into()))?;
+        let login = Login { server: self.address.clone(), token: self.token.clone().unwrap_or_default() };
+        let text = toml::to_string(&login).map_err(|e| CliError::Here(e.to_string()))?;
+        let write = || {
+            fs::create_dir_all(file.parent().unwrap_or(&file))?;
+            let _ = fs::remove_file(&file);
+            fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?.write_all(text.as_bytes())
+        };
+        write().map_err(|e| crate::error::file(&file, e))?;
+        Ok(file)
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let request = self.http.request(method, format!("{}{path}", self.address));
+        match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request,
+        }
+    }
+
+    /// Sends; anything but success becomes an error with the server's own words.
+    async fn send(&self, request: RequestBuilder) -> Result<Response, CliError> {
+        let response = request.send().await.map_err(|e| {
+            let why = if e.is_builder() { "is not an address" } else { "does not answer" };
+            CliError::Unreachable(format!("{} {why}; is `arvok serve` running there? Name another with --server", self.address))
+        })?;
+        let status = response.status();
+        if status.is_success() {
+            return Ok(response);
+        }
+        let text = response.text().await.unwrap_or_default();
+        Err(refusal(status, &text))
+    }
+
+    async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, CliError> {
+        let response = self.send(request).await?;
+        response.json().await.map_err(|e| CliError::Refused(format!("the server's answer is not as expected: {e}")))
+    }
+
+    /// GET.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, CliError> {
+        let given: Vec<String> =
+            query.iter().filter_map(|(k, v)| Some(format!("{k}={}", percent(v.as_ref()?)))).collect();
+        let path = if given.is_empty() { path.to_owned() } else { format!("{path}?{}", given.join("&")) };
+        self.json(self.request(Method::GET, &path).timeout(Duration::from_secs(30))).await
+    }
+
+    /// POST with a JSON body.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CliError> {
+        self.json(self.request(Method::POST, path).timeout(Duration::from_secs(60)).json(body)).await
+    }
+
+    /// A change without an answer.
+    pub async fn change(&self, method: Method, path: &str, body: Option<&impl Serialize>) -> Result<(), CliError> {
+        let request = self.request(method, path).timeout(Duration::from_secs(30));
+        let request = match body {
+            Some(body) => request.json(body),
+            None => request,
+        };
+        self.send(request).await.map(|_| ())
+    }
+
+    /// Posts bytes of a content type.
+    pub async fn deliver<T: DeserializeOwned>(&self, path: &str, kind: &str, body: Vec<u8>) -> Result<T, CliError> {
+        let request = self.request(Method::POST, path).header("content-type", kind).timeout(Duration::from_secs(60));
+        self.json(request.body(body)).await
+    }
+
+    /// Opens the event stream.
+    pub async fn stream(&self) -> Result<Response, CliError> {
+        self.send(self.request(Method::GET, "/api/v1/stream")).await
+    }
+}
+
+fn refusal(status: StatusCode, text: &str) -> CliError {
+    let Ok(problem) = serde_json::from_str::<Problem>(text) else {
+        return CliError::Refused(format!("the server answered {status}"));
+    };
+    let shown: Vec<String> = problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
+    let said = if shown.is_empty() { problem.detail } else { format!("{}\n{}", problem.detail, shown.join("\n")) };
+    match status.as_u16() {
+        401 => CliError::Denied(format!("{said} (or give it with --token, ARVOK_TOKEN or `arvok login`)")),
+        403 => CliError::Denied(said),
+        404 => CliError::Missing(said),
+        429 | 503 => CliError::Unreachable(said),
+        _ => CliError::Refused(said),
+    }
+}
+
+/// Percent-encodes a value for a path or a query.
+pub fn percent(text: &str) -> String {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.' | b'_' | b'~');
+    text.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
+}

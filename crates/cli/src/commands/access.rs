@@ -1,0 +1,87 @@
+//! `arvok secret`, `arvok token`, `arvok login`.
+
+use crate::{
+    args::{SecretCommand, TokenCommand},
+    client::{Client, percent},
+    error::CliError,
+    show::{self, Table},
+};
+use arvok_api::{NewToken, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
+use reqwest::Method;
+use std::io::Read;
+
+const NOTHING: Option<&()> = None;
+
+/// A value from standard input, without the line's end.
+fn from_input() -> Result<String, CliError> {
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+    let value = text.trim_end_matches(['\n', '\r']);
+    if value.is_empty() {
+        return Err(CliError::Usage("nothing came on standard input".into()));
+    }
+    Ok(value.to_owned())
+}
+
+pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
+    match command {
+        SecretCommand::Set { name, server } => {
+            let body = SecretValue { value: from_input()? };
+            Client::of(&server)?.change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body)).await?;
+            show::out(&format!("secret {name} is set"));
+        }
+        SecretCommand::List { server, output } => {
+            let secrets: Vec<SecretItem> = Client::of(&server)?.get("/api/v1/secrets", &[]).await?;
+            if output.json {
+                return show::json(&secrets);
+            }
+            let mut table = Table::new(&["secret", "set"]);
+            secrets.into_iter().for_each(|s| table.row([s.name, show::exact(s.changed_at)]));
+            show::out(&table.text("No secret is set."));
+        }
+        SecretCommand::Remove { name, server } => {
+            let path = format!("/api/v1/secrets/{}", percent(&name));
+            Client::of(&server)?.change(Method::DELETE, &path, NOTHING).await?;
+            show::out(&format!("secret {name} is removed"));
+        }
+    }
+    Ok(())
+}
+
+pub async fn token(command: TokenCommand) -> Result<(), CliError> {
+    match command {
+        TokenCommand::Make { name, role, server, output } => {
+            let known = Role::ALL.map(Role::as_str).join(", ");
+            let role = Role::parse(&role).ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
+            let made: TokenMade = Client::of(&server)?.post("/api/v1/tokens", &NewToken { name, role }).await?;
+            if output.json {
+                return show::json(&made);
+            }
+            eprintln!("token {} with the role {}, shown this once:", made.name, role.as_str());
+            show::out(&made.token);
+        }
+        TokenCommand::List { server, output } => {
+            let tokens: Vec<TokenItem> = Client::of(&server)?.get("/api/v1/tokens", &[]).await?;
+            if output.json {
+                return show::json(&tokens);
+            }
+            let mut table = Table::new(&["token", "role", "made"]);
+            tokens.into_iter().for_each(|t| table.row([t.name, t.role.as_str().to_owned(), show::exact(t.created_at)]));
+            show::out(&table.text("There are no tokens."));
+        }
+        TokenCommand::Revoke { name, server } => {
+            let path = format!("/api/v1/tokens/{}", percent(&name));
+            Client::of(&server)?.change(Method::DELETE, &path, NOTHING).await?;
+            show::out(&format!("token {name} is revoked"));
+        }
+    }
+    Ok(())
+}
+
+pub async fn login(address: String) -> Result<(), CliError> {
+    let client = Client::new(address, Some(from_input()?))?;
+    let who: Who = client.get("/api/v1/me", &[]).await?;
+    let file = client.remember()?;
+    show::out(&format!("{} with the role {} at {}, kept in {}", who.name, who.role.as_str(), client.address(), file.display()));
+    Ok(())
+}

@@ -1,0 +1,104 @@
+//! `arvok send`, `arvok alert`, `arvok alarm`.
+
+use crate::{
+    args::{AlarmCommand, AlertCommand, Send},
+    client::{Client, percent},
+    error::{CliError, file},
+    show,
+};
+use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
+use serde_json::{Map, Value, json};
+use std::io::Read;
+
+/// A body in the normal form, whatever the source expects from its own sender.
+const NORMAL: &str = "application/vnd.arvok.alert+json";
+
+pub async fn send(send: Send) -> Result<(), CliError> {
+    let (kind, body) = match &send.payload {
+        Some(path) => ("application/json", payload(path)?),
+        None => (NORMAL, from_flags(&send)?.to_string().into_bytes()),
+    };
+    let client = match send.credential {
+        Some(credential) => Client::new(Client::of(&send.server)?.address().to_owned(), Some(credential))?,
+        None => Client::of(&send.server)?,
+    };
+    let taken: Taken = client.deliver(&format!("/in/{}", percent(&send.source)), kind, body).await?;
+    if send.output.json { show::json(&taken) } else { shown(&show::taken(&taken)) }
+}
+
+fn shown(text: &str) -> Result<(), CliError> {
+    show::out(text);
+    Ok(())
+}
+
+fn payload(path: &std::path::Path) -> Result<Vec<u8>, CliError> {
+    if path.as_os_str() == "-" {
+        let mut bytes = Vec::new();
+        std::io::stdin().read_to_end(&mut bytes).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+        return Ok(bytes);
+    }
+    std::fs::read(path).map_err(|e| file(path, e))
+}
+
+fn from_flags(send: &Send) -> Result<Value, CliError> {
+    let (Some(kind), Some(resource)) = (&send.kind, &send.resource) else {
+        return Err(CliError::Usage("give --kind and --resource, or a file with the payload (- for standard input)".into()));
+    };
+    let mut labels = Map::new();
+    for label in &send.labels {
+        let (name, value) = label.split_once('=').ok_or_else(|| CliError::Usage(format!("--label {label}: write NAME=VALUE")))?;
+        labels.insert(name.to_owned(), value.into());
+    }
+    let mut alert = json!({
+        "kind": kind, "resource": resource, "severity": send.severity, "state": send.state, "labels": labels,
+    });
+    for (key, value) in [("id", send.id.clone().map(Value::from)), ("summary", send.summary.clone().map(Value::from)), ("value", send.value.map(Value::from))] {
+        if let Some(value) = value {
+            alert[key] = value;
+        }
+    }
+    Ok(alert)
+}
+
+pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
+    match command {
+        AlertCommand::List { source, kind, severity, state, resource, rule, verdict, paging, server, output } => {
+            let query = [
+                ("source", source),
+                ("kind", kind),
+                ("severity", severity),
+                ("state", state),
+                ("resource", resource),
+                ("rule", rule),
+                ("verdict", verdict),
+                ("limit", Some(paging.limit.to_string())),
+                ("after", paging.after.map(|a| a.to_string())),
+            ];
+            let page: Page<AlertItem> = Client::of(&server)?.get("/api/v1/alerts", &query).await?;
+            if output.json { show::json(&page) } else { shown(&show::alerts(&page)) }
+        }
+        AlertCommand::Show(one) => {
+            let detail: AlertDetail = Client::of(&one.server)?.get(&format!("/api/v1/alerts/{}", one.id), &[]).await?;
+            if one.output.json { show::json(&detail) } else { shown(&show::alert(&detail)) }
+        }
+    }
+}
+
+pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
+    match command {
+        AlarmCommand::List { all, source, paging, server, output } => {
+            let query = [
+                ("state", (!all).then(|| "raised".to_owned())),
+                ("source", source),
+                ("limit", Some(paging.limit.to_string())),
+                ("after", paging.after.map(|a| a.to_string())),
+            ];
+            let page: Page<AlarmItem> = Client::of(&server)?.get("/api/v1/alarms", &query).await?;
+            if output.json { show::json(&page) } else { shown(&show::alarms(&page)) }
+        }
+        AlarmCommand::Show(one) => {
+            let detail: AlarmDetail = Client::of(&one.server)?.get(&format!("/api/v1/alarms/{}", one.id), &[]).await?;
+            if one.output.json { show::json(&detail) } else { shown(&show::alarm(&detail)) }
+        }
+    }
+}

@@ -1,0 +1,160 @@
+//! `arvok check`, `arvok publish`, `arvok schema`, and the lists of what is published.
+
+use crate::{
+    args::{Named, Output, Server},
+    client::{Client, percent},
+    error::{CliError, file},
+    show,
+};
+use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, FileProblem, FileText, Page, Plan, PublishRequest, UnreadableItem};
+use arvok_core::{Catalog, Kind, Problem, catalog};
+use std::{
+    fs,
+    io::{IsTerminal, Write},
+    path::{Path, PathBuf},
+};
+
+/// Deepest folder below the one that was named.
+const MAX_FOLDERS: usize = 16;
+
+/// All files that were named, or lie in folders that were, in order.
+fn read(paths: &[PathBuf]) -> Result<Vec<FileText>, CliError> {
+    let mut files = Vec::new();
+    for path in paths {
+        gather(path, 0, &mut files)?;
+    }
+    if files.is_empty() {
+        return Err(CliError::Usage("there is no .yaml, .yml or .json file in what was named".into()));
+    }
+    Ok(files)
+}
+
+fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), CliError> {
+    if !path.is_dir() {
+        let text = fs::read_to_string(path).map_err(|e| file(path, e))?;
+        files.push(FileText { file: path.display().to_string(), text });
+        return Ok(());
+    }
+    if depth > MAX_FOLDERS {
+        return Err(CliError::Here(format!("{}: folders lie too deep", path.display())));
+    }
+    let mut inside: Vec<PathBuf> =
+        fs::read_dir(path).map_err(|e| file(path, e))?.filter_map(|e| e.ok().map(|e| e.path())).collect();
+    inside.sort();
+    for entry in inside {
+        let known = entry.extension().and_then(|e| e.to_str()).is_some_and(|e| matches!(e, "yaml" | "yml" | "json"));
+        let hidden = entry.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.starts_with('.'));
+        if !hidden && (known || entry.is_dir()) {
+            gather(&entry, depth + 1, files)?;
+        }
+    }
+    Ok(())
+}
+
+pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
+    let files = read(paths)?;
+    let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
+    let checked = catalog::check_files(texts, &Catalog::default());
+    if output.json {
+        let problems: Vec<FileProblem> = checked.problems.iter().cloned().map(Into::into).collect();
+        show::json(&problems)?;
+    } else {
+        complain(&checked.problems);
+    }
+    if checked.problems.is_empty() {
+        if !output.json {
+            show::out(&format!("{} in {} are good", count(checked.entries.len(), "definition"), count(files.len(), "file")));
+        }
+        return Ok(());
+    }
+    Err(CliError::No)
+}
+
+fn count(n: usize, what: &str) -> String {
+    if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
+}
+
+fn complain(problems: &[Problem]) {
+    for problem in problems {
+        eprintln!("{problem}");
+    }
+    if !problems.is_empty() {
+        eprintln!("{}", count(problems.len(), "complaint"));
+    }
+}
+
+pub async fn publish(paths: &[PathBuf], yes: bool, dry_run: bool, server: &Server, output: Output) -> Result<(), CliError> {
+    let client = Client::of(server)?;
+    let mut request = PublishRequest { files: read(paths)?, dry_run: true };
+    let plan: Plan = client.post("/api/v1/publish", &request).await?;
+    if !plan.problems.is_empty() {
+        let problems: Vec<Problem> = plan.problems.into_iter().map(Into::into).collect();
+        complain(&problems);
+        eprintln!("nothing was published");
+        return Err(CliError::No);
+    }
+    let same = plan.changes.iter().all(|c| c.change == ChangeKind::Same);
+    if output.json && (dry_run || same) {
+        return show::json(&plan);
+    }
+    if !output.json {
+        show::out(&show::changes(&plan));
+    }
+    if dry_run || same {
+        return Ok(());
+    }
+    if !yes && !agreed()? {
+        eprintln!("nothing was published");
+        return Err(CliError::No);
+    }
+    request.dry_run = false;
+    let done: Plan = client.post("/api/v1/publish", &request).await?;
+    if output.json {
+        return show::json(&done);
+    }
+    show::out("published");
+    Ok(())
+}
+
+fn agreed() -> Result<bool, CliError> {
+    if !std::io::stdin().is_terminal() {
+        return Err(CliError::Usage("nobody can be asked here; say --yes to publish, or --dry-run to only look".into()));
+    }
+    eprint!("Publish this? [y/N] ");
+    let _ = std::io::stderr().flush();
+    let mut answer = String::new();
+    std::io::stdin().read_line(&mut answer).map_err(|e| CliError::Here(e.to_string()))?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}
+
+pub fn schema(kind: &str) -> Result<(), CliError> {
+    let known = Kind::ALL.map(Kind::as_str).join(", ");
+    let kind = Kind::parse(kind).ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}")))?;
+    show::json(&catalog::schema(kind))
+}
+
+pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
+    match command {
+        Named::List { server, output } => {
+            let page: Page<DefinitionItem> = Client::of(&server)?.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
+            if output.json {
+                return show::json(&page);
+            }
+            show::out(&show::definitions(kind, &page));
+        }
+        Named::Show { name, server, output } => {
+            let client = Client::of(&server)?;
+            let detail: DefinitionDetail = client.get(&format!("/api/v1/definitions/{kind}/{}", percent(&name)), &[]).await?;
+            if output.json {
+                return show::json(&detail);
+            }
+            show::out(&show::definition(kind, &detail));
+            if kind == "source" {
+                let query = [("source", Some(name)), ("limit", Some("10".to_owned()))];
+                let page: Page<UnreadableItem> = client.get("/api/v1/unreadable", &query).await?;
+                show::out(&format!("\nNewest payloads that could not be read\n{}", show::unreadable(&page)));
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,128 @@
+//! `arvok job`.
+
+use crate::{
+    args::{JobCommand, Settlement},
+    client::Client,
+    error::CliError,
+    show,
+};
+use arvok_api::{Change, JobDetail, JobItem, Page, Settle};
+use arvok_core::job::JobState;
+use reqwest::Method;
+use std::time::Duration;
+
+pub async fn job(command: JobCommand) -> Result<(), CliError> {
+    match command {
+        JobCommand::List { state, runbook, rule, target, paging, server, output } => {
+            let query = [
+                ("state", state),
+                ("runbook", runbook),
+                ("rule", rule),
+                ("target", target),
+                ("limit", Some(paging.limit.to_string())),
+                ("after", paging.after.map(|a| a.to_string())),
+            ];
+            let page: Page<JobItem> = Client::of(&server)?.get("/api/v1/jobs", &query).await?;
+            if output.json {
+                return show::json(&page);
+            }
+            show::out(&show::jobs(&page));
+        }
+        JobCommand::Show(one) => {
+            let detail = load(&Client::of(&one.server)?, one.id).await?;
+            if one.output.json {
+                return show::json(&detail);
+            }
+            show::out(&show::job(&detail));
+        }
+        JobCommand::Follow(one) => return follow(&Client::of(&one.server)?, one.id, one.output.json).await,
+        JobCommand::Settle { id, verdict, server } => {
+            let word = match verdict {
+                Settlement::Done => "done",
+                Settlement::Again => "again",
+                Settlement::Failed => "failed",
+            };
+            let body = Settle { verdict: word.into() };
+            Client::of(&server)?.change(Method::POST, &format!("/api/v1/jobs/{id}/settle"), Some(&body)).await?;
+            show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
+        }
+    }
+    Ok(())
+}
+
+async fn load(client: &Client, id: i64) -> Result<JobDetail, CliError> {
+    client.get(&format!("/api/v1/jobs/{id}"), &[]).await
+}
+
+/// Prints each step as it changes, until the job ends. Looks again at every change that the
+/// stream names, and every few seconds in case the stream broke.
+async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
+    let mut stream = client.stream().await?;
+    let mut shown: Vec<String> = Vec::new();
+    loop {
+        let detail = load(client, id).await?;
+        if json {
+            show::out(&serde_json::to_string(&detail).unwrap_or_default());
+        } else {
+            for line in progress(&detail) {
+                if !shown.contains(&line) {
+                    show::out(&line);
+                    shown.push(line);
+                }
+            }
+        }
+        let state = JobState::parse(&detail.job.state);
+        if state.is_none_or(|s| s.is_final() || s == JobState::Unsure) {
+            return ended(&detail, json);
+        }
+        wait_for(&mut stream, client, id).await;
+    }
+}
+
+fn progress(detail: &JobDetail) -> Vec<String> {
+    let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
+    for (i, step) in detail.passage.iter().enumerate().filter(|(_, s)| s.state != "next") {
+        let line = show::step_line(i + 1, step);
+        // How long a step has been running changes all the time; it is shown once it has ended.
+        let line = if step.state == "running" { line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running")) } else { line };
+        lines.push(format!("  {line}"));
+        let error = step.attempts.last().and_then(|a| a.error.as_ref());
+        lines.extend(error.map(|e| format!("      {e}")));
+    }
+    if detail.job.state == "waiting" {
+        lines.push(format!("  … {}", detail.job.doing));
+    }
+    lines
+}
+
+fn ended(detail: &JobDetail, json: bool) -> Result<(), CliError> {
+    let job = &detail.job;
+    if !json {
+        let why = job.failure.as_ref().map_or_else(String::new, |f| format!(": {f}"));
+        show::out(&format!("{}{why}. Effect: {}", job.state, show::effect(job)));
+    }
+    if job.state == "succeeded" { Ok(()) } else { Err(CliError::No) }
+}
+
+async fn wait_for(stream: &mut reqwest::Response, client: &Client, id: i64) {
+    let heard = async {
+        while let Ok(Some(chunk)) = stream.chunk().await {
+            let text = String::from_utf8_lossy(&chunk);
+            let changes = text.lines().filter_map(|l| serde_json::from_str::<Change>(l.strip_prefix("data: ")?).ok());
+            if changes.into_iter().any(|c| c.reset || c.jobs.contains(&id)) {
+                return true;
+            }
+        }
+        false
+    };
+    match tokio::time::timeout(Duration::from_secs(5), heard).await {
+        Ok(true) | Err(_) => {}
+        Ok(false) => {
+            // The node ended or the line broke; another may answer in a moment.
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            if let Ok(again) = client.stream().await {
+                *stream = again;
+            }
+        }
+    }
+}

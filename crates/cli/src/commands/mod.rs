@@ -1,0 +1,47 @@
+//! One file for each thing that the command is about. Glue: asks the server, shows the answer.
+
+mod access;
+mod alerts;
+mod definitions;
+mod jobs;
+mod serve;
+
+pub use serve::until_stopped;
+
+use crate::{
+    args::{Args, Command},
+    demo,
+    error::CliError,
+};
+use clap::CommandFactory;
+
+/// Runs a command.
+pub async fn run(args: Args) -> Result<(), CliError> {
+    match args.command {
+        Command::Serve { config } => serve::serve(config.as_deref()).await,
+        Command::Demo { once, kill_node, data, port } => demo::run(demo::Options { once, kill_node, data, port }).await,
+        Command::Standin(which) => serve::standin(which).await,
+        Command::Check { paths, output } => definitions::check(&paths, output),
+        Command::Publish { paths, yes, dry_run, server, output } => {
+            definitions::publish(&paths, yes, dry_run, &server, output).await
+        }
+        Command::Send(send) => alerts::send(*send).await,
+        Command::Alert(command) => alerts::alert(command).await,
+        Command::Alarm(command) => alerts::alarm(command).await,
+        Command::Rule(command) => definitions::named("rule", command).await,
+        Command::Runbook(command) => definitions::named("runbook", command).await,
+        Command::Source(command) => definitions::named("source", command).await,
+        Command::Connection(command) => definitions::named("connection", command).await,
+        Command::Job(command) => jobs::job(command).await,
+        Command::Secret(command) => access::secret(command).await,
+        Command::Token(command) => access::token(command).await,
+        Command::Login { address } => access::login(address).await,
+        Command::Schema { kind } => definitions::schema(&kind),
+        Command::Completions { shell } => {
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "arvok", &mut script);
+            crate::show::out(&String::from_utf8_lossy(&script));
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! `arvok serve` and `arvok standin`: long runs that end with a signal.
+
+use crate::{args::Standin, error::CliError};
+use arvok_service::Config;
+use arvok_standins::{chat, yard};
+use std::{path::Path, time::Duration};
+use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::EnvFilter;
+
+/// Logs to standard error; `ARVOK_LOG` chooses how much.
+pub fn start_log() {
+    let filter = EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
+    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).try_init();
+}
+
+/// Waits for Ctrl-C or a polite request to end.
+pub async fn until_stopped() -> Result<(), CliError> {
+    let failed = |e: std::io::Error| CliError::Here(format!("signals: {e}"));
+    let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
+    tokio::select! {
+        interrupted = tokio::signal::ctrl_c() => interrupted.map_err(failed),
+        _ = terminate.recv() => Ok(()),
+    }
+}
+
+pub async fn serve(config: Option<&Path>) -> Result<(), CliError> {
+    start_log();
+    let config = Config::read(config, std::env::vars()).map_err(|e| CliError::Here(e.to_string()))?;
+    let running = arvok_service::start(config).await.map_err(|e| CliError::Here(e.to_string()))?;
+    if let Some(folder) = &running.private_database {
+        eprintln!("arvok: no database was named; a private PostgreSQL runs in {}", folder.display());
+    }
+    if let Some(file) = &running.first_token {
+        eprintln!("arvok: the first token (role admin) is in {}", file.display());
+    }
+    eprintln!("arvok: listening on http://{}", running.address);
+    until_stopped().await?;
+    eprintln!("arvok: stopping");
+    running.stop().await;
+    Ok(())
+}
+
+pub async fn standin(which: Standin) -> Result<(), CliError> {
+    let failed = |e: arvok_standins::StandinError| CliError::Here(e.to_string());
+    match which {
+        Standin::Yard { port, token, report_to, report_token } => {
+            let options = yard::YardOptions {
+                port,
+                token,
+                report_to: report_to.zip(report_token),
+                tick: Duration::from_secs(1),
+                seconds_a_tick: 10.0,
+            };
+            let yard = yard::start(options).map_err(failed)?;
+            eprintln!("arvok: the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url());
+            until_stopped().await?;
+            yard.stop().await;
+        }
+        Standin::Chat { port, token } => {
+            let chat = chat::start(port, token).map_err(failed)?;
+            eprintln!("arvok: the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url());
+            until_stopped().await?;
+            chat.stop().await;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,152 @@
+//! Everything the demo needs: a database, stand-ins, a node, published definitions.
+
+use super::Options;
+use crate::{client::Client, error::CliError};
+use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
+use arvok_service::secret_text;
+use arvok_standins::{
+    chat::{self, RunningChat},
+    yard::{self, RunningYard, YardOptions},
+};
+use arvok_store::cluster::{Cluster, Durability, Tethered, spawn_tethered};
+use reqwest::Method;
+use rust_embed::RustEmbed;
+use std::{fs, net::TcpListener, path::PathBuf, process::{Command, Stdio}, time::Duration};
+
+/// The demo's definitions, inside the binary.
+#[derive(RustEmbed)]
+#[folder = "../../demo"]
+struct Definitions;
+
+pub struct World {
+    pub client: Client,
+    pub token: String,
+    pub yard: RunningYard,
+    pub chat: RunningChat,
+    node: Tethered,
+    node_command: NodeCommand,
+    cluster: Option<Cluster>,
+}
+
+struct NodeCommand {
+    port: u16,
+    data: PathBuf,
+    database: String,
+    yard: String,
+    chat: String,
+}
+
+fn failed(e: impl std::fmt::Display) -> CliError {
+    CliError::Here(e.to_string())
+}
+
+/// The wanted port if it is free, else any.
+fn port(wanted: u16) -> Result<u16, CliError> {
+    let bound = TcpListener::bind(("127.0.0.1", wanted)).or_else(|_| TcpListener::bind(("127.0.0.1", 0)));
+    Ok(bound.and_then(|l| l.local_addr()).map_err(failed)?.port())
+}
+
+impl World {
+    /// Starts all of it, with an empty database.
+    pub async fn start(options: &Options) -> Result<Self, CliError> {
+        fs::create_dir_all(&options.data).map_err(|e| crate::error::file(&options.data, e))?;
+        eprintln!("arvok: starting a private PostgreSQL in {}", options.data.display());
+        let folder = options.data.join("postgres");
+        let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full)).await.map_err(failed)?.map_err(failed)?;
+        cluster.remove("demo").await.map_err(failed)?;
+        let database = cluster.create("demo").await.map_err(failed)?;
+
+        let (monitor, office, crew) = (secret_text("monitor-"), secret_text("office-"), secret_text("crew-"));
+        let node_port = port(options.port)?;
+        let address = format!("http://127.0.0.1:{node_port}");
+        let yard = yard::start(YardOptions {
+            port: 0,
+            token: office.clone(),
+            report_to: Some((format!("{address}/in/yard-hypervisor"), monitor.clone())),
+            tick: Duration::from_millis(250),
+            seconds_a_tick: 15.0,
+        })
+        .map_err(failed)?;
+        let chat = chat::start(0, crew.clone()).map_err(failed)?;
+
+        let data = options.data.join("node");
+        let _ = fs::remove_dir_all(&data);
+        let node_command = NodeCommand { port: node_port, data: data.clone(), database, yard: yard.url(), chat: chat.url() };
+        let node = node_command.spawn()?;
+        let mut world =
+            Self { client: Client::new(address.clone(), None)?, token: String::new(), yard, chat, node, node_command, cluster: Some(cluster) };
+        world.ready().await?;
+        world.token = fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
+        world.client = Client::new(address, Some(world.token.clone()))?;
+        for (name, value) in [("yard-monitor", monitor), ("yard-office", office), ("crew-chat", crew)] {
+            let body = SecretValue { value };
+            world.client.change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body)).await?;
+        }
+        world.publish().await?;
+        Ok(world)
+    }
+
+    /// Waits until the node answers.
+    async fn ready(&mut self) -> Result<(), CliError> {
+        for _ in 0..600 {
+            if !self.node.is_running() {
+                return Err(CliError::Here("the node ended right away; what it said stands above".into()));
+            }
+            let asked: Result<serde_json::Value, CliError> = self.client.get("/api/v1/openapi.json", &[]).await;
+            if asked.is_ok() {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Err(CliError::Unreachable("the node does not answer after 30 s".into()))
+    }
+
+    async fn publish(&self) -> Result<(), CliError> {
+        let files = Definitions::iter()
+            .filter_map(|name| {
+                let text = String::from_utf8(Definitions::get(&name)?.data.into_owned()).ok()?;
+                Some(FileText { file: format!("demo/{name}"), text })
+            })
+            .collect();
+        let plan: Plan = self.client.post("/api/v1/publish", &PublishRequest { files, dry_run: false }).await?;
+        eprintln!("arvok: published {} definitions", plan.changes.len());
+        Ok(())
+    }
+
+    /// Kills the node without warning and starts it again.
+    pub async fn kill_node(&mut self) -> Result<(), CliError> {
+        let pid = nix::unistd::Pid::from_raw(i32::try_from(self.node.pid()).map_err(failed)?);
+        nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGKILL).map_err(failed)?;
+        while self.node.is_running() {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        eprintln!("arvok: the node was killed; starting it again");
+        self.node = self.node_command.spawn()?;
+        self.ready().await
+    }
+
+    /// Stops all of it.
+    pub async fn stop(mut self) {
+        self.yard.stop().await;
+        self.chat.stop().await;
+        self.node.end();
+        if let Some(cluster) = self.cluster.take() {
+            cluster.stop();
+        }
+    }
+}
+
+impl NodeCommand {
+    fn spawn(&self) -> Result<Tethered, CliError> {
+        let mut command = Command::new(std::env::current_exe().map_err(failed)?);
+        command
+            .arg("serve")
+            .env("ARVOK_LISTEN", format!("127.0.0.1:{}", self.port))
+            .env("ARVOK_DATABASE", &self.database)
+            .env("ARVOK_DATA", &self.data)
+            .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "warn".into()))
+            .env("ARVOK_SETTING_YARD", &self.yard)
+            .env("ARVOK_SETTING_CREW_CHAT", &self.chat);
+        spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
+    }
+}

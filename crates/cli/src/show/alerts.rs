@@ -1,0 +1,137 @@
+//! Alerts and alarms.
+
+use super::{Table, ago, exact, gauge, jobs, when};
+use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
+
+fn number(value: Option<f64>) -> String {
+    value.map_or_else(String::new, |v| format!("{v}"))
+}
+
+/// A list of alerts.
+pub fn alerts(page: &Page<AlertItem>) -> String {
+    let mut table = Table::new(&["alert", "received", "", "severity", "state", "kind", "resource", "value", "verdict"]);
+    for a in &page.items {
+        let verdicts: Vec<&str> = a.verdicts.iter().map(|v| v.verdict.as_str()).collect();
+        let verdicts = if verdicts.is_empty() { "no rule".to_owned() } else { verdicts.join(", ") };
+        table.row([
+            a.seq.to_string(),
+            when(a.received),
+            gauge(&a.severity, &a.state).to_owned(),
+            a.severity.clone(),
+            a.state.clone(),
+            a.kind.clone(),
+            a.resource.clone(),
+            number(a.value),
+            verdicts,
+        ]);
+    }
+    with_next(table.text("No alerts."), page.next.as_ref())
+}
+
+fn with_next(text: String, next: Option<&String>) -> String {
+    match next {
+        Some(next) => format!("{text}\nThere are more: --after {next}"),
+        None => text,
+    }
+}
+
+/// One alert.
+pub fn alert(d: &AlertDetail) -> String {
+    let a = &d.alert;
+    let mut lines = vec![
+        format!("Alert {} {} {} {}: {}", a.seq, gauge(&a.severity, &a.state), a.severity, a.state, a.summary),
+        format!("  id        {}", a.id),
+        format!("  source    {}", a.source),
+        format!("  kind      {}", a.kind),
+        format!("  resource  {}", a.resource),
+        format!("  value     {}", a.value.map_or_else(|| "none".into(), |v| v.to_string())),
+        format!("  time      {}", exact(a.time)),
+        format!("  received  {}", exact(a.received)),
+    ];
+    if !a.labels.is_empty() {
+        let labels: Vec<String> = a.labels.iter().map(|(k, v)| format!("{k}={v}")).collect();
+        lines.push(format!("  labels    {}", labels.join(" ")));
+    }
+    if let Some(alarm) = d.alarm {
+        lines.push(format!("  alarm     {alarm}"));
+    }
+    lines.push(String::new());
+    lines.push(if d.verdicts.is_empty() { "No rule concerns it.".into() } else { "Verdicts".into() });
+    for v in &d.verdicts {
+        lines.push(format!("  {} (version {}): {}", v.rule, v.rule_version, v.verdict));
+        lines.push(format!("    {}", v.reason));
+    }
+    lines.push("\nPayload".into());
+    let payload = serde_json::to_string_pretty(&d.body).unwrap_or_default();
+    lines.extend(payload.lines().map(|l| format!("  {l}")));
+    lines.join("\n")
+}
+
+/// What became of a delivery.
+pub fn taken(t: &Taken) -> String {
+    let mut lines: Vec<String> = t
+        .alerts
+        .iter()
+        .map(|a| match a.seq {
+            Some(seq) => format!("alert {seq} taken ({})", a.id),
+            None => format!("{} had come before; nothing changed", a.id),
+        })
+        .collect();
+    if t.left_out > 0 {
+        lines.push(format!("{} left out by the source's `keep`", t.left_out));
+    }
+    if lines.is_empty() {
+        lines.push("the payload holds no alerts".into());
+    }
+    lines.join("\n")
+}
+
+/// A list of alarms.
+pub fn alarms(page: &Page<AlarmItem>) -> String {
+    let mut table = Table::new(&["alarm", "", "severity", "state", "kind", "resource", "since", "times", "job"]);
+    for a in &page.items {
+        let since = if a.state == "raised" { ago(a.raised_at) } else { a.cleared_at.map_or_else(String::new, ago) };
+        table.row([
+            a.id.to_string(),
+            gauge(&a.severity, &a.state).to_owned(),
+            a.severity.clone(),
+            a.state.clone(),
+            a.kind.clone(),
+            a.resource.clone(),
+            since,
+            a.count.to_string(),
+            last_job(a),
+        ]);
+    }
+    with_next(table.text("No alarm stands."), page.next.as_ref())
+}
+
+fn last_job(a: &AlarmItem) -> String {
+    match (a.job, &a.job_effect, &a.job_state) {
+        (Some(id), Some(effect), Some(state)) if state == "succeeded" => format!("{id} {effect}"),
+        (Some(id), _, Some(state)) => format!("{id} {state}"),
+        _ => "none".into(),
+    }
+}
+
+/// One alarm.
+pub fn alarm(d: &AlarmDetail) -> String {
+    let a = &d.alarm;
+    let mut lines = vec![
+        format!("Alarm {} {} {} {}: {}", a.id, gauge(&a.severity, &a.state), a.severity, a.state, a.summary),
+        format!("  source    {}", a.source),
+        format!("  kind      {}", a.kind),
+        format!("  resource  {}", a.resource),
+        format!("  raised    {}", exact(a.raised_at)),
+    ];
+    if let Some(cleared) = a.cleared_at.filter(|_| a.state == "cleared") {
+        lines.push(format!("  cleared   {}", exact(cleared)));
+    }
+    lines.push(format!("  alerts    {} since it was raised", a.count));
+    lines.push("\nJobs".into());
+    let none = Page { items: d.jobs.clone(), next: None };
+    lines.push(jobs(&none));
+    lines.push("\nNewest alerts".into());
+    lines.push(alerts(&Page { items: d.alerts.iter().take(10).cloned().collect(), next: None }));
+    lines.join("\n")
+}

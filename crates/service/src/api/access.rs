@@ -1,0 +1,125 @@
+//! Signing in, tokens, secrets.
+
+use super::{ApiError, caller::{COOKIE, Caller}};
+use crate::{clock, node::Node, random::secret_text};
+use actix_web::{
+    HttpRequest, HttpResponse,
+    cookie::{Cookie, SameSite, time::Duration},
+    delete, get, post, put, web,
+};
+use arvok_api::{NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
+use arvok_core::document::check_name;
+use arvok_store::{access, secrets as store};
+
+/// Largest secret, in bytes.
+const MAX_SECRET: usize = 64 << 10;
+
+/// Who is asking, and what the token allows.
+#[utoipa::path(tag = "access", responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[get("/me")]
+pub(super) async fn me(caller: Caller) -> web::Json<Who> {
+    web::Json(caller.0)
+}
+
+fn cookie(value: String, age: Duration) -> Cookie<'static> {
+    Cookie::build(COOKIE, value).path("/").secure(true).http_only(true).same_site(SameSite::Strict).max_age(age).finish()
+}
+
+/// Signs in to the console with a token; the answer sets a cookie.
+#[utoipa::path(tag = "access", request_body = SignIn, responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[post("/session")]
+pub(super) async fn sign_in(node: web::Data<Node>, body: web::Json<SignIn>) -> Result<HttpResponse, ApiError> {
+    let (id, who) = access::by_token(&node.db, body.token.trim()).await?.ok_or(ApiError::BadToken)?;
+    let session = secret_text("");
+    access::start_session(&node.db, id, &session, clock::now()).await?;
+    let age = Duration::seconds(access::SESSION.num_seconds());
+    Ok(HttpResponse::Ok().cookie(cookie(session, age)).json(who))
+}
+
+/// Ends the console's session.
+#[utoipa::path(tag = "access", responses((status = 204)))]
+#[delete("/session")]
+pub(super) async fn sign_out(node: web::Data<Node>, _caller: Caller, request: HttpRequest) -> Result<HttpResponse, ApiError> {
+    if let Some(session) = request.cookie(COOKIE) {
+        access::end_session(&node.db, session.value()).await?;
+    }
+    Ok(HttpResponse::NoContent().cookie(cookie(String::new(), Duration::ZERO)).finish())
+}
+
+/// All tokens, without themselves.
+#[utoipa::path(tag = "access", responses((status = 200, body = [TokenItem]), (status = 403, body = Problem)))]
+#[get("/tokens")]
+pub(super) async fn tokens(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<TokenItem>>, ApiError> {
+    caller.must(Role::Admin)?;
+    Ok(web::Json(access::tokens(&node.db).await?))
+}
+
+/// Makes a token; it is shown this once.
+#[utoipa::path(tag = "access", request_body = NewToken, responses((status = 201, body = TokenMade), (status = 409, body = Problem)))]
+#[post("/tokens")]
+pub(super) async fn make_token(
+    node: web::Data<Node>,
+    caller: Caller,
+    body: web::Json<NewToken>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    check_name(&body.name).map_err(ApiError::BadRequest)?;
+    let token = secret_text("arvok_");
+    access::add_token(&node.db, &body.name, body.role, &token, clock::now()).await?;
+    let NewToken { name, role } = body.into_inner();
+    Ok(HttpResponse::Created().json(TokenMade { name, role, token }))
+}
+
+/// Revokes a token and ends its sessions.
+#[utoipa::path(tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/tokens/{name}")]
+pub(super) async fn revoke_token(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    if access::remove_token(&node.db, &name).await? {
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    Err(ApiError::NotFound(format!("token `{name}`")))
+}
+
+/// All secrets, by name only.
+#[utoipa::path(tag = "access", responses((status = 200, body = [SecretItem]), (status = 403, body = Problem)))]
+#[get("/secrets")]
+pub(super) async fn secrets(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
+    caller.must(Role::Author)?;
+    Ok(web::Json(store::list(&node.db).await?))
+}
+
+/// Sets or replaces a secret; it never comes out again.
+#[utoipa::path(tag = "access", request_body = SecretValue, responses((status = 204), (status = 400, body = Problem)))]
+#[put("/secrets/{name}")]
+pub(super) async fn set_secret(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+    body: web::Json<SecretValue>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    check_name(&name).map_err(ApiError::BadRequest)?;
+    if body.value.is_empty() || body.value.len() > MAX_SECRET {
+        return Err(ApiError::BadRequest(format!("a secret has 1 to {MAX_SECRET} bytes")));
+    }
+    let sealed = node.vault.seal(&name, &body.value).map_err(|e| {
+        tracing::error!("{e}");
+        ApiError::Internal
+    })?;
+    store::set(&node.db, &name, sealed, clock::now()).await?;
+    node.reload().await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Removes a secret.
+#[utoipa::path(tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/secrets/{name}")]
+pub(super) async fn remove_secret(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    if store::remove(&node.db, &name).await? {
+        node.reload().await?;
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    Err(ApiError::NotFound(format!("secret `{name}`")))
+}

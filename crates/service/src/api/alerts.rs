@@ -1,0 +1,110 @@
+//! Alerts, and payloads that could not be read.
+
+use super::{ApiError, caller::Caller};
+use crate::node::Node;
+use actix_web::{get, web};
+use arvok_api::{AlertDetail, AlertItem, Page, Problem, UnreadableItem};
+use arvok_core::Severity;
+use arvok_store::read::{self, AlertFilter, MAX_PAGE};
+use chrono::{DateTime, Utc};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct AlertQuery {
+    /// Of this source.
+    source: Option<String>,
+    /// Of this kind.
+    kind: Option<String>,
+    /// At least this severe.
+    severity: Option<String>,
+    /// `raised`, `cleared` or `noted`.
+    state: Option<String>,
+    /// About this resource.
+    resource: Option<String>,
+    /// Matched by this rule.
+    rule: Option<String>,
+    /// With this verdict; `matched` for any, `unmatched` for none.
+    verdict: Option<String>,
+    /// With this text in summary, resource or kind.
+    text: Option<String>,
+    /// Received since (RFC 3339).
+    since: Option<DateTime<Utc>>,
+    /// The `next` of the page before.
+    after: Option<i64>,
+    /// At most 500.
+    limit: Option<u64>,
+}
+
+/// The number of items asked for, within bounds.
+pub(super) fn limit(asked: Option<u64>) -> Result<u64, ApiError> {
+    match asked {
+        None => Ok(100),
+        Some(n) if (1..=MAX_PAGE).contains(&n) => Ok(n),
+        Some(n) => Err(ApiError::BadRequest(format!("limit={n}: a page has 1 to {MAX_PAGE} items"))),
+    }
+}
+
+/// Alerts, newest first.
+#[utoipa::path(tag = "alerts", params(AlertQuery), responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem)))]
+#[get("/alerts")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<AlertQuery>,
+) -> Result<web::Json<Page<AlertItem>>, ApiError> {
+    let q = query.into_inner();
+    let severity = match q.severity {
+        None => None,
+        Some(word) => Some(Severity::parse(&word).ok_or_else(|| {
+            ApiError::BadRequest(format!("severity={word}: the severities are {}", Severity::ALL.map(Severity::as_str).join(", ")))
+        })?),
+    };
+    let filter = AlertFilter {
+        source: q.source,
+        kind: q.kind,
+        severity,
+        state: q.state,
+        resource: q.resource,
+        rule: q.rule,
+        verdict: q.verdict,
+        text: q.text,
+        since: q.since,
+        after: q.after,
+        limit: limit(q.limit)?,
+    };
+    Ok(web::Json(read::alerts(&node.db, filter).await?))
+}
+
+/// One alert with its payload and what every rule that matched decided.
+#[utoipa::path(tag = "alerts", params(("seq" = i64, Path)), responses((status = 200, body = AlertDetail), (status = 404, body = Problem)))]
+#[get("/alerts/{seq}")]
+pub(super) async fn one(node: web::Data<Node>, _caller: Caller, seq: web::Path<i64>) -> Result<web::Json<AlertDetail>, ApiError> {
+    let found = read::alert(&node.db, *seq).await?;
+    found.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct UnreadableQuery {
+    /// Of this source.
+    source: String,
+    /// The `next` of the page before.
+    after: Option<i64>,
+    /// At most 500.
+    limit: Option<u64>,
+}
+
+/// Payloads of a source that could not be read, newest first.
+#[utoipa::path(tag = "alerts", params(UnreadableQuery), responses((status = 200, body = Page<UnreadableItem>)))]
+#[get("/unreadable")]
+pub(super) async fn unreadable(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<UnreadableQuery>,
+) -> Result<web::Json<Page<UnreadableItem>>, ApiError> {
+    Ok(web::Json(read::unreadable(&node.db, &query.source, query.after, limit(query.limit)?).await?))
+}

@@ -1,0 +1,189 @@
+//! Definitions: lists, texts, schemas, publishing.
+
+use super::{ApiError, MAX_PUBLICATION, caller::Caller};
+use crate::{clock, node::Node};
+use actix_web::{HttpResponse, get, post, web};
+use arvok_api::{
+    ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use,
+};
+use arvok_core::{Definition, Kind, catalog::{self, Checked, Entry}};
+use arvok_store::{
+    definitions::{self as store, NewVersion},
+    read::{self, JobFilter},
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// Most files of one publication.
+const MAX_FILES: usize = 1000;
+
+fn kind(word: &str) -> Result<Kind, ApiError> {
+    Kind::parse(word).ok_or_else(|| {
+        ApiError::NotFound(format!("kind `{word}`; the kinds are {}", Kind::ALL.map(Kind::as_str).join(", ")))
+    })
+}
+
+async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError> {
+    Ok(match kind {
+        Kind::Source => read::source_use(&node.db).await?,
+        Kind::Rule => read::rule_use(&node.db).await?,
+        Kind::Runbook => read::runbook_use(&node.db).await?,
+        Kind::Connector | Kind::Connection => BTreeMap::new(),
+    })
+}
+
+fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<DefinitionItem> {
+    let published = node.published();
+    let stamp = published.stamps.get(&(entry.definition.kind(), entry.name.clone()))?;
+    let rule = match &entry.definition {
+        Definition::Rule(rule) => Some(rule),
+        _ => None,
+    };
+    Some(DefinitionItem {
+        name: entry.name.clone(),
+        summary: entry.definition.summary().map(str::to_owned),
+        version: entry.version,
+        published_at: stamp.at,
+        published_by: stamp.by.clone(),
+        stance: rule.map(|r| r.stance.as_str().to_owned()),
+        runbook: rule.map(|r| r.dispatch.runbook.clone()),
+        used: used.get(&entry.name).cloned().unwrap_or_default(),
+    })
+}
+
+/// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`.
+#[utoipa::path(tag = "definitions", params(("kind" = String, Path)),
+    responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]
+#[get("/definitions/{kind}")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    word: web::Path<String>,
+) -> Result<web::Json<Page<DefinitionItem>>, ApiError> {
+    let kind = kind(&word)?;
+    let used = used(&node, kind).await?;
+    let published = node.published();
+    let items = published.catalog.entries(kind).filter_map(|e| item(&node, e, &used)).collect();
+    Ok(web::Json(Page { items, next: None }))
+}
+
+/// One published definition with its text.
+#[utoipa::path(tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
+    responses((status = 200, body = DefinitionDetail), (status = 404, body = Problem)))]
+#[get("/definitions/{kind}/{name}")]
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    path: web::Path<(String, String)>,
+) -> Result<web::Json<DefinitionDetail>, ApiError> {
+    let (word, name) = path.into_inner();
+    let kind = kind(&word)?;
+    let published = node.published();
+    let missing = || ApiError::NotFound(format!("{kind} `{}`", arvok_core::alert::cut(&name, 64)));
+    let entry = published.catalog.entry(kind, &name).ok_or_else(missing)?;
+    let item = item(&node, entry, &used(&node, kind).await?).ok_or_else(missing)?;
+    let verdicts = if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
+    let filter = match kind {
+        Kind::Rule => Some(JobFilter { rule: Some(name.clone()), limit: 20, ..JobFilter::default() }),
+        Kind::Runbook => Some(JobFilter { runbook: Some(name.clone()), limit: 20, ..JobFilter::default() }),
+        _ => None,
+    };
+    let mut jobs = match filter {
+        Some(filter) => read::jobs(&node.db, filter).await?.items,
+        None => Vec::new(),
+    };
+    super::jobs::complete_all(&node, &mut jobs);
+    Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, jobs }))
+}
+
+/// The JSON Schema of one kind of document, for editors. Needs no token.
+#[utoipa::path(tag = "definitions", params(("kind" = String, Path)), responses((status = 200, body = Object), (status = 404, body = Problem)))]
+#[get("/schemas/{kind}")]
+pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    let kind = kind(word.trim_end_matches(".json"))?;
+    Ok(HttpResponse::Ok().content_type("application/schema+json").body(catalog::schema(kind).to_string()))
+}
+
+/// Publishes files of definitions, all or nothing; or only says what would change.
+#[utoipa::path(tag = "definitions", request_body = PublishRequest,
+    responses((status = 200, body = Plan), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/publish")]
+pub(super) async fn publish(
+    node: web::Data<Node>,
+    caller: Caller,
+    payload: web::Payload,
+) -> Result<web::Json<Plan>, ApiError> {
+    caller.must(Role::Author)?;
+    let body = payload.to_bytes_limited(MAX_PUBLICATION).await.map_err(|_| ApiError::TooLarge(MAX_PUBLICATION))?;
+    let body = body.map_err(|e| ApiError::BadRequest(format!("the body cannot be read: {e}")))?;
+    let request: PublishRequest =
+        serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
+    if request.files.len() > MAX_FILES {
+        return Err(ApiError::BadRequest(format!("{} files; {MAX_FILES} are allowed at once", request.files.len())));
+    }
+    let published = node.published();
+    let checking = Arc::clone(&published);
+    let (checked, dry_run) = web::block(move || {
+        let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
+        (catalog::check_files(files, &checking.catalog), request.dry_run)
+    })
+    .await
+    .map_err(|_| ApiError::Internal)?;
+    let mut plan = plan(&checked, &published.catalog);
+    if dry_run {
+        return Ok(web::Json(plan));
+    }
+    if !plan.problems.is_empty() {
+        return Err(ApiError::Definitions(plan.problems));
+    }
+    plan.published = true;
+    let versions: Vec<NewVersion> = checked.entries.iter().filter(|e| is_new(e, &published.catalog)).map(|e| new_version(e)).collect();
+    if !versions.is_empty() {
+        let conflict = "somebody else has published meanwhile; look at the changes again";
+        store::publish(&node.db, versions, &caller.0.name, clock::now()).await.map_err(|e| {
+            if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() }
+        })?;
+        node.reload().await?;
+        tracing::info!(by = caller.0.name, "published");
+    }
+    Ok(web::Json(plan))
+}
+
+fn is_new(entry: &Entry, published: &catalog::Catalog) -> bool {
+    published.entry(entry.definition.kind(), &entry.name).is_none_or(|before| before.version != entry.version)
+}
+
+fn new_version(entry: &Entry) -> NewVersion {
+    NewVersion {
+        kind: entry.definition.kind().as_str().to_owned(),
+        name: entry.name.clone(),
+        version: entry.version,
+        file: entry.document.file.clone(),
+        text: entry.document.text.clone(),
+    }
+}
+
+fn plan(checked: &Checked, published: &catalog::Catalog) -> Plan {
+    let change = |entry: &Arc<Entry>| {
+        let kind = entry.definition.kind();
+        let before = published.entry(kind, &entry.name);
+        let change = match before {
+            None => ChangeKind::New,
+            Some(b) if b.version == entry.version => ChangeKind::Same,
+            Some(_) => ChangeKind::Changed,
+        };
+        let shown = change == ChangeKind::Changed;
+        PlannedChange {
+            kind: kind.as_str().to_owned(),
+            name: entry.name.clone(),
+            change,
+            version: entry.version,
+            before: before.filter(|_| shown).map(|b| b.document.text.clone()),
+            after: shown.then(|| entry.document.text.clone()),
+        }
+    };
+    Plan {
+        published: false,
+        changes: checked.entries.iter().map(change).collect(),
+        problems: checked.problems.iter().cloned().map(Into::into).collect(),
+    }
+}

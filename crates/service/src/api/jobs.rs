@@ -1,0 +1,189 @@
+//! Jobs and their passage.
+
+use super::{ApiError, alerts::limit, caller::Caller};
+use crate::{node::Node, runner};
+use actix_web::{HttpResponse, get, post, web};
+use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Role, Settle};
+use arvok_core::{
+    Catalog, Definition, Kind,
+    job::{JobState, Phase, Settlement},
+    runbook::{Action, Runbook, Step},
+};
+use arvok_store::{
+    definitions,
+    read::{self, JobFilter, JobRow},
+};
+use chrono::{DateTime, Utc};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct JobQuery {
+    /// States, separated by commas.
+    state: Option<String>,
+    /// `confirmed`, `unconfirmed` or `not checked`.
+    effect: Option<String>,
+    /// Of this runbook.
+    runbook: Option<String>,
+    /// Dispatched by this rule.
+    rule: Option<String>,
+    /// On this target.
+    target: Option<String>,
+    /// For this alarm.
+    alarm: Option<i64>,
+    /// Dispatched since (RFC 3339).
+    since: Option<DateTime<Utc>>,
+    /// The `next` of the page before.
+    after: Option<i64>,
+    /// At most 500.
+    limit: Option<u64>,
+}
+
+/// Jobs, newest first.
+#[utoipa::path(tag = "jobs", params(JobQuery), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
+#[get("/jobs")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<JobQuery>,
+) -> Result<web::Json<Page<JobItem>>, ApiError> {
+    let q = query.into_inner();
+    let states: Vec<String> = q.state.iter().flat_map(|s| s.split(',')).map(|s| s.trim().to_owned()).collect();
+    if let Some(wrong) = states.iter().find(|s| JobState::parse(s).is_none()) {
+        let known = JobState::ALL.map(JobState::as_str).join(", ");
+        return Err(ApiError::BadRequest(format!("state={wrong}: the states are {known}")));
+    }
+    let filter = JobFilter {
+        states,
+        effect: q.effect,
+        runbook: q.runbook,
+        rule: q.rule,
+        target: q.target,
+        alarm: q.alarm,
+        since: q.since,
+        after: q.after,
+        limit: limit(q.limit)?,
+    };
+    let mut page = read::jobs(&node.db, filter).await?;
+    complete_all(&node, &mut page.items);
+    Ok(web::Json(page))
+}
+
+/// One job with its inputs, its steps and how each went.
+#[utoipa::path(tag = "jobs", params(("id" = i64, Path)), responses((status = 200, body = JobDetail), (status = 404, body = Problem)))]
+#[get("/jobs/{id}")]
+pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i64>) -> Result<web::Json<JobDetail>, ApiError> {
+    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let alert = match row.item.alert {
+        Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
+        None => None,
+    };
+    let runbook = version(&node, &row.item).await?;
+    Ok(web::Json(detail(row, runbook.as_ref(), alert)))
+}
+
+/// Says what became of the step that left a job unsure; the job goes on from there.
+#[utoipa::path(tag = "jobs", params(("id" = i64, Path)), request_body = Settle,
+    responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs/{id}/settle")]
+pub(super) async fn settle(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<Settle>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let verdict = match body.verdict.as_str() {
+        "done" => Settlement::Done,
+        "again" => Settlement::Again,
+        "failed" => Settlement::Failed,
+        other => return Err(ApiError::BadRequest(format!("as={other}: a step is settled as done, again or failed"))),
+    };
+    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    if !runner::settle(&node.into_inner(), *id, verdict).await? {
+        return Err(ApiError::Conflict(format!("job {id} is {}, not unsure; there is nothing to settle", row.item.state)));
+    }
+    tracing::info!(job = *id, by = caller.0.name, verdict = body.verdict, "an unsure step was settled");
+    Ok(HttpResponse::Accepted().finish())
+}
+
+/// The runbook in the version that the job was dispatched with.
+async fn version(node: &Node, job: &JobItem) -> Result<Option<Runbook>, ApiError> {
+    let published = node.published();
+    if let Some((runbook, version)) = published.catalog.runbook(&job.runbook)
+        && version == job.runbook_version
+    {
+        return Ok(Some(runbook.clone()));
+    }
+    let row = definitions::version(&node.db, Kind::Runbook.as_str(), &job.runbook, job.runbook_version).await?;
+    Ok(row.and_then(|r| match crate::node::recompile(&r)?.definition {
+        Definition::Runbook(runbook) => Some(runbook),
+        _ => None,
+    }))
+}
+
+/// Adds to jobs of a list what only the runbook knows.
+pub(super) fn complete_all(node: &Node, jobs: &mut [JobItem]) {
+    let published = node.published();
+    for job in jobs {
+        complete(job, current(&published.catalog, job));
+    }
+}
+
+fn current<'a>(catalog: &'a Catalog, job: &JobItem) -> Option<&'a Runbook> {
+    catalog.runbook(&job.runbook).filter(|(_, version)| *version == job.runbook_version).map(|(r, _)| r)
+}
+
+fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
+    let steps = runbook.map_or(0, |r| r.steps.len());
+    job.steps = i64::try_from(steps).unwrap_or(0);
+    let step = usize::try_from(job.steps_done).ok().and_then(|n| runbook?.steps.get(n));
+    let title = |s: &Step| s.summary.clone().unwrap_or_else(|| s.id.clone());
+    job.doing = match (JobState::parse(&job.state), step) {
+        (Some(JobState::Queued), _) => "waits for its turn".into(),
+        (Some(JobState::Running), Some(step)) => title(step),
+        (Some(JobState::Waiting), Some(step)) => format!("waits to try again: {}", title(step)),
+        (Some(JobState::Running | JobState::Waiting), None) if steps > 0 => "waits for the alarm to clear".into(),
+        (Some(JobState::Unsure), _) => "waits for a person to settle it".into(),
+        (Some(JobState::Succeeded), _) => job.effect.clone().unwrap_or_default(),
+        _ => job.failure.clone().unwrap_or_default(),
+    };
+}
+
+fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::AlertItem>) -> JobDetail {
+    let mut job = row.item;
+    complete(&mut job, runbook);
+    let passage = runbook.map_or_else(Vec::new, |r| {
+        r.steps
+            .iter()
+            .enumerate()
+            .map(|(i, step)| {
+                let attempts = row.attempts.iter().filter(|a| a.step == i).map(|a| a.attempt.clone()).collect::<Vec<_>>();
+                let state = match attempts.last() {
+                    Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => "again",
+                    Some(last) => last.state.as_str(),
+                    None => "next",
+                };
+                PassageStep {
+                    id: step.id.clone(),
+                    kind: step.action.kind().into(),
+                    summary: step.summary.clone(),
+                    does: does(step),
+                    state: state.to_owned(),
+                    attempts,
+                }
+            })
+            .collect()
+    });
+    let confirm = runbook.and_then(|r| r.confirm).map(|c| format!("alarm cleared within {}", c.within));
+    JobDetail { job, inputs: row.inputs, outputs: row.outputs, passage, confirm, alert, reason: row.reason }
+}
+
+fn does(step: &Step) -> String {
+    match &step.action {
+        Action::Call { operation, via, .. } => format!("{operation} via {via}"),
+        Action::Require { condition, .. } => condition.text().to_owned(),
+    }
+}

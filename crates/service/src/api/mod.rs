@@ -1,0 +1,93 @@
+//! Everything over HTTP. One file for each part; what each says is in the OpenAPI document that
+//! is made from these handlers.
+
+mod access;
+mod alarms;
+mod alerts;
+mod caller;
+mod definitions;
+mod health;
+mod intake;
+mod jobs;
+mod openapi;
+mod problem;
+mod stream;
+mod watch;
+
+pub use openapi::document as openapi_document;
+pub(crate) use problem::ApiError;
+
+use actix_web::{
+    Error,
+    body::MessageBody,
+    dev::{ServiceRequest, ServiceResponse},
+    http::header::{self, HeaderValue},
+    middleware::Next,
+    web,
+};
+
+/// Largest body of a delivery or a request, in bytes.
+pub(crate) const MAX_BODY: usize = 1 << 20;
+/// Largest body of a publication: all files together.
+pub(crate) const MAX_PUBLICATION: usize = 8 << 20;
+
+/// All routes.
+pub(crate) fn configure(config: &mut web::ServiceConfig) {
+    config
+        .app_data(web::PayloadConfig::new(MAX_BODY))
+        .app_data(problem::json_config(MAX_BODY))
+        .app_data(problem::query_config())
+        .app_data(problem::path_config())
+        .service(intake::take)
+        .service(health::alive)
+        .service(health::ready)
+        .service(health::metrics)
+        .service(
+            web::scope("/api/v1")
+                .service(access::me)
+                .service(access::sign_in)
+                .service(access::sign_out)
+                .service(access::tokens)
+                .service(access::make_token)
+                .service(access::revoke_token)
+                .service(access::secrets)
+                .service(access::set_secret)
+                .service(access::remove_secret)
+                .service(watch::overview)
+                .service(alerts::list)
+                .service(alerts::one)
+                .service(alerts::unreadable)
+                .service(alarms::list)
+                .service(alarms::one)
+                .service(definitions::list)
+                .service(definitions::one)
+                .service(definitions::publish)
+                .service(definitions::schema)
+                .service(jobs::list)
+                .service(jobs::one)
+                .service(jobs::settle)
+                .service(stream::follow)
+                .service(openapi::serve)
+                .default_service(web::to(problem::no_such_path)),
+        )
+        .default_service(web::get().to(crate::console::file));
+}
+
+/// Headers that every answer carries: nothing may frame the console, load from elsewhere or
+/// guess types.
+pub(crate) async fn guard_headers(
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
+) -> Result<ServiceResponse<impl MessageBody>, Error> {
+    let mut response = next.call(request).await?;
+    let headers = response.headers_mut();
+    for (name, value) in [
+        (header::CONTENT_SECURITY_POLICY, "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::REFERRER_POLICY, "same-origin"),
+        (header::X_FRAME_OPTIONS, "DENY"),
+    ] {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+    Ok(response)
+}

@@ -1,0 +1,149 @@
+//! Errors as problem documents (RFC 9457): one exhaustive match to status and stable code.
+
+use actix_web::{
+    HttpRequest, HttpResponse, ResponseError,
+    error::{JsonPayloadError, PathError, QueryPayloadError},
+    http::{StatusCode, header},
+    web,
+};
+use arvok_api::{FileProblem, Problem, Role};
+use arvok_store::StoreError;
+
+/// Everything that a request can be refused for.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ApiError {
+    #[error("a token is needed: send `Authorization: Bearer ...`, or sign in")]
+    NoToken,
+    #[error("this token is not known here; it may have been revoked, or the session has ended")]
+    BadToken,
+    #[error("this needs the role {0} or a higher one; the token has the role {1}")]
+    Role(&'static str, &'static str),
+    #[error("a change from the console must carry the header X-Arvok-Console")]
+    CrossSite,
+    #[error("there is no {0}")]
+    NotFound(String),
+    #[error("{0}")]
+    BadRequest(String),
+    #[error("the body has more than {0} bytes")]
+    TooLarge(usize),
+    #[error("the payload cannot be read: {reason}; it is kept as unreadable {id}")]
+    Unreadable { id: i64, reason: String },
+    #[error("{0}")]
+    Conflict(String),
+    #[error("the definitions have {} complaints; nothing was published", .0.len())]
+    Definitions(Vec<FileProblem>),
+    #[error("too many deliveries are waiting; send it again in a second")]
+    Busy,
+    #[error("the records cannot be reached at the moment; try again")]
+    Unavailable,
+    #[error("something went wrong inside; the log says what")]
+    Internal,
+}
+
+impl ApiError {
+    pub fn role(needed: Role, has: Role) -> Self {
+        Self::Role(needed.as_str(), has.as_str())
+    }
+
+    fn kind(&self) -> (StatusCode, &'static str) {
+        match self {
+            Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
+            Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
+            Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
+            Self::CrossSite => (StatusCode::FORBIDDEN, "cross-site"),
+            Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found"),
+            Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request"),
+            Self::TooLarge(_) => (StatusCode::PAYLOAD_TOO_LARGE, "too-large"),
+            Self::Unreadable { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "unreadable"),
+            Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
+            Self::Definitions(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
+            Self::Busy => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Unavailable => (StatusCode::SERVICE_UNAVAILABLE, "unavailable"),
+            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal"),
+        }
+    }
+}
+
+impl ResponseError for ApiError {
+    fn status_code(&self) -> StatusCode {
+        self.kind().0
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let (status, code) = self.kind();
+        let problems = match self {
+            Self::Definitions(problems) => problems.clone(),
+            _ => Vec::new(),
+        };
+        let problem = Problem {
+            kind: "about:blank".into(),
+            title: status.canonical_reason().unwrap_or("Error").into(),
+            status: status.as_u16(),
+            code: code.into(),
+            detail: self.to_string(),
+            problems,
+        };
+        let mut answer = HttpResponse::build(status);
+        answer.content_type("application/problem+json");
+        match self {
+            Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
+            Self::Busy => answer.insert_header((header::RETRY_AFTER, "1")),
+            Self::Unavailable => answer.insert_header((header::RETRY_AFTER, "5")),
+            _ => &mut answer,
+        };
+        let text = serde_json::to_string(&problem).unwrap_or_default();
+        answer.body(text)
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(e: StoreError) -> Self {
+        match e {
+            StoreError::Taken(name) => Self::Conflict(format!("the name `{name}` is taken")),
+            StoreError::Database(_) | StoreError::Cluster(_) => {
+                tracing::error!("{e}");
+                Self::Unavailable
+            }
+            StoreError::Record(_) | StoreError::LeaseLost => {
+                tracing::error!("{e}");
+                Self::Internal
+            }
+        }
+    }
+}
+
+pub(super) fn json_config(limit: usize) -> web::JsonConfig {
+    web::JsonConfig::default().limit(limit).content_type_required(false).error_handler(move |e, _| {
+        match e {
+            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => ApiError::TooLarge(limit),
+            JsonPayloadError::Deserialize(e) => ApiError::BadRequest(format!("the body is not as expected: {e}")),
+            other => ApiError::BadRequest(format!("the body cannot be read: {other}")),
+        }
+        .into()
+    })
+}
+
+pub(super) fn query_config() -> web::QueryConfig {
+    web::QueryConfig::default().error_handler(|e, _| {
+        let QueryPayloadError::Deserialize(e) = e else {
+            return ApiError::BadRequest("the query cannot be read".into()).into();
+        };
+        ApiError::BadRequest(format!("the query is not as expected: {e}")).into()
+    })
+}
+
+pub(super) fn path_config() -> web::PathConfig {
+    web::PathConfig::default().error_handler(|e, request| {
+        let shown = arvok_core::alert::cut(request.path(), 80);
+        match e {
+            PathError::Deserialize(_) => ApiError::NotFound(format!("{shown}; the last part should be a number")).into(),
+            _ => ApiError::NotFound(shown.to_owned()).into(),
+        }
+    })
+}
+
+pub(super) async fn no_such_path(request: HttpRequest) -> HttpResponse {
+    let shown = arvok_core::alert::cut(request.path(), 80);
+    let what = format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
+    ApiError::NotFound(what).error_response()
+}

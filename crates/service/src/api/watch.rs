@@ -1,0 +1,44 @@
+//! The overview.
+
+use super::{ApiError, caller::Caller};
+use crate::{clock, node::Node};
+use actix_web::{get, web};
+use arvok_api::{Problem, Watch};
+use arvok_core::{Kind, Period};
+use arvok_store::read;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct WatchQuery {
+    /// How far the strait looks back, such as `1h` or `1d`; at most `7d`.
+    window: Option<String>,
+}
+
+/// What is going on and what needs a person.
+#[utoipa::path(tag = "watch", params(WatchQuery), responses((status = 200, body = Watch), (status = 400, body = Problem)))]
+#[get("/watch")]
+pub(super) async fn overview(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<WatchQuery>,
+) -> Result<web::Json<Watch>, ApiError> {
+    let window = Period::parse(query.window.as_deref().unwrap_or("1h")).map_err(|e| ApiError::BadRequest(format!("window: {e}")))?;
+    if window > Period::from_secs(7 * 86_400) || window < Period::from_secs(60) {
+        return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
+    }
+    let mut seen = read::overview(&node.db, window.delta(), clock::now()).await?;
+    super::jobs::complete_all(&node, &mut seen.needs_you);
+    super::jobs::complete_all(&node, &mut seen.under_way);
+    Ok(web::Json(Watch {
+        strait: seen.strait,
+        needs_you: seen.needs_you,
+        under_way: seen.under_way,
+        alarms: seen.alarms,
+        alarms_open: seen.alarms_open,
+        unreadable: seen.unreadable,
+        sources: node.published().catalog.entries(Kind::Source).count(),
+    }))
+}

@@ -1,0 +1,71 @@
+//! What the parts of a node share.
+
+mod changes;
+mod published;
+
+pub(crate) use changes::{Changes, Message};
+pub(crate) use published::{Published, SecretScope, missing_settings, recompile};
+
+use crate::{config::Config, intake::Delivery, metrics::Metrics};
+use arc_swap::ArcSwap;
+use arvok_connect::{Http, Vault};
+use arvok_store::{DatabaseConnection, StoreError};
+use std::{collections::BTreeMap, sync::Arc};
+use tokio::sync::{Notify, mpsc, watch};
+
+/// One node.
+#[derive(Debug)]
+pub(crate) struct Node {
+    /// Unique for each start.
+    pub name: String,
+    pub db: DatabaseConnection,
+    pub vault: Vault,
+    pub settings: BTreeMap<String, String>,
+    pub published: ArcSwap<Published>,
+    pub changes: Changes,
+    pub pipeline: mpsc::Sender<Delivery>,
+    /// There may be a job to claim.
+    pub work: Notify,
+    pub http: Http,
+    pub metrics: Metrics,
+    /// Becomes true when the node stops.
+    pub stopping: watch::Receiver<bool>,
+}
+
+impl Node {
+    /// Puts a node together around an open database.
+    pub fn new(
+        config: &Config,
+        db: DatabaseConnection,
+        vault: Vault,
+        http: Http,
+        pipeline: mpsc::Sender<Delivery>,
+        stopping: watch::Receiver<bool>,
+    ) -> Self {
+        Self {
+            name: format!("node-{}", crate::random::id()),
+            db,
+            vault,
+            settings: config.settings.clone(),
+            published: ArcSwap::default(),
+            changes: Changes::new(),
+            pipeline,
+            work: Notify::new(),
+            http,
+            metrics: Metrics::new(),
+            stopping,
+        }
+    }
+
+    /// What is published now.
+    pub fn published(&self) -> Arc<Published> {
+        self.published.load_full()
+    }
+
+    /// Loads and compiles what is published, and swaps it in whole.
+    pub async fn reload(&self) -> Result<(), StoreError> {
+        let published = Published::load(&self.db, &self.vault).await?;
+        self.published.store(Arc::new(published));
+        Ok(())
+    }
+}
