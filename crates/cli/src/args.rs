@@ -131,9 +131,9 @@ Example:
         /// The server's address
         address: String,
     },
-    /// Print a JSON Schema, for editors
+    /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {
-        /// source, rule, runbook, connector or connection
+        /// source, rule, runbook, connector or connection; api for the OpenAPI document
         kind: String,
     },
     /// Print completions for a shell

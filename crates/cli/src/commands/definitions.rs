@@ -128,8 +128,12 @@ fn agreed() -> Result<bool, CliError> {
 }
 
 pub fn schema(kind: &str) -> Result<(), CliError> {
+    if kind == "api" {
+        show::out(&arvok_service::api::openapi_document());
+        return Ok(());
+    }
     let known = Kind::ALL.map(Kind::as_str).join(", ");
-    let kind = Kind::parse(kind).ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}")))?;
+    let kind = Kind::parse(kind).ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api")))?;
     show::json(&catalog::schema(kind))
 }
 

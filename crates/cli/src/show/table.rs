@@ -1,6 +1,6 @@
 //! Tables of at most 100 columns; what does not fit is cut in the widest cells.
 
-use comfy_table::{ContentArrangement, Row, Table as Inner, presets::NOTHING};
+use comfy_table::{ColumnConstraint, ContentArrangement, Row, Table as Inner, presets::NOTHING};
 
 /// Widest line.
 const WIDTH: u16 = 100;
@@ -15,6 +15,10 @@ impl Table {
         inner.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(WIDTH);
         inner.set_truncation_indicator("…");
         inner.set_header(headings.iter().map(|h| h.to_uppercase()));
+        // The first column is what one types next; it is never cut.
+        if let Some(first) = inner.column_mut(0) {
+            first.set_constraint(ColumnConstraint::ContentWidth);
+        }
         Self(inner)
     }
 

@@ -15,7 +15,7 @@ use arvok_store::{access, secrets as store};
 const MAX_SECRET: usize = 64 << 10;
 
 /// Who is asking, and what the token allows.
-#[utoipa::path(tag = "access", responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[utoipa::path(operation_id = "whoAmI", tag = "access", responses((status = 200, body = Who), (status = 401, body = Problem)))]
 #[get("/me")]
 pub(super) async fn me(caller: Caller) -> web::Json<Who> {
     web::Json(caller.0)
@@ -26,7 +26,7 @@ fn cookie(value: String, age: Duration) -> Cookie<'static> {
 }
 
 /// Signs in to the console with a token; the answer sets a cookie.
-#[utoipa::path(tag = "access", request_body = SignIn, responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[utoipa::path(operation_id = "signIn", tag = "access", request_body = SignIn, responses((status = 200, body = Who), (status = 401, body = Problem)))]
 #[post("/session")]
 pub(super) async fn sign_in(node: web::Data<Node>, body: web::Json<SignIn>) -> Result<HttpResponse, ApiError> {
     let (id, who) = access::by_token(&node.db, body.token.trim()).await?.ok_or(ApiError::BadToken)?;
@@ -37,7 +37,7 @@ pub(super) async fn sign_in(node: web::Data<Node>, body: web::Json<SignIn>) -> R
 }
 
 /// Ends the console's session.
-#[utoipa::path(tag = "access", responses((status = 204)))]
+#[utoipa::path(operation_id = "signOut", tag = "access", responses((status = 204)))]
 #[delete("/session")]
 pub(super) async fn sign_out(node: web::Data<Node>, _caller: Caller, request: HttpRequest) -> Result<HttpResponse, ApiError> {
     if let Some(session) = request.cookie(COOKIE) {
@@ -47,7 +47,7 @@ pub(super) async fn sign_out(node: web::Data<Node>, _caller: Caller, request: Ht
 }
 
 /// All tokens, without themselves.
-#[utoipa::path(tag = "access", responses((status = 200, body = [TokenItem]), (status = 403, body = Problem)))]
+#[utoipa::path(operation_id = "listTokens", tag = "access", responses((status = 200, body = [TokenItem]), (status = 403, body = Problem)))]
 #[get("/tokens")]
 pub(super) async fn tokens(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<TokenItem>>, ApiError> {
     caller.must(Role::Admin)?;
@@ -55,7 +55,7 @@ pub(super) async fn tokens(node: web::Data<Node>, caller: Caller) -> Result<web:
 }
 
 /// Makes a token; it is shown this once.
-#[utoipa::path(tag = "access", request_body = NewToken, responses((status = 201, body = TokenMade), (status = 409, body = Problem)))]
+#[utoipa::path(operation_id = "makeToken", tag = "access", request_body = NewToken, responses((status = 201, body = TokenMade), (status = 409, body = Problem)))]
 #[post("/tokens")]
 pub(super) async fn make_token(
     node: web::Data<Node>,
@@ -71,7 +71,7 @@ pub(super) async fn make_token(
 }
 
 /// Revokes a token and ends its sessions.
-#[utoipa::path(tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "revokeToken", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/tokens/{name}")]
 pub(super) async fn revoke_token(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
@@ -82,7 +82,7 @@ pub(super) async fn revoke_token(node: web::Data<Node>, caller: Caller, name: we
 }
 
 /// All secrets, by name only.
-#[utoipa::path(tag = "access", responses((status = 200, body = [SecretItem]), (status = 403, body = Problem)))]
+#[utoipa::path(operation_id = "listSecrets", tag = "access", responses((status = 200, body = [SecretItem]), (status = 403, body = Problem)))]
 #[get("/secrets")]
 pub(super) async fn secrets(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
     caller.must(Role::Author)?;
@@ -90,7 +90,7 @@ pub(super) async fn secrets(node: web::Data<Node>, caller: Caller) -> Result<web
 }
 
 /// Sets or replaces a secret; it never comes out again.
-#[utoipa::path(tag = "access", request_body = SecretValue, responses((status = 204), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "setSecret", tag = "access", request_body = SecretValue, responses((status = 204), (status = 400, body = Problem)))]
 #[put("/secrets/{name}")]
 pub(super) async fn set_secret(
     node: web::Data<Node>,
@@ -113,7 +113,7 @@ pub(super) async fn set_secret(
 }
 
 /// Removes a secret.
-#[utoipa::path(tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "removeSecret", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/secrets/{name}")]
 pub(super) async fn remove_secret(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;

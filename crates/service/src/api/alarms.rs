@@ -25,7 +25,7 @@ pub(super) struct AlarmQuery {
 }
 
 /// Alarms, newest first.
-#[utoipa::path(tag = "alarms", params(AlarmQuery), responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listAlarms", tag = "alarms", params(AlarmQuery), responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem)))]
 #[get("/alarms")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -41,7 +41,7 @@ pub(super) async fn list(
 }
 
 /// One alarm with its newest alerts and jobs.
-#[utoipa::path(tag = "alarms", params(("id" = i64, Path)), responses((status = 200, body = AlarmDetail), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "showAlarm", tag = "alarms", params(("id" = i64, Path)), responses((status = 200, body = AlarmDetail), (status = 404, body = Problem)))]
 #[get("/alarms/{id}")]
 pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i64>) -> Result<web::Json<AlarmDetail>, ApiError> {
     let mut found = read::alarm(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;

@@ -48,7 +48,7 @@ pub(super) fn limit(asked: Option<u64>) -> Result<u64, ApiError> {
 }
 
 /// Alerts, newest first.
-#[utoipa::path(tag = "alerts", params(AlertQuery), responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listAlerts", tag = "alerts", params(AlertQuery), responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem)))]
 #[get("/alerts")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -79,7 +79,7 @@ pub(super) async fn list(
 }
 
 /// One alert with its payload and what every rule that matched decided.
-#[utoipa::path(tag = "alerts", params(("seq" = i64, Path)), responses((status = 200, body = AlertDetail), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "showAlert", tag = "alerts", params(("seq" = i64, Path)), responses((status = 200, body = AlertDetail), (status = 404, body = Problem)))]
 #[get("/alerts/{seq}")]
 pub(super) async fn one(node: web::Data<Node>, _caller: Caller, seq: web::Path<i64>) -> Result<web::Json<AlertDetail>, ApiError> {
     let found = read::alert(&node.db, *seq).await?;
@@ -99,7 +99,7 @@ pub(super) struct UnreadableQuery {
 }
 
 /// Payloads of a source that could not be read, newest first.
-#[utoipa::path(tag = "alerts", params(UnreadableQuery), responses((status = 200, body = Page<UnreadableItem>)))]
+#[utoipa::path(operation_id = "listUnreadable", tag = "alerts", params(UnreadableQuery), responses((status = 200, body = Page<UnreadableItem>)))]
 #[get("/unreadable")]
 pub(super) async fn unreadable(
     node: web::Data<Node>,

@@ -51,7 +51,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
 }
 
 /// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`.
-#[utoipa::path(tag = "definitions", params(("kind" = String, Path)),
+#[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String, Path)),
     responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}")]
 pub(super) async fn list(
@@ -67,7 +67,7 @@ pub(super) async fn list(
 }
 
 /// One published definition with its text.
-#[utoipa::path(tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
+#[utoipa::path(operation_id = "showDefinition", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
     responses((status = 200, body = DefinitionDetail), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}/{name}")]
 pub(super) async fn one(
@@ -96,7 +96,7 @@ pub(super) async fn one(
 }
 
 /// The JSON Schema of one kind of document, for editors. Needs no token.
-#[utoipa::path(tag = "definitions", params(("kind" = String, Path)), responses((status = 200, body = Object), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "showSchema", tag = "definitions", params(("kind" = String, Path)), responses((status = 200, body = Object), (status = 404, body = Problem)))]
 #[get("/schemas/{kind}")]
 pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let kind = kind(word.trim_end_matches(".json"))?;
@@ -104,7 +104,7 @@ pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiE
 }
 
 /// Publishes files of definitions, all or nothing; or only says what would change.
-#[utoipa::path(tag = "definitions", request_body = PublishRequest,
+#[utoipa::path(operation_id = "publish", tag = "definitions", request_body = PublishRequest,
     responses((status = 200, body = Plan), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/publish")]
 pub(super) async fn publish(

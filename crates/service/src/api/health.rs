@@ -7,14 +7,14 @@ use arvok_api::Problem;
 use arvok_store::access;
 
 /// Answers as long as the process lives.
-#[utoipa::path(tag = "node", responses((status = 200, body = String)))]
+#[utoipa::path(operation_id = "alive", tag = "node", responses((status = 200, body = String)))]
 #[get("/healthz")]
 pub(super) async fn alive() -> &'static str {
     "alive\n"
 }
 
 /// Answers 200 when the database can be reached.
-#[utoipa::path(tag = "node", responses((status = 200, body = String), (status = 503, body = Problem)))]
+#[utoipa::path(operation_id = "ready", tag = "node", responses((status = 200, body = String), (status = 503, body = Problem)))]
 #[get("/readyz")]
 pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiError> {
     access::any_token(&node.db).await?;
@@ -22,7 +22,7 @@ pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiErro
 }
 
 /// The node's numbers in the OpenMetrics text format.
-#[utoipa::path(tag = "node", responses((status = 200, body = String)))]
+#[utoipa::path(operation_id = "metrics", tag = "node", responses((status = 200, body = String)))]
 #[get("/metrics")]
 pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     HttpResponse::Ok()

@@ -31,7 +31,7 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 ///
 /// Shown must be the source's own credential, or a token with the role author. A payload that
 /// cannot be read is kept and answered with 422.
-#[utoipa::path(tag = "alerts", request_body = Object, responses(
+#[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
     (status = 202, body = Taken), (status = 401, body = Problem), (status = 404, body = Problem),
     (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem),
     (status = 503, body = Problem)))]

@@ -42,7 +42,7 @@ pub(super) struct JobQuery {
 }
 
 /// Jobs, newest first.
-#[utoipa::path(tag = "jobs", params(JobQuery), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobQuery), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
 #[get("/jobs")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -72,7 +72,7 @@ pub(super) async fn list(
 }
 
 /// One job with its inputs, its steps and how each went.
-#[utoipa::path(tag = "jobs", params(("id" = i64, Path)), responses((status = 200, body = JobDetail), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "showJob", tag = "jobs", params(("id" = i64, Path)), responses((status = 200, body = JobDetail), (status = 404, body = Problem)))]
 #[get("/jobs/{id}")]
 pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i64>) -> Result<web::Json<JobDetail>, ApiError> {
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
@@ -85,7 +85,7 @@ pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i6
 }
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
-#[utoipa::path(tag = "jobs", params(("id" = i64, Path)), request_body = Settle,
+#[utoipa::path(operation_id = "settleJob", tag = "jobs", params(("id" = i64, Path)), request_body = Settle,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/settle")]
 pub(super) async fn settle(

@@ -46,7 +46,7 @@ pub fn document() -> String {
 }
 
 /// This description. Needs no token.
-#[utoipa::path(tag = "node", responses((status = 200, body = Object)))]
+#[utoipa::path(operation_id = "describe", tag = "node", responses((status = 200, body = Object)))]
 #[get("/openapi.json")]
 pub(super) async fn serve() -> HttpResponse {
     HttpResponse::Ok().content_type("application/json").body(document())

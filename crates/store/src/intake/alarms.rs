@@ -43,43 +43,46 @@ struct Row {
     cleared_at: Option<DateTime<Utc>>,
 }
 
-/// Makes missing rows for what is raised, and locks all that exist.
-const LOCK_RAISED: &str = "INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
+const LOCK: &str = "SELECT a.* FROM alarm a
+    JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind) USING (source, resource, kind)
+    ORDER BY source, resource, kind FOR UPDATE OF a";
+
+/// Makes rows for what is raised the first time; one that another node made meanwhile is locked.
+const MAKE: &str = "INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
     SELECT source, resource, kind, 1, 'cleared', '', 0, at, at
     FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]) AS t (source, resource, kind, at)
     ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind
     RETURNING *";
 
-const LOCK_CLEARED: &str = "SELECT a.* FROM alarm a
-    JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind) USING (source, resource, kind)
-    ORDER BY source, resource, kind FOR UPDATE OF a";
-
 pub(super) async fn lock<'a>(
     tx: &DatabaseTransaction,
     alerts: impl Iterator<Item = &'a Alert>,
 ) -> Result<Alarms, StoreError> {
-    let mut raised: BTreeMap<Key, DateTime<Utc>> = BTreeMap::new();
-    let mut cleared: Vec<Key> = Vec::new();
+    // What is only cleared is looked for, and not made where there is none.
+    let mut wanted: BTreeMap<Key, Option<DateTime<Utc>>> = BTreeMap::new();
     for alert in alerts {
         match alert.state {
             AlertState::Raised => {
-                raised.entry(key(alert)).or_insert(alert.received);
+                wanted.entry(key(alert)).or_default().get_or_insert(alert.received);
             }
-            AlertState::Cleared => cleared.push(key(alert)),
+            AlertState::Cleared => {
+                wanted.entry(key(alert)).or_default();
+            }
             AlertState::Noted => {}
         }
     }
-    cleared.retain(|k| !raised.contains_key(k));
-    cleared.sort();
-    cleared.dedup();
     let mut rows: Vec<Row> = Vec::new();
-    if !raised.is_empty() {
-        let mut values = columns(raised.keys());
-        values.push(raised.values().copied().collect::<Vec<_>>().into());
-        rows.extend(sql::returned::<Row>(tx, LOCK_RAISED, values).await?);
+    if !wanted.is_empty() {
+        rows = sql::returned(tx, LOCK, columns(wanted.keys())).await?;
     }
-    if !cleared.is_empty() {
-        rows.extend(sql::returned::<Row>(tx, LOCK_CLEARED, columns(cleared.iter())).await?);
+    for row in &rows {
+        wanted.remove(&(row.source.clone(), row.resource.clone(), row.kind.clone()));
+    }
+    let missing: Vec<(Key, DateTime<Utc>)> = wanted.into_iter().filter_map(|(k, at)| Some((k, at?))).collect();
+    if !missing.is_empty() {
+        let mut values = columns(missing.iter().map(|(k, _)| k));
+        values.push(missing.iter().map(|(_, at)| *at).collect::<Vec<_>>().into());
+        rows.extend(sql::returned::<Row>(tx, MAKE, values).await?);
     }
     let by_key = rows
         .into_iter()

@@ -1,0 +1,47 @@
+// Live by server-sent events: a message names what changed, and what is shown of it is asked anew.
+import type { QueryClient } from '@tanstack/react-query';
+import type { Change } from './client';
+
+const PAUSE = 250;
+
+export function startLive(queries: QueryClient, onState: (live: boolean) => void): () => void {
+  let source: EventSource | undefined;
+  const stale = new Set<string>();
+  let timer: ReturnType<typeof setTimeout> | undefined;
+
+  // A storm of changes becomes one refresh of each kind every quarter of a second.
+  const refresh = () => {
+    timer = undefined;
+    for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+    stale.clear();
+  };
+  const heard = (change: Change) => {
+    const all = change.reset;
+    if (all || change.alerts?.length) stale.add('alerts');
+    if (all || change.alarms?.length) stale.add('alarms');
+    if (all || change.jobs?.length) stale.add('jobs');
+    if (all || change.definitions || change.jobs?.length) stale.add('definitions');
+    stale.add('watch');
+    timer ??= setTimeout(refresh, PAUSE);
+  };
+  const open = () => {
+    source?.close();
+    source = new EventSource('/api/v1/stream');
+    source.onopen = () => onState(true);
+    source.onerror = () => onState(false);
+    source.onmessage = (event) => heard(JSON.parse(event.data) as Change);
+  };
+  const close = () => source?.close();
+  open();
+  addEventListener('pagehide', close);
+  addEventListener('pageshow', reopened);
+  function reopened(event: PageTransitionEvent) {
+    if (event.persisted) open();
+  }
+  return () => {
+    close();
+    clearTimeout(timer);
+    removeEventListener('pagehide', close);
+    removeEventListener('pageshow', reopened);
+  };
+}

@@ -1,0 +1,28 @@
+// Every view and its address.
+import { createBrowserRouter } from 'react-router';
+import { Shell } from './shell/Shell';
+
+export const router = createBrowserRouter([
+  {
+    path: '/',
+    element: <Shell />,
+    HydrateFallback: () => null,
+    children: [
+      { index: true, lazy: () => import('./views/Watch') },
+      { path: 'alerts', lazy: () => import('./views/Alerts') },
+      { path: 'alerts/:seq', lazy: () => import('./views/Alert') },
+      { path: 'alarms', lazy: () => import('./views/Alarms') },
+      { path: 'alarms/:id', lazy: () => import('./views/Alarm') },
+      { path: 'jobs', lazy: () => import('./views/Jobs') },
+      { path: 'jobs/:id', lazy: () => import('./views/Job') },
+      { path: 'rules', lazy: () => import('./views/Rules') },
+      { path: 'rules/:name', lazy: async () => ({ Component: (await import('./views/Definition')).Rule }) },
+      { path: 'runbooks', lazy: () => import('./views/Runbooks') },
+      {
+        path: 'runbooks/:name',
+        lazy: async () => ({ Component: (await import('./views/Definition')).Runbook }),
+      },
+      { path: '*', lazy: () => import('./views/Nothing') },
+    ],
+  },
+]);

@@ -1,0 +1,146 @@
+// The frame: who is signed in, where one is, whether what is shown is live.
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import clsx from 'clsx';
+import { Dialog } from 'radix-ui';
+import { useEffect, useState } from 'react';
+import { NavLink, Outlet, useLocation } from 'react-router';
+import { me, Refused, signOut, type Who, watch } from '../api/client';
+import { startLive } from '../api/live';
+import { Brand } from '../ui/marks';
+import { Button, Failed } from '../ui/parts';
+import { SignIn } from './SignIn';
+import { ThemeSwitch } from './ThemeSwitch';
+
+const AREAS: [string, [string, string][]][] = [
+  [
+    '',
+    [
+      ['Watch', '/'],
+      ['Alarms', '/alarms'],
+      ['Jobs', '/jobs'],
+    ],
+  ],
+  ['Take in', [['Alerts', '/alerts']]],
+  [
+    'Decide',
+    [
+      ['Rules', '/rules'],
+      ['Runbooks', '/runbooks'],
+    ],
+  ],
+];
+
+export function Shell() {
+  const who = useQuery({ queryKey: ['me'], queryFn: me, staleTime: Number.POSITIVE_INFINITY });
+  if (who.isPending) return <p className="p-8 text-ink-3">Opening the console</p>;
+  if (who.error instanceof Refused && who.error.status === 401) return <SignIn />;
+  if (who.error) return <Failed error={who.error} />;
+  return <Frame who={who.data} />;
+}
+
+function Frame({ who }: { who: Who }) {
+  const queries = useQueryClient();
+  const [live, setLive] = useState(true);
+  const [open, setOpen] = useState(false);
+  const { pathname } = useLocation();
+  useEffect(() => startLive(queries, setLive), [queries]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the menu closes whenever the place changes
+  useEffect(() => setOpen(false), [pathname]);
+  return (
+    <div className="min-h-dvh md:grid md:grid-cols-[188px_1fr]">
+      <div className="sticky top-0 hidden h-dvh flex-col border-line border-r bg-sunk px-3 py-4 md:flex">
+        <Menu who={who} live={live} />
+      </div>
+      <div className="flex items-center gap-3 border-line border-b bg-sunk px-4 py-2 md:hidden">
+        <Brand />
+        <span className="font-bold text-lg">Arvok</span>
+        <Dialog.Root open={open} onOpenChange={setOpen}>
+          <Dialog.Trigger asChild>
+            <Button className="ml-auto">Menu</Button>
+          </Dialog.Trigger>
+          <Dialog.Portal>
+            <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+            <Dialog.Content
+              aria-describedby={undefined}
+              className="fixed inset-y-0 right-0 flex w-56 flex-col bg-sunk px-3 py-4"
+            >
+              <Dialog.Title className="sr-only">Menu</Dialog.Title>
+              <Menu who={who} live={live} />
+            </Dialog.Content>
+          </Dialog.Portal>
+        </Dialog.Root>
+      </div>
+      <main className="flex min-w-0 flex-col gap-3.5 px-4 py-4 md:px-6">
+        {!live && (
+          <p role="status" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+            Not live: the connection to the service broke. Trying again.
+          </p>
+        )}
+        <Outlet />
+      </main>
+    </div>
+  );
+}
+
+function Menu({ who, live }: { who: Who; live: boolean }) {
+  const queries = useQueryClient();
+  const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
+  const counts: Record<string, number | undefined> = {
+    Alarms: seen.data?.alarms_open,
+    Jobs: seen.data?.under_way.length,
+  };
+  const leave = async () => {
+    await signOut().catch(() => undefined);
+    queries.clear();
+    await queries.invalidateQueries({ queryKey: ['me'] });
+    location.assign('/');
+  };
+  return (
+    <>
+      <div className="flex items-center gap-2 px-2 pb-4 font-bold text-lg">
+        <Brand />
+        Arvok
+      </div>
+      <nav aria-label="Views" className="flex flex-col gap-0.5">
+        {AREAS.map(([area, links]) => (
+          <div key={area} className="flex flex-col gap-0.5">
+            {area && <p className="mx-2 mt-3.5 mb-1 font-semibold text-[11px] text-ink-3">{area}</p>}
+            {links.map(([name, to]) => (
+              <NavLink
+                key={to}
+                to={to}
+                end={to === '/'}
+                className={({ isActive }) =>
+                  clsx(
+                    'flex justify-between rounded-[5px] px-2 py-1 hover:bg-panel',
+                    isActive
+                      ? 'bg-panel font-semibold text-ink shadow-[inset_3px_0_0_var(--sea)]'
+                      : 'text-ink-2',
+                  )
+                }
+              >
+                {name}
+                {counts[name] ? <b className="font-semibold text-[12px] text-sea">{counts[name]}</b> : null}
+              </NavLink>
+            ))}
+          </div>
+        ))}
+      </nav>
+      <div className="mt-auto flex flex-col gap-1.5 px-2 pt-4 text-[12px] text-ink-3">
+        <span className="flex items-center gap-1.5">
+          <span className={clsx('size-2 rounded-full', live ? 'bg-good' : 'bg-warn')} aria-hidden="true" />
+          {live ? 'live' : 'not live'}
+        </span>
+        <span>
+          {who.name}, {who.role}
+        </span>
+        <div className="flex items-center justify-between">
+          <ThemeSwitch />
+          <button type="button" className="text-sea hover:underline" onClick={leave}>
+            Sign out
+          </button>
+        </div>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,68 @@
+// The marks: severity as a gauge of five ticks, verdicts as solid, hollow or small.
+const RANK: Record<string, number> = { indeterminate: 1, warning: 2, minor: 3, major: 4, critical: 5 };
+
+/** Filled from the bottom, one tick for indeterminate to five for critical; empty when cleared. */
+export function Gauge({ severity, cleared }: { severity: string; cleared?: boolean }) {
+  const rank = RANK[severity] ?? 1;
+  const filled = cleared ? 0 : rank;
+  return (
+    <svg
+      width="15"
+      height="21"
+      viewBox="0 0 15 21"
+      role="img"
+      aria-label={cleared ? 'cleared' : severity}
+      className="shrink-0"
+    >
+      {[0, 1, 2, 3, 4].map((i) => (
+        <rect
+          key={i}
+          x="1"
+          y={17 - i * 4}
+          width={6 + i * 1.6}
+          height="2.6"
+          rx=".8"
+          fill={i < filled ? `var(--sev-${rank})` : 'var(--line)'}
+        />
+      ))}
+    </svg>
+  );
+}
+
+/** Dispatched is solid, held ones are hollow with a letter, folded ones small. */
+export function VerdictMark({ verdict }: { verdict: string }) {
+  const held: Record<string, string> = { resting: 'r', watched: 'w' };
+  return (
+    <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
+      <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
+        {verdict === 'dispatched' && <circle cx="7" cy="7" r="5.5" fill="var(--sea)" />}
+        {verdict === 'folded' && <circle cx="7" cy="7" r="2.2" fill="var(--ink-3)" />}
+        {held[verdict] && (
+          <>
+            <circle cx="7" cy="7" r="5.8" fill="none" stroke="var(--ink-3)" strokeWidth="1.2" />
+            <text x="7" y="10" fontSize="9" textAnchor="middle" fill="var(--ink-2)">
+              {held[verdict]}
+            </text>
+          </>
+        )}
+      </svg>
+      {verdict}
+    </span>
+  );
+}
+
+export function Brand() {
+  return (
+    <svg width="24" height="24" viewBox="0 0 24 24" aria-hidden="true">
+      <path
+        d="M2 5h6l5 7-5 7H2"
+        fill="none"
+        stroke="var(--sea)"
+        strokeWidth="2.4"
+        strokeLinejoin="round"
+        strokeLinecap="round"
+      />
+      <path d="M13 12h9" stroke="var(--sev-4)" strokeWidth="2.4" strokeLinecap="round" />
+    </svg>
+  );
+}

@@ -1,0 +1,157 @@
+// The small parts that every view is made of.
+import clsx from 'clsx';
+import { Tooltip } from 'radix-ui';
+import type { ButtonHTMLAttributes, ReactNode } from 'react';
+import { between, clock, exact } from './time';
+import { useNow } from './useNow';
+
+const BUTTONS = {
+  plain: 'border-line bg-panel text-ink hover:bg-sunk',
+  go: 'border-sea bg-sea text-sea-ink hover:opacity-90',
+  quiet: 'border-transparent text-sea hover:bg-sunk',
+};
+
+type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: keyof typeof BUTTONS };
+
+export function Button({ look = 'plain', className, ...rest }: ButtonProps) {
+  return (
+    <button
+      type="button"
+      className={clsx(
+        'rounded-md border px-3 py-1 font-semibold text-[13px] disabled:opacity-50',
+        BUTTONS[look],
+        className,
+      )}
+      {...rest}
+    />
+  );
+}
+
+type PanelProps = { title?: ReactNode; aside?: ReactNode; children: ReactNode; className?: string };
+
+export function Panel({ title, aside, children, className }: PanelProps) {
+  return (
+    <section className={clsx('min-w-0 rounded-lg border border-line bg-panel px-3.5 py-3', className)}>
+      {title && (
+        <h2 className="mb-2 flex justify-between gap-3 font-semibold text-[13px] text-ink-2">
+          {title}
+          <span className="font-normal text-ink-3">{aside}</span>
+        </h2>
+      )}
+      {children}
+    </section>
+  );
+}
+
+const TONES = {
+  plain: 'bg-sunk text-ink-2',
+  sea: 'bg-sea-soft text-sea',
+  good: 'bg-good-soft text-good',
+  warn: 'bg-warn-soft text-warn',
+  bad: 'bg-bad-soft text-bad',
+};
+export type Tone = keyof typeof TONES;
+
+export function Tag({ tone = 'plain', children }: { tone?: Tone; children: ReactNode }) {
+  return (
+    <span
+      className={clsx(
+        'inline-block whitespace-nowrap rounded px-1.5 py-px font-semibold text-[11.5px]',
+        TONES[tone],
+      )}
+    >
+      {children}
+    </span>
+  );
+}
+
+const JOB_TONES: Record<string, Tone> = {
+  queued: 'plain',
+  running: 'sea',
+  waiting: 'sea',
+  succeeded: 'good',
+  failed: 'bad',
+  refused: 'bad',
+  expired: 'warn',
+  unsure: 'warn',
+};
+const EFFECT_TONES: Record<string, Tone> = { confirmed: 'good', unconfirmed: 'bad', 'not checked': 'plain' };
+
+/** What a job has come to: its effect once it has one, its state before and otherwise. */
+export function JobTag({ state, effect }: { state: string; effect?: string | null }) {
+  if (state === 'succeeded' && effect) return <Tag tone={EFFECT_TONES[effect]}>{effect}</Tag>;
+  return <Tag tone={JOB_TONES[state]}>{state}</Tag>;
+}
+
+/** A time as a clock reading or an age, exact on hover and for screen readers. */
+export function Time({ at, age, until }: { at: string; age?: boolean; until?: string | null }) {
+  const now = useNow();
+  const shown = age || until !== undefined ? between(at, until, now) : clock(at);
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>
+        <time dateTime={at} className="whitespace-nowrap">
+          {shown}
+        </time>
+      </Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content sideOffset={4} className="mono rounded border border-line bg-panel px-2 py-1 shadow">
+          {exact(at)}
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="py-6 text-center text-ink-3">{children}</p>;
+}
+
+export function Failed({ error }: { error: Error }) {
+  return (
+    <p role="alert" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
+      {error.message}
+    </p>
+  );
+}
+
+export function Header({
+  title,
+  children,
+  right,
+}: {
+  title: ReactNode;
+  children?: ReactNode;
+  right?: ReactNode;
+}) {
+  return (
+    <header className="flex flex-wrap items-baseline gap-x-3.5 gap-y-1">
+      <h1 className="break-all font-bold text-[22px] leading-tight">{title}</h1>
+      {children}
+      {right && <div className="ml-auto flex flex-wrap items-center gap-2 text-ink-2">{right}</div>}
+    </header>
+  );
+}
+
+/** Names and values, one a line. */
+export function Facts({ rows }: { rows: [string, ReactNode][] }) {
+  return (
+    <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-[13px]">
+      {rows.map(([name, value]) => (
+        <div key={name} className="contents">
+          <dt className="text-ink-2">{name}</dt>
+          <dd className="min-w-0 break-words">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+export function Json({ value }: { value: unknown }) {
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
+    <pre tabIndex={0} className="max-h-72 overflow-auto whitespace-pre-wrap break-words text-ink-2">
+      {typeof value === 'string' ? value : JSON.stringify(value, null, 2)}
+    </pre>
+  );
+}
