@@ -48,10 +48,13 @@ function Frame({ who }: { who: Who }) {
   useEffect(() => setOpen(false), [pathname]);
   return (
     <div className="min-h-dvh md:grid md:grid-cols-[188px_1fr]">
-      <div className="sticky top-0 hidden h-dvh flex-col border-line border-r bg-sunk px-3 py-4 md:flex">
+      <aside
+        aria-label="Menu"
+        className="sticky top-0 hidden h-dvh flex-col border-line border-r bg-sunk px-3 py-4 md:flex"
+      >
         <Menu who={who} live={live} />
-      </div>
-      <div className="flex items-center gap-3 border-line border-b bg-sunk px-4 py-2 md:hidden">
+      </aside>
+      <header className="flex items-center gap-3 border-line border-b bg-sunk px-4 py-2 md:hidden">
         <Brand />
         <span className="font-bold text-lg">Arvok</span>
         <Dialog.Root open={open} onOpenChange={setOpen}>
@@ -69,7 +72,7 @@ function Frame({ who }: { who: Who }) {
             </Dialog.Content>
           </Dialog.Portal>
         </Dialog.Root>
-      </div>
+      </header>
       <main className="flex min-w-0 flex-col gap-3.5 px-4 py-4 md:px-6">
         {!live && (
           <p role="status" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">

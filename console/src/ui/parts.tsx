@@ -115,6 +115,16 @@ export function Failed({ error }: { error: Error }) {
   );
 }
 
+/** A whole view that cannot be shown. */
+export function Lost({ error }: { error: Error }) {
+  return (
+    <>
+      <Header title="This cannot be shown" />
+      <Failed error={error} />
+    </>
+  );
+}
+
 export function Header({
   title,
   children,

@@ -3,14 +3,14 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { alarm } from '../api/client';
 import { Gauge, VerdictMark } from '../ui/marks';
-import { Empty, Facts, Failed, Header, Panel, Time } from '../ui/parts';
+import { Empty, Facts, Header, Lost, Panel, Time } from '../ui/parts';
 import { exact } from '../ui/time';
 import { JobRows } from './JobRows';
 
 export function Component() {
   const id = Number(useParams().id);
   const found = useQuery({ queryKey: ['alarms', id], queryFn: () => alarm(id) });
-  if (found.error) return <Failed error={found.error} />;
+  if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for alarm {id}</Empty>;
   const { alarm: a, alerts, jobs } = found.data;
   const cleared = a.state === 'cleared';

@@ -3,13 +3,13 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { alert } from '../api/client';
 import { Gauge, VerdictMark } from '../ui/marks';
-import { Empty, Facts, Failed, Header, Json, Panel, Tag } from '../ui/parts';
+import { Empty, Facts, Header, Json, Lost, Panel, Tag } from '../ui/parts';
 import { exact } from '../ui/time';
 
 export function Component() {
   const seq = Number(useParams().seq);
   const found = useQuery({ queryKey: ['alerts', seq], queryFn: () => alert(seq) });
-  if (found.error) return <Failed error={found.error} />;
+  if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for alert {seq}</Empty>;
   const { alert: a, body, verdicts, alarm } = found.data;
   return (

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { definition } from '../api/client';
 import { VerdictMark } from '../ui/marks';
-import { Empty, Facts, Failed, Header, Panel, Tag } from '../ui/parts';
+import { Empty, Facts, Header, Lost, Panel, Tag } from '../ui/parts';
 import { exact } from '../ui/time';
 import { JobRows } from './JobRows';
 
@@ -13,7 +13,7 @@ export const Runbook = () => <Definition kind="runbook" />;
 function Definition({ kind }: { kind: 'rule' | 'runbook' }) {
   const name = useParams().name ?? '';
   const found = useQuery({ queryKey: ['definitions', kind, name], queryFn: () => definition(kind, name) });
-  if (found.error) return <Failed error={found.error} />;
+  if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const { item, text, verdicts, jobs } = found.data;
   return (

@@ -4,14 +4,14 @@ import clsx from 'clsx';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { type JobDetail, job as load, type PassageStep, settle } from '../api/client';
-import { Button, Empty, Facts, Failed, Header, JobTag, Json, Panel, Tag, Time } from '../ui/parts';
+import { Button, Empty, Facts, Failed, Header, JobTag, Json, Lost, Panel, Tag, Time } from '../ui/parts';
 import { between, clock } from '../ui/time';
 import { useNow } from '../ui/useNow';
 
 export function Component() {
   const id = Number(useParams().id);
   const found = useQuery({ queryKey: ['jobs', id], queryFn: () => load(id) });
-  if (found.error) return <Failed error={found.error} />;
+  if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for job {id}</Empty>;
   const detail = found.data;
   const { job } = detail;
@@ -236,7 +236,7 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
         </span>
         <span className={clsx('min-w-0', step.state === 'next' && 'text-ink-3')}>
           {step.summary ?? step.id}
-          <span className="mono block truncate text-ink-3">
+          <span className="mono block truncate text-ink-2">
             {step.id}
             {step.attempts.length > 1 && `, try ${step.attempts.length}`}
           </span>

@@ -1,13 +1,16 @@
 import { Link } from 'react-router';
-import { Empty } from '../ui/parts';
+import { Empty, Header } from '../ui/parts';
 
 export function Component() {
   return (
-    <Empty>
-      There is nothing at this address.{' '}
-      <Link to="/" className="text-sea underline">
-        Back to Watch
-      </Link>
-    </Empty>
+    <>
+      <Header title="Nothing here" />
+      <Empty>
+        There is nothing at this address.{' '}
+        <Link to="/" className="text-sea underline">
+          Back to Watch
+        </Link>
+      </Empty>
+    </>
   );
 }

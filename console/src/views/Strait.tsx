@@ -62,7 +62,7 @@ function Band({ columns, leaving }: Parts) {
         />
       ))}
       {columns.map(([label, count, to], i) => (
-        <Link key={label} to={to} aria-label={`${count} ${label}`}>
+        <Link key={label} to={to}>
           <line x1={x(i)} x2={x(i)} y1="8" y2={AXIS + height(count) / 2} stroke="var(--ink-3)" />
           <text x={x(i) + 9} y="26" fontSize="24" fontWeight="700" fill="var(--ink)">
             {count.toLocaleString('en')}
@@ -101,7 +101,7 @@ function Narrowing({ i, from, to, side }: { i: number; from: number; to: number;
       {side
         .filter((s) => s.count > 0)
         .map((s, j) => (
-          <Link key={s.label} to={s.to} aria-label={`${s.count} ${s.label}`}>
+          <Link key={s.label} to={s.to}>
             <text x={out + 12} y={160 + j * 19} fontSize="13" fill={s.bad ? 'var(--bad)' : 'var(--ink-2)'}>
               <tspan fontWeight="700" fill={s.bad ? 'var(--bad)' : 'var(--ink)'}>
                 {s.count.toLocaleString('en')}

@@ -36,12 +36,14 @@ Example:
         config: Option<PathBuf>,
     },
     /// Play the night of a made-up ferry operator
-    #[command(after_help = "Starts a private PostgreSQL, stand-ins for a hypervisor yard and a crew chat, and one node, all on
+    #[command(
+        after_help = "Starts a private PostgreSQL, stand-ins for a hypervisor yard and a crew chat, and one node, all on
 loopback, and plays until Ctrl-C.
 
 Examples:
   arvok demo --once                play to the end, report, and stop
-  arvok demo --once --kill-node    the same, with the node killed in the middle of the job")]
+  arvok demo --once --kill-node    the same, with the node killed in the middle of the job"
+    )]
     Demo {
         /// Play to the end, report, and stop
         #[arg(long)]
@@ -88,12 +90,14 @@ Examples:
         output: Output,
     },
     /// Send an alert: from flags, or a payload from a file or standard input
-    #[command(after_help = "From flags the alert is sent in the normal form, whatever the source expects from its own sender.
+    #[command(
+        after_help = "From flags the alert is sent in the normal form, whatever the source expects from its own sender.
 A payload from a file or standard input is sent as it is, and read as the source says.
 
 Examples:
   arvok send yard-hypervisor --kind disk.usage --resource vm/quill-booking-db-1 --severity major --value 91
-  df --output=pcent / | to-json | arvok send yard-hypervisor -")]
+  df --output=pcent / | to-json | arvok send yard-hypervisor -"
+    )]
     Send(Box<Send>),
     /// Alerts: what came
     #[command(subcommand)]

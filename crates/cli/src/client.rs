@@ -85,7 +85,10 @@ impl Client {
     async fn send(&self, request: RequestBuilder) -> Result<Response, CliError> {
         let response = request.send().await.map_err(|e| {
             let why = if e.is_builder() { "is not an address" } else { "does not answer" };
-            CliError::Unreachable(format!("{} {why}; is `arvok serve` running there? Name another with --server", self.address))
+            CliError::Unreachable(format!(
+                "{} {why}; is `arvok serve` running there? Name another with --server",
+                self.address
+            ))
         })?;
         let status = response.status();
         if status.is_success() {

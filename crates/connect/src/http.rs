@@ -64,7 +64,8 @@ impl Http {
     async fn send(&self, call: &Call<'_>, request: &Request) -> Result<Answer, Failure> {
         let fixed = |message: String| Failure { message, again: false };
         let base = call.base.trim_end_matches('/');
-        let url = Url::parse(&format!("{base}{}", request.target)).map_err(|e| fixed(format!("{base} is not an address: {e}")))?;
+        let url = Url::parse(&format!("{base}{}", request.target))
+            .map_err(|e| fixed(format!("{base} is not an address: {e}")))?;
         let own = Url::parse(base).map_err(|e| fixed(format!("{base} is not an address: {e}")))?;
         if url.origin() != own.origin() {
             return Err(fixed(format!("the request would leave {base}")));
@@ -92,12 +93,21 @@ fn transport(e: &reqwest::Error, base: &str, harmless: bool, timeout: Duration) 
     if e.is_connect() {
         return Failure { message: format!("cannot connect to {base}"), again: true };
     }
-    let what = if e.is_timeout() { format!("no answer within {} s", timeout.as_secs_f32()) } else { "the connection broke".into() };
+    let what = if e.is_timeout() {
+        format!("no answer within {} s", timeout.as_secs_f32())
+    } else {
+        "the connection broke".into()
+    };
     let unknown = if harmless { "" } else { "; whether it was done is not known" };
     Failure { message: format!("{base}: {what}{unknown}"), again: harmless }
 }
 
-async fn read(mut response: reqwest::Response, base: &str, harmless: bool, timeout: Duration) -> Result<Answer, Failure> {
+async fn read(
+    mut response: reqwest::Response,
+    base: &str,
+    harmless: bool,
+    timeout: Duration,
+) -> Result<Answer, Failure> {
     let status = response.status().as_u16();
     let headers: Map<String, Value> =
         response.headers().iter().filter_map(|(k, v)| Some((k.to_string(), Value::from(v.to_str().ok()?)))).collect();

@@ -27,7 +27,9 @@ impl Redactor {
 
     /// A text without them.
     pub fn text(&self, text: &str) -> String {
-        self.secrets.iter().fold(text.to_owned(), |t, s| if t.contains(s.as_str()) { t.replace(s.as_str(), MARK) } else { t })
+        self.secrets
+            .iter()
+            .fold(text.to_owned(), |t, s| if t.contains(s.as_str()) { t.replace(s.as_str(), MARK) } else { t })
     }
 
     /// A value without them, in keys and strings.

@@ -5,12 +5,7 @@ use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
     aead::{Aead, Payload},
 };
-use std::{
-    fs,
-    io::Write,
-    os::unix::fs::OpenOptionsExt,
-    path::Path,
-};
+use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
 
 const NONCE: usize = 24;
 

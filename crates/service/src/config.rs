@@ -83,7 +83,9 @@ impl Config {
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
         let wrong = |wrong: &str| ConfigError::Variable { name: name.to_owned(), wrong: wrong.to_owned() };
         match name {
-            "ARVOK_LISTEN" => self.listen = value.parse().map_err(|_| wrong("expected an address such as 127.0.0.1:8470"))?,
+            "ARVOK_LISTEN" => {
+                self.listen = value.parse().map_err(|_| wrong("expected an address such as 127.0.0.1:8470"))?
+            }
             "ARVOK_DATABASE" => self.database = Some(value),
             "ARVOK_DATA" => self.data = value.into(),
             "ARVOK_DATABASE_CONNECTIONS" => {
@@ -112,7 +114,10 @@ mod tests {
     fn the_environment_wins_over_the_file() {
         let file = std::env::temp_dir().join(format!("arvok-config-{}.toml", std::process::id()));
         fs::write(&file, "listen = \"127.0.0.1:1\"\n[settings]\nyard = \"http://a\"\n").expect("writes");
-        let read = Config::read(Some(&file), environment(&[("ARVOK_LISTEN", "127.0.0.1:2"), ("ARVOK_SETTING_CREW_CHAT", "http://b")]));
+        let read = Config::read(
+            Some(&file),
+            environment(&[("ARVOK_LISTEN", "127.0.0.1:2"), ("ARVOK_SETTING_CREW_CHAT", "http://b")]),
+        );
         fs::remove_file(&file).expect("is removed");
         let config = read.expect("reads");
         assert_eq!(config.listen.port(), 2);
@@ -123,7 +128,10 @@ mod tests {
     #[test]
     fn what_is_wrong_is_said() {
         let said = |pairs: &[(&str, &str)]| Config::read(None, environment(pairs)).expect_err("refused").to_string();
-        assert_eq!(said(&[("ARVOK_LISTEN", "here")]), "the environment variable ARVOK_LISTEN: expected an address such as 127.0.0.1:8470");
+        assert_eq!(
+            said(&[("ARVOK_LISTEN", "here")]),
+            "the environment variable ARVOK_LISTEN: expected an address such as 127.0.0.1:8470"
+        );
         let file = std::env::temp_dir().join(format!("arvok-config-bad-{}.toml", std::process::id()));
         fs::write(&file, "lisen = \"127.0.0.1:1\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();

@@ -176,10 +176,7 @@ fn serve_http(config: &Config, node: Arc<Node>) -> Result<(ServerHandle, SocketA
     let refused = |wrong| ServeError::Listen { address: config.listen, wrong };
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
-        App::new()
-            .app_data(state.clone())
-            .wrap(from_fn(api::guard_headers))
-            .configure(api::configure)
+        App::new().app_data(state.clone()).wrap(from_fn(api::guard_headers)).configure(api::configure)
     })
     .workers(2)
     .disable_signals()

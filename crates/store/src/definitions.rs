@@ -54,6 +54,11 @@ pub async fn publish(
 }
 
 /// One old or new version's text.
-pub async fn version(db: &DatabaseConnection, kind: &str, name: &str, version: i32) -> Result<Option<Model>, StoreError> {
+pub async fn version(
+    db: &DatabaseConnection,
+    kind: &str,
+    name: &str,
+    version: i32,
+) -> Result<Option<Model>, StoreError> {
     Ok(Entity::find_by_id((kind.to_owned(), name.to_owned(), version)).one(db).await?)
 }

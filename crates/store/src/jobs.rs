@@ -189,7 +189,8 @@ async fn write_attempts(
 
 /// Whether an alarm is raised.
 pub async fn alarm_raised(db: &DatabaseConnection, alarm: i64) -> Result<bool, StoreError> {
-    let found = db.query_one_raw(sql::statement("SELECT 1 FROM alarm WHERE id = $1 AND state = 'raised'", vec![alarm.into()]));
+    let found =
+        db.query_one_raw(sql::statement("SELECT 1 FROM alarm WHERE id = $1 AND state = 'raised'", vec![alarm.into()]));
     Ok(found.await?.is_some())
 }
 

@@ -63,7 +63,11 @@ pub(crate) async fn returned<T: DeserializeOwned>(
     read(db, &sql, values).await
 }
 
-async fn read<T: DeserializeOwned>(db: &impl ConnectionTrait, sql: &str, values: Vec<Value>) -> Result<Vec<T>, StoreError> {
+async fn read<T: DeserializeOwned>(
+    db: &impl ConnectionTrait,
+    sql: &str,
+    values: Vec<Value>,
+) -> Result<Vec<T>, StoreError> {
     let found = db.query_all_raw(statement(sql, values)).await?;
     found
         .iter()

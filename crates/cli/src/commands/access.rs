@@ -27,7 +27,9 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
     match command {
         SecretCommand::Set { name, server } => {
             let body = SecretValue { value: from_input()? };
-            Client::of(&server)?.change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body)).await?;
+            Client::of(&server)?
+                .change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body))
+                .await?;
             show::out(&format!("secret {name} is set"));
         }
         SecretCommand::List { server, output } => {
@@ -52,7 +54,8 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     match command {
         TokenCommand::Make { name, role, server, output } => {
             let known = Role::ALL.map(Role::as_str).join(", ");
-            let role = Role::parse(&role).ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
+            let role =
+                Role::parse(&role).ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
             let made: TokenMade = Client::of(&server)?.post("/api/v1/tokens", &NewToken { name, role }).await?;
             if output.json {
                 return show::json(&made);
@@ -82,6 +85,12 @@ pub async fn login(address: String) -> Result<(), CliError> {
     let client = Client::new(address, Some(from_input()?))?;
     let who: Who = client.get("/api/v1/me", &[]).await?;
     let file = client.remember()?;
-    show::out(&format!("{} with the role {} at {}, kept in {}", who.name, who.role.as_str(), client.address(), file.display()));
+    show::out(&format!(
+        "{} with the role {} at {}, kept in {}",
+        who.name,
+        who.role.as_str(),
+        client.address(),
+        file.display()
+    ));
     Ok(())
 }

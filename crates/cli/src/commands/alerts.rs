@@ -42,17 +42,24 @@ fn payload(path: &std::path::Path) -> Result<Vec<u8>, CliError> {
 
 fn from_flags(send: &Send) -> Result<Value, CliError> {
     let (Some(kind), Some(resource)) = (&send.kind, &send.resource) else {
-        return Err(CliError::Usage("give --kind and --resource, or a file with the payload (- for standard input)".into()));
+        return Err(CliError::Usage(
+            "give --kind and --resource, or a file with the payload (- for standard input)".into(),
+        ));
     };
     let mut labels = Map::new();
     for label in &send.labels {
-        let (name, value) = label.split_once('=').ok_or_else(|| CliError::Usage(format!("--label {label}: write NAME=VALUE")))?;
+        let (name, value) =
+            label.split_once('=').ok_or_else(|| CliError::Usage(format!("--label {label}: write NAME=VALUE")))?;
         labels.insert(name.to_owned(), value.into());
     }
     let mut alert = json!({
         "kind": kind, "resource": resource, "severity": send.severity, "state": send.state, "labels": labels,
     });
-    for (key, value) in [("id", send.id.clone().map(Value::from)), ("summary", send.summary.clone().map(Value::from)), ("value", send.value.map(Value::from))] {
+    for (key, value) in [
+        ("id", send.id.clone().map(Value::from)),
+        ("summary", send.summary.clone().map(Value::from)),
+        ("value", send.value.map(Value::from)),
+    ] {
         if let Some(value) = value {
             alert[key] = value;
         }

@@ -6,7 +6,9 @@ use crate::{
     error::{CliError, file},
     show,
 };
-use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, FileProblem, FileText, Page, Plan, PublishRequest, UnreadableItem};
+use arvok_api::{
+    ChangeKind, DefinitionDetail, DefinitionItem, FileProblem, FileText, Page, Plan, PublishRequest, UnreadableItem,
+};
 use arvok_core::{Catalog, Kind, Problem, catalog};
 use std::{
     fs,
@@ -63,7 +65,11 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     }
     if checked.problems.is_empty() {
         if !output.json {
-            show::out(&format!("{} in {} are good", count(checked.entries.len(), "definition"), count(files.len(), "file")));
+            show::out(&format!(
+                "{} in {} are good",
+                count(checked.entries.len(), "definition"),
+                count(files.len(), "file")
+            ));
         }
         return Ok(());
     }
@@ -83,7 +89,13 @@ fn complain(problems: &[Problem]) {
     }
 }
 
-pub async fn publish(paths: &[PathBuf], yes: bool, dry_run: bool, server: &Server, output: Output) -> Result<(), CliError> {
+pub async fn publish(
+    paths: &[PathBuf],
+    yes: bool,
+    dry_run: bool,
+    server: &Server,
+    output: Output,
+) -> Result<(), CliError> {
     let client = Client::of(server)?;
     let mut request = PublishRequest { files: read(paths)?, dry_run: true };
     let plan: Plan = client.post("/api/v1/publish", &request).await?;
@@ -118,7 +130,9 @@ pub async fn publish(paths: &[PathBuf], yes: bool, dry_run: bool, server: &Serve
 
 fn agreed() -> Result<bool, CliError> {
     if !std::io::stdin().is_terminal() {
-        return Err(CliError::Usage("nobody can be asked here; say --yes to publish, or --dry-run to only look".into()));
+        return Err(CliError::Usage(
+            "nobody can be asked here; say --yes to publish, or --dry-run to only look".into(),
+        ));
     }
     eprint!("Publish this? [y/N] ");
     let _ = std::io::stderr().flush();
@@ -133,14 +147,16 @@ pub fn schema(kind: &str) -> Result<(), CliError> {
         return Ok(());
     }
     let known = Kind::ALL.map(Kind::as_str).join(", ");
-    let kind = Kind::parse(kind).ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api")))?;
+    let kind = Kind::parse(kind)
+        .ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api")))?;
     show::json(&catalog::schema(kind))
 }
 
 pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
     match command {
         Named::List { server, output } => {
-            let page: Page<DefinitionItem> = Client::of(&server)?.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
+            let page: Page<DefinitionItem> =
+                Client::of(&server)?.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
             if output.json {
                 return show::json(&page);
             }
@@ -148,7 +164,8 @@ pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
         }
         Named::Show { name, server, output } => {
             let client = Client::of(&server)?;
-            let detail: DefinitionDetail = client.get(&format!("/api/v1/definitions/{kind}/{}", percent(&name)), &[]).await?;
+            let detail: DefinitionDetail =
+                client.get(&format!("/api/v1/definitions/{kind}/{}", percent(&name)), &[]).await?;
             if output.json {
                 return show::json(&detail);
             }

@@ -84,7 +84,11 @@ fn progress(detail: &JobDetail) -> Vec<String> {
     for (i, step) in detail.passage.iter().enumerate().filter(|(_, s)| s.state != "next") {
         let line = show::step_line(i + 1, step);
         // How long a step has been running changes all the time; it is shown once it has ended.
-        let line = if step.state == "running" { line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running")) } else { line };
+        let line = if step.state == "running" {
+            line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running"))
+        } else {
+            line
+        };
         lines.push(format!("  {line}"));
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
         lines.extend(error.map(|e| format!("      {e}")));

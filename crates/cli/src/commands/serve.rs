@@ -10,7 +10,8 @@ use tracing_subscriber::EnvFilter;
 /// Logs to standard error; `ARVOK_LOG` chooses how much.
 pub fn start_log() {
     let filter = EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    let _ = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).try_init();
+    let _ =
+        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).try_init();
 }
 
 /// Waits for Ctrl-C or a polite request to end.

@@ -45,7 +45,8 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
         effect = show::effect(job);
         succeeded = job.state == "succeeded";
     }
-    lines.push(format!("  yard     disk {} grew {grown} time(s), from {} to {size} GiB", scene.disk, scene.size_before));
+    lines
+        .push(format!("  yard     disk {} grew {}, from {} to {size} GiB", scene.disk, scene.size_before));
     let alarm = alarms.items.first();
     lines.push(format!("  alarm    {}", alarm.map_or("none", |a| a.state.as_str())));
     lines.extend(said.iter().map(|m| format!("  chat     in {}: {}", m.channel, m.text)));
@@ -55,12 +56,20 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
         (jobs.items.len() == 1, format!("there should be one job, there are {}", jobs.items.len())),
         (succeeded, "the job should have succeeded".into()),
         (raised.len() > 1, "the alert should have been repeated".into()),
-        (grown == 1 && size == scene.size_before + scene.step_gib, format!("the disk should have grown once, by {} GiB", scene.step_gib)),
+        (
+            grown == 1 && size == scene.size_before + scene.step_gib,
+            format!("the disk should have grown once, by {} GiB", scene.step_gib),
+        ),
         (alarm.is_some_and(|a| a.state == "cleared"), "the alarm should be cleared".into()),
         (said.len() == 1, format!("one message should have been sent, there are {}", said.len())),
         (effect == "confirmed", "the effect should be confirmed".into()),
     ];
-    let wrong: Vec<String> = wanted.into_iter().filter(|(good, _)| !good).map(|(_, what)| format!("  ✗ {what}")).collect();
-    lines.push(if wrong.is_empty() { "It ended well.".into() } else { format!("It did not end well:\n{}", wrong.join("\n")) });
+    let wrong: Vec<String> =
+        wanted.into_iter().filter(|(good, _)| !good).map(|(_, what)| format!("  ✗ {what}")).collect();
+    lines.push(if wrong.is_empty() {
+        "It ended well.".into()
+    } else {
+        format!("It did not end well:\n{}", wrong.join("\n"))
+    });
     Ok(Report { text: lines.join("\n"), well: wrong.is_empty() })
 }

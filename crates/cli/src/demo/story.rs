@@ -34,7 +34,7 @@ pub async fn disk_fills(world: &mut World, kill_node: bool) -> Result<Scene, Cli
     let (vm, disk) = ("quill-booking-db-1", "data");
     let scene = Scene { vm, disk, size_before: size(world, vm, disk), step_gib: 4.0 };
     world.yard.set_faults(Faults { delay_ms: 1200, ..Faults::default() });
-    world.yard.with(|c| c.fill(vm, disk, 87.0, 8.0));
+    world.yard.with(|c| c.fill(vm, disk, 87.3, 4.0));
     let until = tokio::time::Instant::now() + PATIENCE;
     let mut kill = kill_node;
     loop {

@@ -11,7 +11,13 @@ use arvok_standins::{
 use arvok_store::cluster::{Cluster, Durability, Tethered, spawn_tethered};
 use reqwest::Method;
 use rust_embed::RustEmbed;
-use std::{fs, net::TcpListener, path::PathBuf, process::{Command, Stdio}, time::Duration};
+use std::{
+    fs,
+    net::TcpListener,
+    path::PathBuf,
+    process::{Command, Stdio},
+    time::Duration,
+};
 
 /// The demo's definitions, inside the binary.
 #[derive(RustEmbed)]
@@ -52,7 +58,10 @@ impl World {
         fs::create_dir_all(&options.data).map_err(|e| crate::error::file(&options.data, e))?;
         eprintln!("arvok: starting a private PostgreSQL in {}", options.data.display());
         let folder = options.data.join("postgres");
-        let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full)).await.map_err(failed)?.map_err(failed)?;
+        let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full))
+            .await
+            .map_err(failed)?
+            .map_err(failed)?;
         cluster.remove("demo").await.map_err(failed)?;
         let database = cluster.create("demo").await.map_err(failed)?;
 
@@ -71,12 +80,21 @@ impl World {
 
         let data = options.data.join("node");
         let _ = fs::remove_dir_all(&data);
-        let node_command = NodeCommand { port: node_port, data: data.clone(), database, yard: yard.url(), chat: chat.url() };
+        let node_command =
+            NodeCommand { port: node_port, data: data.clone(), database, yard: yard.url(), chat: chat.url() };
         let node = node_command.spawn()?;
-        let mut world =
-            Self { client: Client::new(address.clone(), None)?, token: String::new(), yard, chat, node, node_command, cluster: Some(cluster) };
+        let mut world = Self {
+            client: Client::new(address.clone(), None)?,
+            token: String::new(),
+            yard,
+            chat,
+            node,
+            node_command,
+            cluster: Some(cluster),
+        };
         world.ready().await?;
-        world.token = fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
+        world.token =
+            fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
         world.client = Client::new(address, Some(world.token.clone()))?;
         for (name, value) in [("yard-monitor", monitor), ("yard-office", office), ("crew-chat", crew)] {
             let body = SecretValue { value };

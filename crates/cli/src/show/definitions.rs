@@ -8,18 +8,23 @@ use similar::{ChangeTag, TextDiff};
 pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
     let last = |i: &DefinitionItem| i.used.last_at.map_or_else(|| "never".to_owned(), ago);
     let (headings, row): (&[&str], fn(&DefinitionItem, String) -> Vec<String>) = match kind {
-        "rule" => (&["rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last", "summary"], |i, last| {
-            let stance = i.stance.clone().unwrap_or_default();
-            let (alerts, jobs, helped) = (i.used.alerts.to_string(), i.used.jobs.to_string(), i.used.confirmed.to_string());
-            vec![stance, i.runbook.clone().unwrap_or_default(), alerts, jobs, helped, last]
-        }),
+        "rule" => {
+            (&["rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last", "summary"], |i, last| {
+                let stance = i.stance.clone().unwrap_or_default();
+                let (alerts, jobs, helped) =
+                    (i.used.alerts.to_string(), i.used.jobs.to_string(), i.used.confirmed.to_string());
+                vec![stance, i.runbook.clone().unwrap_or_default(), alerts, jobs, helped, last]
+            })
+        }
         "runbook" => (&["runbook", "version", "jobs", "helped", "last", "summary"], |i, last| {
             vec![i.used.jobs.to_string(), i.used.confirmed.to_string(), last]
         }),
         "source" => (&["source", "version", "alerts", "unreadable", "last", "summary"], |i, last| {
             vec![i.used.alerts.to_string(), i.used.unreadable.to_string(), last]
         }),
-        _ => (&["name", "version", "published", "by", "summary"], |i, _| vec![when(i.published_at), i.published_by.clone()]),
+        _ => (&["name", "version", "published", "by", "summary"], |i, _| {
+            vec![when(i.published_at), i.published_by.clone()]
+        }),
     };
     let mut table = Table::new(headings);
     for i in &page.items {

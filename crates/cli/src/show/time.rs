@@ -16,7 +16,11 @@ pub fn ago(t: DateTime<Utc>) -> String {
 
 /// For tables: the time of today, the date before today, in UTC.
 pub fn when(t: DateTime<Utc>) -> String {
-    if t.date_naive() == Utc::now().date_naive() { t.format("%H:%M:%SZ").to_string() } else { t.format("%m-%d %H:%M").to_string() }
+    if t.date_naive() == Utc::now().date_naive() {
+        t.format("%H:%M:%SZ").to_string()
+    } else {
+        t.format("%m-%d %H:%M").to_string()
+    }
 }
 
 /// The time between two instants, or until now.

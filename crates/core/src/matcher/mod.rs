@@ -50,3 +50,6 @@ fn lines_hold(listen: &Listen, alert: &Alert) -> bool {
             .iter()
             .all(|(name, globs)| alert.labels.get(name).is_some_and(|v| globs.iter().any(|g| g.matches(v))))
 }
+
+#[cfg(test)]
+mod tests;

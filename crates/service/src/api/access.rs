@@ -1,6 +1,9 @@
 //! Signing in, tokens, secrets.
 
-use super::{ApiError, caller::{COOKIE, Caller}};
+use super::{
+    ApiError,
+    caller::{COOKIE, Caller},
+};
 use crate::{clock, node::Node, random::secret_text};
 use actix_web::{
     HttpRequest, HttpResponse,
@@ -22,7 +25,13 @@ pub(super) async fn me(caller: Caller) -> web::Json<Who> {
 }
 
 fn cookie(value: String, age: Duration) -> Cookie<'static> {
-    Cookie::build(COOKIE, value).path("/").secure(true).http_only(true).same_site(SameSite::Strict).max_age(age).finish()
+    Cookie::build(COOKIE, value)
+        .path("/")
+        .secure(true)
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .max_age(age)
+        .finish()
 }
 
 /// Signs in to the console with a token; the answer sets a cookie.
@@ -39,7 +48,11 @@ pub(super) async fn sign_in(node: web::Data<Node>, body: web::Json<SignIn>) -> R
 /// Ends the console's session.
 #[utoipa::path(operation_id = "signOut", tag = "access", responses((status = 204)))]
 #[delete("/session")]
-pub(super) async fn sign_out(node: web::Data<Node>, _caller: Caller, request: HttpRequest) -> Result<HttpResponse, ApiError> {
+pub(super) async fn sign_out(
+    node: web::Data<Node>,
+    _caller: Caller,
+    request: HttpRequest,
+) -> Result<HttpResponse, ApiError> {
     if let Some(session) = request.cookie(COOKIE) {
         access::end_session(&node.db, session.value()).await?;
     }
@@ -73,7 +86,11 @@ pub(super) async fn make_token(
 /// Revokes a token and ends its sessions.
 #[utoipa::path(operation_id = "revokeToken", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/tokens/{name}")]
-pub(super) async fn revoke_token(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn revoke_token(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
     if access::remove_token(&node.db, &name).await? {
         return Ok(HttpResponse::NoContent().finish());
@@ -115,7 +132,11 @@ pub(super) async fn set_secret(
 /// Removes a secret.
 #[utoipa::path(operation_id = "removeSecret", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/secrets/{name}")]
-pub(super) async fn remove_secret(node: web::Data<Node>, caller: Caller, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn remove_secret(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
     if store::remove(&node.db, &name).await? {
         node.reload().await?;

@@ -43,7 +43,11 @@ pub(super) async fn list(
 /// One alarm with its newest alerts and jobs.
 #[utoipa::path(operation_id = "showAlarm", tag = "alarms", params(("id" = i64, Path)), responses((status = 200, body = AlarmDetail), (status = 404, body = Problem)))]
 #[get("/alarms/{id}")]
-pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i64>) -> Result<web::Json<AlarmDetail>, ApiError> {
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    id: web::Path<i64>,
+) -> Result<web::Json<AlarmDetail>, ApiError> {
     let mut found = read::alarm(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
     super::jobs::complete_all(&node, &mut found.jobs);
     Ok(web::Json(found))

@@ -59,7 +59,10 @@ pub(super) async fn list(
     let severity = match q.severity {
         None => None,
         Some(word) => Some(Severity::parse(&word).ok_or_else(|| {
-            ApiError::BadRequest(format!("severity={word}: the severities are {}", Severity::ALL.map(Severity::as_str).join(", ")))
+            ApiError::BadRequest(format!(
+                "severity={word}: the severities are {}",
+                Severity::ALL.map(Severity::as_str).join(", ")
+            ))
         })?),
     };
     let filter = AlertFilter {
@@ -81,7 +84,11 @@ pub(super) async fn list(
 /// One alert with its payload and what every rule that matched decided.
 #[utoipa::path(operation_id = "showAlert", tag = "alerts", params(("seq" = i64, Path)), responses((status = 200, body = AlertDetail), (status = 404, body = Problem)))]
 #[get("/alerts/{seq}")]
-pub(super) async fn one(node: web::Data<Node>, _caller: Caller, seq: web::Path<i64>) -> Result<web::Json<AlertDetail>, ApiError> {
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    seq: web::Path<i64>,
+) -> Result<web::Json<AlertDetail>, ApiError> {
     let found = read::alert(&node.db, *seq).await?;
     found.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
 }

@@ -2,7 +2,7 @@
 
 use super::ApiError;
 use crate::{clock, node::Node};
-use actix_web::{FromRequest, HttpRequest, dev::Payload, http::header, http::Method, web};
+use actix_web::{FromRequest, HttpRequest, dev::Payload, http::Method, http::header, web};
 use arvok_api::{Role, Who};
 use arvok_store::access;
 use std::{future::Future, pin::Pin};

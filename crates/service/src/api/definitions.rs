@@ -6,7 +6,10 @@ use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use,
 };
-use arvok_core::{Definition, Kind, catalog::{self, Checked, Entry}};
+use arvok_core::{
+    Definition, Kind,
+    catalog::{self, Checked, Entry},
+};
 use arvok_store::{
     definitions::{self as store, NewVersion},
     read::{self, JobFilter},
@@ -136,12 +139,13 @@ pub(super) async fn publish(
         return Err(ApiError::Definitions(plan.problems));
     }
     plan.published = true;
-    let versions: Vec<NewVersion> = checked.entries.iter().filter(|e| is_new(e, &published.catalog)).map(|e| new_version(e)).collect();
+    let versions: Vec<NewVersion> =
+        checked.entries.iter().filter(|e| is_new(e, &published.catalog)).map(|e| new_version(e)).collect();
     if !versions.is_empty() {
         let conflict = "somebody else has published meanwhile; look at the changes again";
-        store::publish(&node.db, versions, &caller.0.name, clock::now()).await.map_err(|e| {
-            if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() }
-        })?;
+        store::publish(&node.db, versions, &caller.0.name, clock::now())
+            .await
+            .map_err(|e| if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() })?;
         node.reload().await?;
         tracing::info!(by = caller.0.name, "published");
     }

@@ -10,12 +10,12 @@ use crate::{
 };
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use arvok_api::{Problem, Role, Taken};
+use arvok_core::Kind;
 use arvok_core::{
     alert::{clean_json, cut},
     document::nearest,
     read::{Payload, ReadOutcome, Source},
 };
-use arvok_core::Kind;
 use arvok_store::{access, intake as store};
 use serde_json::{Map, Value};
 use subtle::ConstantTimeEq;

@@ -74,7 +74,11 @@ pub(super) async fn list(
 /// One job with its inputs, its steps and how each went.
 #[utoipa::path(operation_id = "showJob", tag = "jobs", params(("id" = i64, Path)), responses((status = 200, body = JobDetail), (status = 404, body = Problem)))]
 #[get("/jobs/{id}")]
-pub(super) async fn one(node: web::Data<Node>, _caller: Caller, id: web::Path<i64>) -> Result<web::Json<JobDetail>, ApiError> {
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    id: web::Path<i64>,
+) -> Result<web::Json<JobDetail>, ApiError> {
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     let alert = match row.item.alert {
         Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
@@ -103,7 +107,10 @@ pub(super) async fn settle(
     };
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     if !runner::settle(&node.into_inner(), *id, verdict).await? {
-        return Err(ApiError::Conflict(format!("job {id} is {}, not unsure; there is nothing to settle", row.item.state)));
+        return Err(ApiError::Conflict(format!(
+            "job {id} is {}, not unsure; there is nothing to settle",
+            row.item.state
+        )));
     }
     tracing::info!(job = *id, by = caller.0.name, verdict = body.verdict, "an unsure step was settled");
     Ok(HttpResponse::Accepted().finish())
@@ -160,7 +167,8 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::Alert
             .iter()
             .enumerate()
             .map(|(i, step)| {
-                let attempts = row.attempts.iter().filter(|a| a.step == i).map(|a| a.attempt.clone()).collect::<Vec<_>>();
+                let attempts =
+                    row.attempts.iter().filter(|a| a.step == i).map(|a| a.attempt.clone()).collect::<Vec<_>>();
                 let state = match attempts.last() {
                     Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => "again",
                     Some(last) => last.state.as_str(),

@@ -82,7 +82,10 @@ pub(crate) async fn guard_headers(
     let mut response = next.call(request).await?;
     let headers = response.headers_mut();
     for (name, value) in [
-        (header::CONTENT_SECURITY_POLICY, "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"),
+        (
+            header::CONTENT_SECURITY_POLICY,
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+        ),
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
         (header::REFERRER_POLICY, "same-origin"),
         (header::X_FRAME_OPTIONS, "DENY"),

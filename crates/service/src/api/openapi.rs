@@ -21,10 +21,30 @@ struct Whole;
 
 #[derive(OpenApi)]
 #[openapi(paths(
-    access::me, access::sign_in, access::sign_out, access::tokens, access::make_token, access::revoke_token,
-    access::secrets, access::set_secret, access::remove_secret, watch::overview, alerts::list, alerts::one,
-    alerts::unreadable, alarms::list, alarms::one, definitions::list, definitions::one, definitions::publish,
-    definitions::schema, jobs::list, jobs::one, jobs::settle, stream::follow, serve
+    access::me,
+    access::sign_in,
+    access::sign_out,
+    access::tokens,
+    access::make_token,
+    access::revoke_token,
+    access::secrets,
+    access::set_secret,
+    access::remove_secret,
+    watch::overview,
+    alerts::list,
+    alerts::one,
+    alerts::unreadable,
+    alarms::list,
+    alarms::one,
+    definitions::list,
+    definitions::one,
+    definitions::publish,
+    definitions::schema,
+    jobs::list,
+    jobs::one,
+    jobs::settle,
+    stream::follow,
+    serve
 ))]
 struct Versioned;
 

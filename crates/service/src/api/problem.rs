@@ -115,7 +115,9 @@ impl From<StoreError> for ApiError {
 pub(super) fn json_config(limit: usize) -> web::JsonConfig {
     web::JsonConfig::default().limit(limit).content_type_required(false).error_handler(move |e, _| {
         match e {
-            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => ApiError::TooLarge(limit),
+            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
+                ApiError::TooLarge(limit)
+            }
             JsonPayloadError::Deserialize(e) => ApiError::BadRequest(format!("the body is not as expected: {e}")),
             other => ApiError::BadRequest(format!("the body cannot be read: {other}")),
         }
@@ -136,7 +138,9 @@ pub(super) fn path_config() -> web::PathConfig {
     web::PathConfig::default().error_handler(|e, request| {
         let shown = arvok_core::alert::cut(request.path(), 80);
         match e {
-            PathError::Deserialize(_) => ApiError::NotFound(format!("{shown}; the last part should be a number")).into(),
+            PathError::Deserialize(_) => {
+                ApiError::NotFound(format!("{shown}; the last part should be a number")).into()
+            }
             _ => ApiError::NotFound(shown.to_owned()).into(),
         }
     })

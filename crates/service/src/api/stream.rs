@@ -27,7 +27,11 @@ impl Drop for Follower {
 /// Follows changes. Each event's data is a `Change`; after a break, send `Last-Event-ID`.
 #[utoipa::path(operation_id = "followChanges", tag = "watch", responses((status = 200, body = Change, content_type = "text/event-stream")))]
 #[get("/stream")]
-pub(super) async fn follow(node: web::Data<Node>, _caller: Caller, request: HttpRequest) -> Result<HttpResponse, ApiError> {
+pub(super) async fn follow(
+    node: web::Data<Node>,
+    _caller: Caller,
+    request: HttpRequest,
+) -> Result<HttpResponse, ApiError> {
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok());
     let (missed, changes) = node.changes.follow(last);
     node.metrics.streams.inc();

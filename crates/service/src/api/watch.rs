@@ -25,7 +25,8 @@ pub(super) async fn overview(
     _caller: Caller,
     query: web::Query<WatchQuery>,
 ) -> Result<web::Json<Watch>, ApiError> {
-    let window = Period::parse(query.window.as_deref().unwrap_or("1h")).map_err(|e| ApiError::BadRequest(format!("window: {e}")))?;
+    let window = Period::parse(query.window.as_deref().unwrap_or("1h"))
+        .map_err(|e| ApiError::BadRequest(format!("window: {e}")))?;
     if window > Period::from_secs(7 * 86_400) || window < Period::from_secs(60) {
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }

@@ -55,7 +55,12 @@ impl Published {
 fn compiled(row: &arvok_store::entity::definition::Model) -> Option<(Arc<Entry>, Stamp)> {
     let entry = recompile(row);
     if entry.is_none() {
-        tracing::error!(kind = row.kind, name = row.name, version = row.version, "a published definition cannot be compiled");
+        tracing::error!(
+            kind = row.kind,
+            name = row.name,
+            version = row.version,
+            "a published definition cannot be compiled"
+        );
     }
     entry.map(|e| (Arc::new(e), Stamp { at: row.published_at, by: row.published_by.clone() }))
 }

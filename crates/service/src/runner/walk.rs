@@ -61,8 +61,13 @@ async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreEr
         Some(seq) => read::alert_for_job(&node.db, seq).await?,
         None => None,
     };
-    let facts =
-        Facts { id: held.id, inputs: held.inputs.clone(), target: held.target.clone(), alert, has_alarm: held.alarm_id.is_some() };
+    let facts = Facts {
+        id: held.id,
+        inputs: held.inputs.clone(),
+        target: held.target.clone(),
+        alert,
+        has_alarm: held.alarm_id.is_some(),
+    };
     let repeat = repeat_of_current(&runbook, &held, &node.published().catalog);
     let mut machine = Machine::new(&runbook, &facts, held.progress.clone());
     let mut event = first.unwrap_or(Event::Taken { repeat });
@@ -115,13 +120,20 @@ fn repeat_of_current(runbook: &Runbook, held: &Held, catalog: &Catalog) -> Repea
         return Repeat::Safe;
     }
     match runbook.steps.get(held.progress.step).map(|s| &s.action) {
-        Some(Action::Call { operation, via, .. }) => catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat),
+        Some(Action::Call { operation, via, .. }) => {
+            catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat)
+        }
         _ => Repeat::Safe,
     }
 }
 
 fn end(state: JobState, failure: String) -> Then {
-    Then::End { state, effect: Some(arvok_core::job::JobEffect::NotChecked), failure: Some(failure), outputs: Value::Null }
+    Then::End {
+        state,
+        effect: Some(arvok_core::job::JobEffect::NotChecked),
+        failure: Some(failure),
+        outputs: Value::Null,
+    }
 }
 
 fn number(n: usize) -> i32 {
@@ -134,7 +146,9 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
     let mut outward = Outward::Nothing;
     for effect in effects {
         match effect {
-            Effect::StepStarted { index, attempt, give } => record.began.push((number(index), number(attempt as usize), give)),
+            Effect::StepStarted { index, attempt, give } => {
+                record.began.push((number(index), number(attempt as usize), give))
+            }
             Effect::StepEnded { index, attempt, result } => {
                 let (state, output, error) = match result {
                     StepResult::Done(output) => ("done", Some(output), None),
@@ -148,7 +162,9 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
             }
             Effect::LookAtAlarm => outward = Outward::LookAtAlarm,
             Effect::Wait { until } => record.then = Then::Wait(until),
-            Effect::End { state, effect, failure, outputs } => record.then = Then::End { state, effect, failure, outputs },
+            Effect::End { state, effect, failure, outputs } => {
+                record.then = Then::End { state, effect, failure, outputs }
+            }
         }
     }
     (record, outward)

@@ -76,7 +76,12 @@ struct Say {
     text: String,
 }
 
-async fn say(chat: web::Data<Chat>, channel: web::Path<String>, ask: web::Json<Say>, request: HttpRequest) -> HttpResponse {
+async fn say(
+    chat: web::Data<Chat>,
+    channel: web::Path<String>,
+    ask: web::Json<Say>,
+    request: HttpRequest,
+) -> HttpResponse {
     if let Err(refused) = auth::check(&request, &chat.token) {
         return refused;
     }

@@ -112,7 +112,12 @@ struct Grow {
     by_gib: f64,
 }
 
-async fn grow(office: web::Data<Office>, name: web::Path<String>, ask: web::Json<Grow>, request: HttpRequest) -> HttpResponse {
+async fn grow(
+    office: web::Data<Office>,
+    name: web::Path<String>,
+    ask: web::Json<Grow>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |o: &Office| {
         let size = locked(&o.yard).cluster.grow(&name, &ask.disk, ask.by_gib).map_err(|e| (409, e))?;
         Ok((200, json!({ "disk": ask.disk, "size_gib": size })))
@@ -125,7 +130,12 @@ struct Power {
     on: bool,
 }
 
-async fn power(office: web::Data<Office>, name: web::Path<String>, ask: web::Json<Power>, request: HttpRequest) -> HttpResponse {
+async fn power(
+    office: web::Data<Office>,
+    name: web::Path<String>,
+    ask: web::Json<Power>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |o: &Office| {
         let mut yard = locked(&o.yard);
         let vm = yard.cluster.vms.get_mut(name.as_str()).ok_or_else(|| not_found(&name))?;
@@ -143,11 +153,21 @@ struct Fill {
 }
 
 /// For whoever plays: makes a disk fill.
-async fn fill(office: web::Data<Office>, name: web::Path<String>, ask: web::Json<Fill>, request: HttpRequest) -> HttpResponse {
+async fn fill(
+    office: web::Data<Office>,
+    name: web::Path<String>,
+    ask: web::Json<Fill>,
+    request: HttpRequest,
+) -> HttpResponse {
     if let Err(refused) = auth::check(&request, &office.token) {
         return refused;
     }
-    locked(&office.yard).cluster.fill(&name, &ask.disk, ask.percent.clamp(0.0, 100.0), ask.gib_an_hour.clamp(0.0, 1000.0));
+    locked(&office.yard).cluster.fill(
+        &name,
+        &ask.disk,
+        ask.percent.clamp(0.0, 100.0),
+        ask.gib_an_hour.clamp(0.0, 1000.0),
+    );
     HttpResponse::NoContent().finish()
 }
 

@@ -78,9 +78,22 @@ impl Cluster {
         ] {
             let disks = disks
                 .iter()
-                .map(|(n, size, used)| Disk { name: (*n).into(), size_gib: *size, used_gib: *used, fill_gib_an_hour: 0.02 })
+                .map(|(n, size, used)| Disk {
+                    name: (*n).into(),
+                    size_gib: *size,
+                    used_gib: *used,
+                    fill_gib_an_hour: 0.02,
+                })
                 .collect();
-            let vm = Vm { host: format!("quill-hv-{host}"), powered: true, memory_gib: memory, load: 0.2, disks, tier: tier.into(), grown: 0 };
+            let vm = Vm {
+                host: format!("quill-hv-{host}"),
+                powered: true,
+                memory_gib: memory,
+                load: 0.2,
+                disks,
+                tier: tier.into(),
+                grown: 0,
+            };
             cluster.vms.insert(name.into(), vm);
         }
         cluster

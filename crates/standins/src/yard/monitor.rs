@@ -75,7 +75,10 @@ impl Monitor {
                     vm: name.clone(),
                     part: disk.name.clone(),
                     percent: (percent * 10.0).round() / 10.0,
-                    text: format!("disk {} of {name} is {percent:.1} % full, {:.1} of {:.0} GiB", disk.name, disk.used_gib, disk.size_gib),
+                    text: format!(
+                        "disk {} of {name} is {percent:.1} % full, {:.1} of {:.0} GiB",
+                        disk.name, disk.used_gib, disk.size_gib
+                    ),
                     tier: vm.tier.clone(),
                 });
             }
@@ -114,7 +117,8 @@ pub(super) async fn run(yard: Shared, options: YardOptions) {
         }
         let (Ok(client), Some((url, token)), false) = (&client, &options.report_to, silent) else { continue };
         while let Some(reading) = waiting.front() {
-            let body = json!({ "run": run, "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
+            let body =
+                json!({ "run": run, "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
             let sent = client.post(url).bearer_auth(token).json(&body).send().await;
             match sent {
                 Ok(answer) if answer.status().is_success() || answer.status().as_u16() == 422 => waiting.pop_front(),

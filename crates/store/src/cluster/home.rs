@@ -82,10 +82,9 @@ impl Home {
 }
 
 fn postgres_user() -> Result<User, StoreError> {
-    User::from_name("postgres")
-        .ok()
-        .flatten()
-        .ok_or_else(|| failed("there is no user `postgres`; PostgreSQL does not run as root (apt-get install postgresql)"))
+    User::from_name("postgres").ok().flatten().ok_or_else(|| {
+        failed("there is no user `postgres`; PostgreSQL does not run as root (apt-get install postgresql)")
+    })
 }
 
 /// Whether another user can get there: every folder above may be passed through.

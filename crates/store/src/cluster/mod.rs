@@ -53,7 +53,9 @@ pub fn binaries() -> Result<PathBuf, StoreError> {
         .collect();
     found.sort();
     found.pop().map(|(_, bin)| bin).ok_or_else(|| {
-        failed("PostgreSQL is not installed here (apt-get install postgresql), and no database was named (ARVOK_DATABASE)")
+        failed(
+            "PostgreSQL is not installed here (apt-get install postgresql), and no database was named (ARVOK_DATABASE)",
+        )
     })
 }
 
@@ -67,7 +69,8 @@ impl Cluster {
         if !home.data.join("PG_VERSION").exists() {
             init(&bin, &home)?;
         }
-        let password = fs::read_to_string(&home.password).map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
+        let password =
+            fs::read_to_string(&home.password).map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
         for _ in 0..5 {
             let port = free_port()?;
             let mut server = serve(&bin, &home, port, durability)?;
@@ -149,7 +152,9 @@ fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<T
     let log = fs::File::create(&home.log).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
     let mut command = home.command(&bin.join("postgres"));
     command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
-    for setting in ["listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=200", "shared_buffers=128MB"] {
+    for setting in
+        ["listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=200", "shared_buffers=128MB"]
+    {
         command.args(["-c", setting]);
     }
     if durability == Durability::None {

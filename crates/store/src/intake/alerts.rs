@@ -28,7 +28,8 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[Alert]) -> Result
     let first: Vec<bool> = alerts.iter().map(|a| seen.insert((a.source.as_str(), a.id.as_str()))).collect();
     let new: Vec<&Alert> = alerts.iter().zip(&first).filter(|(_, first)| **first).map(|(a, _)| a).collect();
     let texts = |f: fn(&Alert) -> String| -> sea_orm::Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
-    let times = |f: fn(&Alert) -> DateTime<Utc>| -> sea_orm::Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
+    let times =
+        |f: fn(&Alert) -> DateTime<Utc>| -> sea_orm::Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
     let values = vec![
         texts(|a| a.source.clone()),
         texts(|a| a.id.clone()),

@@ -60,7 +60,8 @@ async fn attempt(db: &DatabaseConnection, catalog: &Catalog, alerts: &[Alert]) -
 
     let mut alarms = alarms::lock(&tx, fresh.iter().map(|(a, _)| *a)).await?;
     let moved: Vec<_> = fresh.iter().map(|(alert, _)| alarms.take(alert)).collect();
-    let cleared: Vec<i64> = moved.iter().filter(|(_, c)| *c == alarm::Change::Cleared).filter_map(|(id, _)| *id).collect();
+    let cleared: Vec<i64> =
+        moved.iter().filter(|(_, c)| *c == alarm::Change::Cleared).filter_map(|(id, _)| *id).collect();
 
     let keys = hits.iter().flatten().map(|h| h.key.clone()).collect();
     let tallies = tallies::lock(&tx, keys, &cleared).await?;
@@ -123,9 +124,12 @@ async fn settle<'a>(
     struct Number {
         n: i64,
     }
-    let numbers: Vec<Number> =
-        sql::rows(tx, "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)", vec![(wanted as i32).into()])
-            .await?;
+    let numbers: Vec<Number> = sql::rows(
+        tx,
+        "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)",
+        vec![(wanted as i32).into()],
+    )
+    .await?;
     let mut numbers: Vec<i64> = numbers.into_iter().map(|n| n.n).rev().collect();
     Ok(decide(catalog, fresh, hits, moved, tallies, &mut numbers))
 }

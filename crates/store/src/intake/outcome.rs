@@ -68,12 +68,21 @@ impl<'a> Outcome<'a> {
     }
 
     /// A job with acceptable inputs is queued; any other is refused with the reason, and so seen.
-    fn job(&self, id: i64, alert: &Alert, seq: i64, alarm: Option<i64>, rule: &'a Rule, rule_version: i32) -> JobRow<'a> {
+    fn job(
+        &self,
+        id: i64,
+        alert: &Alert,
+        seq: i64,
+        alarm: Option<i64>,
+        rule: &'a Rule,
+        rule_version: i32,
+    ) -> JobRow<'a> {
         let (runbook_version, prepared) = match self.catalog.runbook(&rule.dispatch.runbook) {
             None => (0, Err(format!("there is no runbook `{}`", rule.dispatch.runbook))),
-            Some((runbook, version)) => {
-                (version, rule.dispatch.inputs(alert).map_err(|e| format!("inputs: {e}")).and_then(|i| runbook.prepare(i)))
-            }
+            Some((runbook, version)) => (
+                version,
+                rule.dispatch.inputs(alert).map_err(|e| format!("inputs: {e}")).and_then(|i| runbook.prepare(i)),
+            ),
         };
         let (inputs, target, refused) = match prepared {
             Ok(p) => (p.inputs, p.target.to_string(), None),
@@ -120,7 +129,8 @@ async fn write_jobs(tx: &DatabaseTransaction, jobs: &[JobRow<'_>]) -> Result<(),
         return Ok(());
     }
     let rows: Vec<Value> = jobs.iter().map(row).collect();
-    let sql = "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, deadline, state, effect, failure,
+    let sql =
+        "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, deadline, state, effect, failure,
             rule, rule_version, alert_seq, alarm_id, progress, created_at, finished_at)
         SELECT id, runbook, runbook_version, inputs, target, urgency, deadline, state, effect, failure,
             rule, rule_version, alert_seq, alarm_id, progress, created_at, finished_at

@@ -66,7 +66,12 @@ impl Tallies {
     }
 
     /// Writes all back; what has nothing left to remember is forgotten.
-    pub async fn write(self, tx: &DatabaseTransaction, catalog: &Catalog, now: DateTime<Utc>) -> Result<(), StoreError> {
+    pub async fn write(
+        self,
+        tx: &DatabaseTransaction,
+        catalog: &Catalog,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
         if self.by_key.is_empty() {
             return Ok(());
         }

@@ -67,7 +67,9 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
     let mut strait: Strait = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
     strait.received = strait.distinct + strait.repeated;
 
-    let jobs = |condition: &str, order: &str| format!("SELECT {ITEM} FROM job j WHERE {condition} ORDER BY {order} LIMIT {MOST}");
+    let jobs = |condition: &str, order: &str| {
+        format!("SELECT {ITEM} FROM job j WHERE {condition} ORDER BY {order} LIMIT {MOST}")
+    };
     let needing = jobs(
         "j.state = 'unsure' OR (j.created_at >= $1 AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')
             AND NOT EXISTS (SELECT 1 FROM job later WHERE later.target = j.target AND later.runbook = j.runbook

@@ -1,0 +1,137 @@
+//! The command by itself: help, exit codes, files, questions.
+
+use crate::kit::{DEMO, Stage, arvok, folder};
+
+#[test]
+fn help_teaches() {
+    insta::assert_snapshot!("help", arvok(&["--help"], &[], "").out);
+    insta::assert_snapshot!("help-send", arvok(&["send", "--help"], &[], "").out);
+    for shell in ["bash", "zsh", "fish"] {
+        assert!(arvok(&["completions", shell], &[], "").out.contains("arvok"), "{shell}");
+    }
+}
+
+#[test]
+fn exit_codes_tell_what_happened() {
+    let stage = Stage::with_demo();
+    let nowhere = [("ARVOK_SERVER", "http://127.0.0.1:9"), ("ARVOK_TOKEN", "x")];
+    let at = |token: &'static str| [("ARVOK_SERVER", stage.address.as_str()), ("ARVOK_TOKEN", token)];
+    let faulty = folder("faulty").join("f.yaml");
+    std::fs::write(&faulty, "rule: a\ndispach: {}\n").expect("writes");
+    let faulty = faulty.to_str().expect("a path");
+    let codes = [
+        ("done", stage.arvok(&["alert", "list"]).code),
+        ("faults found", arvok(&["check", faulty], &[], "").code),
+        ("wrong words", arvok(&["alert", "lst"], &[], "").code),
+        ("no server", arvok(&["alert", "list"], &nowhere, "").code),
+        ("wrong token", arvok(&["alert", "list"], &at("wrong"), "").code),
+        ("not there", stage.arvok(&["alert", "show", "99"]).code),
+        ("refused", stage.arvok(&["alert", "list", "--severity", "bad"]).code),
+        ("no such file", arvok(&["check", "/nonexistent"], &[], "").code),
+    ];
+    let lines: Vec<String> = codes.iter().map(|(what, code)| format!("{code} {what}")).collect();
+    insta::assert_snapshot!(lines.join("\n"), @"
+    0 done
+    1 faults found
+    2 wrong words
+    3 no server
+    4 wrong token
+    5 not there
+    6 refused
+    7 no such file
+    ");
+    let said = arvok(&["alert", "list"], &nowhere, "");
+    insta::assert_snapshot!(said.err, @"arvok: http://127.0.0.1:9 does not answer; is `arvok serve` running there? Name another with --server");
+}
+
+#[test]
+fn check_needs_no_server_and_marks_the_place() {
+    let said = arvok(&["check", DEMO], &[], "");
+    assert_eq!((said.code, said.out.trim()), (0, "8 definitions in 5 files are good"));
+    let place = folder("check");
+    std::fs::write(place.join("rule.yaml"), "rule: a\nlisten:\n  sevrity: major\ndispatch: { runbook: none }\n")
+        .expect("writes");
+    std::fs::write(place.join("b.json"), "{\"rule\": \"b\", \"dispatch\": {\"runbook\": \"none\"}}").expect("writes");
+    let said = arvok(&["check", place.to_str().expect("a path")], &[], "");
+    let shown = said.err.replace(place.to_str().expect("a path"), "[folder]");
+    insta::assert_snapshot!(shown, @"
+    [folder]/rule.yaml:3:3: unknown key `sevrity`; did you mean `severity`?
+        3 |   sevrity: major
+          |   ^^^^^^^
+    1 complaint
+    ");
+}
+
+#[test]
+fn publish_shows_asks_and_can_be_told_not_to() {
+    let stage = Stage::with_demo();
+    let place = folder("publish");
+    let file = place.join("disks.yaml");
+    let text = std::fs::read_to_string(format!("{DEMO}/rules/disks.yaml")).expect("the demo");
+    std::fs::write(&file, text.replace("rest: 30s", "rest: 15m")).expect("writes");
+    let path = file.to_str().expect("a path");
+    let asked = stage.arvok(&["publish", path]);
+    insta::assert_snapshot!(asked.all(), @"
+    exit 2
+    changed   rule booking-disk-filling, version 2
+        -   rest: 30s
+        +   rest: 15m
+    1 without a change
+    arvok: nobody can be asked here; say --yes to publish, or --dry-run to only look
+    ");
+    assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 1);
+    assert_eq!(stage.arvok(&["publish", path, "--dry-run"]).code, 0);
+    assert_eq!(stage.arvok(&["publish", path, "--yes"]).code, 0);
+    assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 2);
+    assert_eq!(stage.arvok(&["publish", path, "--yes"]).out.trim(), "2 without a change");
+}
+
+#[test]
+fn send_takes_flags_a_file_or_an_input() {
+    let stage = Stage::with_demo();
+    let flags = [
+        "send",
+        "yard-hypervisor",
+        "--kind",
+        "disk.usage",
+        "--resource",
+        "vm/oldhithe-kiosk-1",
+        "--severity",
+        "minor",
+        "--value",
+        "91",
+        "--label",
+        "tier=bronze",
+        "--id",
+        "a1",
+    ];
+    let with_credential = [("ARVOK_CREDENTIAL", "monitor-token")];
+    assert_eq!(stage.arvok_with(&flags, &with_credential, "").out.trim(), "alert 1 taken (a1)");
+    assert_eq!(stage.arvok(&flags).out.trim(), "a1 had come before; nothing changed");
+    let payload = r#"{"run": 7, "at": 1770000000, "reading": {"number": 3, "check": "disk", "level": "high", "vm": "a", "part": "data", "percent": 90, "text": "t", "tier": "gold"}}"#;
+    assert_eq!(stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], payload).out.trim(), "alert 3 taken (7-3)");
+    let alert = stage.get("/api/v1/alerts/3");
+    assert_eq!(alert["alert"]["time"], "2026-02-02T02:40:00Z");
+    let bad = stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], "{}");
+    assert_eq!(bad.code, 6);
+    assert!(bad.err.contains("kept as unreadable 1"), "{}", bad.err);
+    let none = stage.arvok(&["send", "yard-hypervisor"]);
+    assert_eq!(none.code, 2, "{}", none.all());
+}
+
+#[test]
+fn login_is_remembered_for_this_user_only() {
+    use std::os::unix::fs::PermissionsExt;
+    let stage = Stage::bare();
+    let home = folder("home");
+    let home_path = home.to_str().expect("a path");
+    let environment = [("XDG_CONFIG_HOME", home_path)];
+    let said = arvok(&["login", &stage.address], &environment, &format!("{}\n", stage.token));
+    assert_eq!(said.code, 0, "{}", said.all());
+    let mode = std::fs::metadata(home.join("arvok/login.toml")).expect("a file").permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    assert_eq!(arvok(&["alert", "list"], &environment, "").out.trim(), "No alerts.");
+    assert_eq!(arvok(&["token", "list"], &environment, "").code, 0);
+    let elsewhere = [("XDG_CONFIG_HOME", home_path), ("ARVOK_SERVER", "http://127.0.0.1:9")];
+    assert_eq!(arvok(&["alert", "list"], &elsewhere, "").code, 3, "and the token goes nowhere else");
+}

@@ -1,0 +1,170 @@
+//! The console in a real browser: the journey, and every view as axe-core sees it.
+
+use crate::kit::{Browser, Stage, until};
+use arvok_standins::Faults;
+use serde_json::json;
+
+/// A stage on which a disk has filled and been grown, one job has failed, and one is proposed
+/// by nobody.
+fn played() -> Stage {
+    let stage = Stage::with_demo();
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 87.0, 8.0));
+    stage.job_in(1, &["succeeded"]);
+    stage.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
+    stage.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
+    stage.job_in(2, &["failed"]);
+    stage.yard.with(|c| c.fill("brack-kiosk-3", "system", 98.0, 0.0));
+    stage
+}
+
+#[test]
+fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, true);
+    browser.see("Sign in");
+    browser.sign_in("arvok_wrong");
+    browser.see("this token is not known here");
+    browser.run("document.getElementById('token').value = ''");
+    browser.go("/");
+    browser.see("Sign in");
+    browser.sign_in(&stage.token);
+    browser.see("No alert came in this time.");
+
+    // Nothing is reloaded from here on: what comes, comes by the stream.
+    stage.yard.set_faults(Faults { delay_ms: 400, ..Faults::default() });
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 87.0, 8.0));
+    browser.see("vm/quill-booking-db-1");
+    browser.click("grow-disk");
+    browser.see("The passage");
+    browser.see("alarm cleared within 5m");
+    browser.see("confirmed");
+    let text = browser.text();
+    for part in ["Find the fullest disk", "Tell the storage crew", "booking-disk-filling", "first alert of its episode"]
+    {
+        assert!(text.contains(part), "{part} in {text}");
+    }
+    browser.click("booking-disk-filling");
+    browser.see("As published");
+    browser.see("1 alerts".trim_start_matches("1 "));
+    browser.click("Sign out");
+    browser.see("Sign in");
+}
+
+#[test]
+fn every_view_in_light_and_dark_wide_and_narrow() {
+    let stage = played();
+    let browser = Browser::open(&stage, false);
+    assert_eq!(browser.violations(), Vec::<String>::new(), "sign-in");
+    browser.sign_in(&stage.token);
+    browser.see("Watch");
+    let views = [
+        ("/", "The strait"),
+        ("/alerts", "disk.usage".trim()),
+        ("/alerts/1", "Normal form"),
+        ("/alarms", "vm/quill-booking-db-2"),
+        ("/alarms/1", "Newest alerts"),
+        ("/jobs", "grow-disk"),
+        ("/jobs/1", "The passage"),
+        ("/jobs/2", "at its ceiling"),
+        ("/rules", "booking-disk-filling"),
+        ("/rules/booking-disk-filling", "As published"),
+        ("/runbooks", "grow-disk"),
+        ("/runbooks/grow-disk", "As published"),
+        ("/nowhere", "There is nothing at this address."),
+        ("/jobs/99", "there is no job 99"),
+    ];
+    let mut wrong = Vec::new();
+    for dark in [false, true] {
+        browser.theme(dark);
+        for (view, sign) in views {
+            browser.go(view);
+            browser.see(sign);
+            let place = if dark { "dark" } else { "light" };
+            wrong.extend(browser.violations().into_iter().map(|v| format!("{view} {place}: {v}")));
+        }
+    }
+    browser.size(390, 800);
+    for (view, sign) in views.iter().filter(|(_, s)| *s != "disk.usage") {
+        browser.go(view);
+        browser.see(sign);
+        let over = browser.run("return document.documentElement.scrollWidth - innerWidth").as_i64().unwrap_or(0);
+        if over > 0 {
+            wrong.push(format!("{view} is {over} pixels too wide for a narrow screen"));
+        }
+    }
+    assert_eq!(wrong, Vec::<String>::new());
+}
+
+#[test]
+fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
+    let stage = Stage::with_demo();
+    for batch in 0..50 {
+        let alerts: Vec<_> = (0..1000)
+            .map(|i| json!({"kind": "a", "resource": format!("vm/n{i}"), "severity": if batch == 0 { "critical" } else { "minor" }}))
+            .collect();
+        let request = stage
+            .request(reqwest::Method::POST, "/in/yard-hypervisor")
+            .bearer_auth(&stage.token)
+            .header("content-type", "application/vnd.arvok.alert+json")
+            .body(serde_json::Value::Array(alerts).to_string());
+        assert_eq!(crate::kit::answer(request).0, 202);
+    }
+    let browser = Browser::open(&stage, true);
+    browser.sign_in(&stage.token);
+    browser.see("Watch");
+    browser.go("/alerts");
+    browser.see("vm/n999");
+    let rows = browser.run("return document.querySelectorAll('section li').length").as_i64().unwrap_or(0);
+    assert!(rows < 60, "only what is seen is drawn, not {rows} rows");
+    until("the list to reach far down", || {
+        let seen = browser.run(
+            "const s = document.querySelector('section[aria-label]'); s.scrollTop = s.scrollHeight; return s.scrollHeight / 44",
+        );
+        (seen.as_f64()? > 2000.0).then_some(())
+    });
+    until("the rows there to be drawn", || {
+        let drawn = browser.run("return document.querySelectorAll('section li').length").as_i64()?;
+        (drawn > 10).then_some(())
+    });
+    browser.go("/alerts?severity=critical&text=n7");
+    browser.see("vm/n7");
+    assert!(browser.text().contains("critical"), "the filter stands in the address: {}", browser.text());
+}
+
+/// The pictures of the README; `make screenshots` makes them anew.
+#[test]
+#[ignore = "writes docs/screenshots"]
+fn screenshots() {
+    let stage = played();
+    let folder = std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots"));
+    std::fs::create_dir_all(&folder).expect("a folder");
+    stage.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
+    stage.send(
+        "yard-hypervisor",
+        &json!({"kind": "disk.usage", "resource": "vm/nessfold-booking-db-1", "severity": "critical", "value": 98.2,
+        "labels": {"tier": "gold"}, "summary": "disk data of nessfold-booking-db-1 is 98.2 % full"}),
+    );
+    let browser = Browser::open(&stage, true);
+    browser.sign_in(&stage.token);
+    let shots = [
+        ("watch-dark", "/", "The strait", true, 1280),
+        ("watch-light", "/", "The strait", false, 1280),
+        ("watch-narrow", "/", "The strait", true, 390),
+        ("alerts", "/alerts", "Received", true, 1280),
+        ("alert", "/alerts/1", "Normal form", false, 1280),
+        ("alarms", "/alarms", "brack-kiosk-3", true, 1280),
+        ("alarm", "/alarms/1", "Newest alerts", false, 1280),
+        ("jobs", "/jobs", "grow-disk", true, 1280),
+        ("job-confirmed", "/jobs/1", "The passage", true, 1280),
+        ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
+        ("rule", "/rules/booking-disk-filling", "As published", true, 1280),
+    ];
+    for (name, view, sign, dark, width) in shots {
+        browser.size(width, 800);
+        browser.theme(dark);
+        browser.go(view);
+        browser.see(sign);
+        browser.run("return document.fonts.ready.then(() => true)");
+        browser.picture(&folder.join(format!("{name}.png")));
+    }
+}

@@ -1,0 +1,150 @@
+//! Chromium behind its driver: one driver for the whole run, one session for each test.
+
+use super::{Stage, block, folder, until};
+use arvok_store::cluster::{Tethered, spawn_tethered};
+use serde_json::{Value, json};
+use std::{
+    fs,
+    process::{Command, Stdio},
+    sync::OnceLock,
+};
+use thirtyfour::{By, ChromiumLikeCapabilities, DesiredCapabilities, WebDriver};
+
+const AXE: &str = include_str!("../../../../../console/node_modules/axe-core/axe.min.js");
+
+/// The driver's address; it ends with the test process.
+fn driver() -> &'static str {
+    static DRIVER: OnceLock<(Tethered, String)> = OnceLock::new();
+    let (_, address) = DRIVER.get_or_init(|| {
+        let log = folder("driver").join("log");
+        let mut command = Command::new("chromedriver");
+        command.arg("--port=0");
+        let out = fs::File::create(&log).expect("a log");
+        let driver = spawn_tethered(&command, "KILL", out.into(), Stdio::null()).expect("chromedriver is installed");
+        let port = until("chromedriver's port", || {
+            let said = fs::read_to_string(&log).ok()?;
+            let rest = said.split("started successfully on port ").nth(1)?;
+            rest.split('.').next()?.trim().parse::<u16>().ok()
+        });
+        (driver, format!("http://127.0.0.1:{port}"))
+    });
+    address
+}
+
+/// A browser window on a node's console.
+pub struct Browser {
+    driver: WebDriver,
+    address: String,
+}
+
+impl Browser {
+    /// Opens a window of 1280 by 800 in the dark, or the light.
+    pub fn open(stage: &Stage, dark: bool) -> Self {
+        let profile = folder("profile");
+        let mut capabilities = DesiredCapabilities::chrome();
+        for option in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-default-apps",
+            "--disable-extensions",
+            "--disable-domain-reliability",
+            "--disable-dev-shm-usage",
+            "--force-color-profile=srgb",
+            "--hide-scrollbars",
+            "--force-prefers-reduced-motion",
+            "--disable-features=OptimizationHints,MediaRouter,Translate,BackForwardCache,AutofillServerCommunication",
+            "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE localhost , EXCLUDE 127.0.0.1",
+        ] {
+            capabilities.add_arg(option).expect("an option");
+        }
+        capabilities.add_arg(&format!("--user-data-dir={}", profile.display())).expect("an option");
+        let driver = block(WebDriver::new(driver(), capabilities)).expect("a browser");
+        let browser = Self { driver, address: stage.address.clone() };
+        browser.size(1280, 800);
+        browser.go("/");
+        browser.theme(dark);
+        browser
+    }
+
+    /// Signs in with the stage's token.
+    pub fn sign_in(&self, token: &str) {
+        block(async {
+            let field = self.driver.find(By::Id("token")).await.expect("a field for the token");
+            field.send_keys(token).await.expect("typing");
+            self.driver.find(By::Css("button[type=submit]")).await.expect("a button").click().await.expect("a click");
+        });
+    }
+
+    /// Sets the size of the page itself.
+    pub fn size(&self, width: u32, height: u32) {
+        let tools = self.driver.cdp();
+        let metrics = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 600 });
+        block(tools.send_raw("Emulation.setDeviceMetricsOverride", metrics)).expect("a size");
+    }
+
+    /// Chooses light or dark, as the switch does.
+    pub fn theme(&self, dark: bool) {
+        let theme = if dark { "dark" } else { "light" };
+        self.run(&format!(
+            "localStorage.setItem('arvok-theme', '{theme}'); document.documentElement.dataset.theme = '{theme}';"
+        ));
+    }
+
+    /// Goes to a path of the console.
+    pub fn go(&self, path: &str) {
+        block(self.driver.goto(format!("{}{path}", self.address))).expect("a page");
+    }
+
+    /// The text of the page.
+    pub fn text(&self) -> String {
+        self.run("return document.body.innerText").as_str().unwrap_or_default().to_owned()
+    }
+
+    /// Waits for a text to be shown.
+    pub fn see(&self, text: &str) {
+        until(&format!("the page to show `{text}`; it shows: {}", self.text()), || {
+            self.text().contains(text).then_some(())
+        });
+    }
+
+    /// Clicks the first link or button that holds a text.
+    pub fn click(&self, text: &str) {
+        let clicked = format!(
+            "const e = [...document.querySelectorAll('a, button')].find(e => e.textContent.includes({})); e?.click(); return !!e",
+            json!(text)
+        );
+        until(&format!("something to click with `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
+    }
+
+    /// Runs a script.
+    pub fn run(&self, script: &str) -> Value {
+        block(self.driver.execute(script, vec![])).expect("the script runs").json().clone()
+    }
+
+    /// Violations that axe-core finds on the page, one a line.
+    pub fn violations(&self) -> Vec<String> {
+        self.run(AXE);
+        let script = "const done = arguments[arguments.length - 1]; axe.run().then(r => done(r.violations.map(v =>
+            v.id + ': ' + v.help + ' at ' + v.nodes.slice(0, 3).map(n => n.target.join(' ')).join('; '))), e => done([String(e)]));";
+        let found = block(self.driver.execute_async(script, vec![])).expect("axe runs");
+        let lines = found.json().as_array().cloned().unwrap_or_default();
+        lines.iter().map(|l| l.as_str().unwrap_or_default().to_owned()).collect()
+    }
+
+    /// A picture of the page.
+    pub fn picture(&self, file: &std::path::Path) {
+        block(self.driver.screenshot(file)).expect("a picture");
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = block(self.driver.clone().quit());
+    }
+}

@@ -1,0 +1,74 @@
+//! What the journeys stand on: one PostgreSQL for the whole run, and for each test a database,
+//! a node as a process of its own, a yard and a chat. Everything ends with the test process.
+
+mod browser;
+mod command;
+mod stage;
+
+pub use browser::Browser;
+pub use command::{Said, arvok};
+pub use stage::{DEMO, Stage, answer};
+
+use arvok_store::cluster::{Cluster, Durability};
+use std::{
+    future::Future,
+    path::PathBuf,
+    sync::{
+        OnceLock,
+        atomic::{AtomicUsize, Ordering},
+    },
+    time::{Duration, Instant},
+};
+use tokio::runtime::Runtime;
+
+/// The binary under test.
+pub const ARVOK: &str = env!("CARGO_BIN_EXE_arvok");
+
+fn runtime() -> &'static Runtime {
+    static RUNTIME: OnceLock<Runtime> = OnceLock::new();
+    RUNTIME.get_or_init(|| Runtime::new().expect("a runtime"))
+}
+
+/// Runs asynchronous work from an ordinary test.
+pub fn block<T>(work: impl Future<Output = T>) -> T {
+    runtime().block_on(work)
+}
+
+/// A new folder below the target folder.
+pub fn folder(name: &str) -> PathBuf {
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+    let n = COUNT.fetch_add(1, Ordering::Relaxed);
+    let path = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("{}-{n}-{name}", std::process::id()));
+    std::fs::create_dir_all(&path).expect("a folder");
+    path
+}
+
+fn cluster() -> &'static Cluster {
+    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
+    CLUSTER.get_or_init(|| {
+        let home = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("postgres");
+        Cluster::start(&home, Durability::None).expect("a PostgreSQL")
+    })
+}
+
+/// An empty database.
+pub fn database() -> String {
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+    let name = format!("t{}", COUNT.fetch_add(1, Ordering::Relaxed));
+    block(async {
+        cluster().remove(&name).await.expect("an old database goes");
+        cluster().create(&name).await.expect("a new database comes")
+    })
+}
+
+/// Asks again and again until there is an answer; says what was awaited if none comes.
+pub fn until<T>(what: &str, mut ask: impl FnMut() -> Option<T>) -> T {
+    let end = Instant::now() + Duration::from_secs(60);
+    loop {
+        if let Some(answer) = ask() {
+            return answer;
+        }
+        assert!(Instant::now() < end, "waited a minute for {what}");
+        std::thread::park_timeout(Duration::from_millis(20));
+    }
+}

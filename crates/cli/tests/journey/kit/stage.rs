@@ -1,0 +1,217 @@
+//! A node with everything around it.
+
+use super::{ARVOK, Said, block, command::arvok, database, folder, until};
+use arvok_standins::{
+    chat::{self, RunningChat},
+    yard::{self, RunningYard, YardOptions},
+};
+use arvok_store::cluster::{Tethered, spawn_tethered};
+use reqwest::{Client, Method};
+use serde_json::{Value, json};
+use std::{
+    fs,
+    net::TcpListener,
+    path::PathBuf,
+    process::{Command, Stdio},
+    time::Duration,
+};
+
+/// The demo's definitions, as files of the repository.
+pub const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
+
+/// A node, a yard, a chat.
+pub struct Stage {
+    pub yard: RunningYard,
+    pub chat: RunningChat,
+    pub token: String,
+    pub address: String,
+    data: PathBuf,
+    database: String,
+    node: Option<Tethered>,
+    http: Client,
+}
+
+impl Stage {
+    /// With the demo published and the yard's monitor at work.
+    pub fn with_demo() -> Self {
+        let stage = Self::bare();
+        let said = stage.arvok(&["publish", DEMO, "--yes"]);
+        assert_eq!(said.code, 0, "{}", said.all());
+        stage
+    }
+
+    /// With nothing published.
+    pub fn bare() -> Self {
+        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let address = format!("http://127.0.0.1:{port}");
+        let (yard, chat) = block(async {
+            let options = YardOptions {
+                port: 0,
+                token: "office-token".into(),
+                report_to: Some((format!("{address}/in/yard-hypervisor"), "monitor-token".into())),
+                tick: Duration::from_millis(50),
+                seconds_a_tick: 15.0,
+            };
+            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"))
+        });
+        let http = Client::builder().no_proxy().build().expect("a client");
+        let data = folder("node");
+        let mut stage =
+            Self { yard, chat, token: String::new(), address, data, database: database(), node: None, http };
+        stage.start_node();
+        stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
+        for (name, value) in
+            [("yard-monitor", "monitor-token"), ("yard-office", "office-token"), ("crew-chat", "crew-token")]
+        {
+            let (status, _) =
+                stage.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&json!({ "value": value })));
+            assert_eq!(status, 204);
+        }
+        stage
+    }
+
+    /// Starts the node, or starts it again.
+    pub fn start_node(&mut self) {
+        let mut command = Command::new(ARVOK);
+        command
+            .arg("serve")
+            .env("ARVOK_LISTEN", self.address.trim_start_matches("http://"))
+            .env("ARVOK_DATABASE", &self.database)
+            .env("ARVOK_DATA", &self.data)
+            .env("ARVOK_DATABASE_CONNECTIONS", "8")
+            .env("ARVOK_LOG", "warn")
+            .env("ARVOK_SETTING_YARD", self.yard.url())
+            .env("ARVOK_SETTING_CREW_CHAT", self.chat.url());
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
+        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+        until("the node to answer", || {
+            let running = self.node.as_mut().is_some_and(Tethered::is_running);
+            assert!(running, "the node ended: {}", self.log());
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+    }
+
+    /// Another node over the same database, with stand-ins of its own that nobody uses.
+    pub fn second_node(&self) -> Self {
+        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let idle = YardOptions {
+            port: 0,
+            token: String::new(),
+            report_to: None,
+            tick: Duration::from_secs(60),
+            seconds_a_tick: 0.0,
+        };
+        let (yard, chat) =
+            block(async { (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat")) });
+        let data = folder("second");
+        fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
+        let mut other = Self {
+            yard,
+            chat,
+            token: self.token.clone(),
+            address: format!("http://127.0.0.1:{port}"),
+            data,
+            database: self.database.clone(),
+            node: None,
+            http: self.http.clone(),
+        };
+        other.start_node();
+        other
+    }
+
+    /// Kills the node without warning.
+    pub fn kill_node(&mut self) {
+        drop(self.node.take());
+    }
+
+    /// What the node has logged.
+    pub fn log(&self) -> String {
+        fs::read_to_string(self.data.join("log")).unwrap_or_default()
+    }
+
+    /// The command, pointed at this node with the first token.
+    pub fn arvok(&self, args: &[&str]) -> Said {
+        self.arvok_with(args, &[], "")
+    }
+
+    /// The command with more of an environment and an input.
+    pub fn arvok_with(&self, args: &[&str], environment: &[(&str, &str)], input: &str) -> Said {
+        let mut all = vec![("ARVOK_SERVER", self.address.as_str()), ("ARVOK_TOKEN", self.token.as_str())];
+        all.extend(environment);
+        arvok(args, &all, input)
+    }
+
+    /// The API with the first token.
+    pub fn call(&self, method: Method, path: &str, body: Option<&Value>) -> (u16, Value) {
+        self.call_as(&self.token, method, path, body)
+    }
+
+    /// The API with any token.
+    pub fn call_as(&self, token: &str, method: Method, path: &str, body: Option<&Value>) -> (u16, Value) {
+        let request = self.http.request(method, format!("{}{path}", self.address)).bearer_auth(token);
+        let request = match body {
+            Some(body) => request.json(body),
+            None => request,
+        };
+        answer(request)
+    }
+
+    /// GET with the first token; must succeed.
+    pub fn get(&self, path: &str) -> Value {
+        let (status, body) = self.call(Method::GET, path, None);
+        assert_eq!(status, 200, "{path}: {body}");
+        body
+    }
+
+    /// A request built by hand.
+    pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        self.http.request(method, format!("{}{path}", self.address))
+    }
+
+    /// Publishes one document that must be good.
+    pub fn publish(&self, text: &str) {
+        let body = json!({ "files": [{ "file": "test.yaml", "text": text }] });
+        let (status, answer) = self.call(Method::POST, "/api/v1/publish", Some(&body));
+        assert_eq!(status, 200, "{answer:#}");
+    }
+
+    /// Sends one alert in the normal form; its handle.
+    pub fn send(&self, source: &str, alert: &Value) -> i64 {
+        let request = self
+            .request(Method::POST, &format!("/in/{source}"))
+            .bearer_auth(&self.token)
+            .header("content-type", "application/vnd.arvok.alert+json")
+            .body(alert.to_string());
+        let (status, body) = answer(request);
+        assert_eq!(status, 202, "{body}");
+        body["alerts"][0]["seq"].as_i64().expect("a handle")
+    }
+
+    /// Waits for the job of this number to be in a state; the job.
+    pub fn job_in(&self, id: i64, states: &[&str]) -> Value {
+        until(&format!("job {id} to be {states:?}"), || {
+            let (status, job) = self.call(Method::GET, &format!("/api/v1/jobs/{id}"), None);
+            (status == 200 && states.contains(&job["job"]["state"].as_str()?)).then_some(job)
+        })
+    }
+}
+
+/// Status and body of a request.
+pub fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
+    block(async {
+        let response = request.send().await.expect("an answer");
+        let status = response.status().as_u16();
+        let text = response.text().await.unwrap_or_default();
+        (status, serde_json::from_str(&text).unwrap_or(Value::String(text)))
+    })
+}
+
+impl Drop for Stage {
+    fn drop(&mut self) {
+        drop(self.node.take());
+        block(async {
+            self.yard.stop().await;
+            self.chat.stop().await;
+        });
+    }
+}

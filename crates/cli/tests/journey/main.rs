@@ -1,0 +1,12 @@
+//! The whole product, driven as its users drive it: through the command, the HTTP API and the
+//! console in a browser, against a real PostgreSQL. One module for each kind of journey.
+
+mod api;
+mod command;
+mod console;
+mod doors;
+mod kit;
+mod listen_cases;
+mod reference;
+mod remedies;
+mod story;

@@ -1,0 +1,32 @@
+//! Generated pages must say what the code says; `make reference` writes them anew.
+
+use crate::kit::arvok;
+
+const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reference");
+
+#[test]
+fn the_pages_are_true() {
+    let pages = ["api", "source", "rule", "runbook", "connector", "connection"];
+    for page in pages {
+        let file = if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
+        let kept = std::fs::read_to_string(format!("{REFERENCE}/{file}")).unwrap_or_default();
+        let said = arvok(&["schema", page], &[], "").out;
+        assert!(kept == said, "docs/reference/{file} is out of date; run `make reference`");
+    }
+}
+
+#[test]
+fn every_operation_of_the_api_has_a_name_of_its_own() {
+    let api: serde_json::Value = serde_json::from_str(&arvok(&["schema", "api"], &[], "").out).expect("JSON");
+    let paths = api["paths"].as_object().expect("paths");
+    let mut names: Vec<&str> = paths
+        .values()
+        .flat_map(|p| p.as_object().into_iter().flatten())
+        .filter_map(|(_, o)| o["operationId"].as_str())
+        .collect();
+    let all = names.len();
+    names.sort_unstable();
+    names.dedup();
+    assert_eq!(names.len(), all);
+    assert!(api["openapi"].as_str().is_some_and(|v| v.starts_with("3.1")));
+}
