@@ -73,7 +73,7 @@ function Definition({ kind }: { kind: 'rule' | 'runbook' }) {
 function Source({ text }: { text: string }) {
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
-    <pre tabIndex={0} className="overflow-x-auto leading-[1.62]">
+    <pre tabIndex={0} className="overflow-x-auto whitespace-pre-wrap break-words leading-[1.62]">
       {text
         .trimEnd()
         .split('\n')
@@ -81,7 +81,7 @@ function Source({ text }: { text: string }) {
           const [, indent, key, rest] = /^(\s*(?:- )?)([\w-]+:)?(.*)$/.exec(line) ?? ['', '', '', line];
           return (
             // biome-ignore lint/suspicious/noArrayIndexKey: the lines of a text are told apart by nothing else
-            <span key={i} className="block">
+            <span key={i} className="block pl-7 -indent-7">
               <span className="inline-block w-7 select-none text-ink-3">{i + 1}</span>
               {indent}
               {key && <b className="font-semibold text-sea">{key}</b>}

@@ -122,6 +122,12 @@ function Passage({ detail }: { detail: JobDetail }) {
           The passage
           <span className="font-normal text-ink-3">
             {began} to {ended}
+            {job.started_at && (
+              <>
+                {', '}
+                <Time at={job.started_at} until={job.finished_at ?? null} />
+              </>
+            )}
           </span>
         </h2>
         <ol>

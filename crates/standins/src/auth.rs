@@ -3,11 +3,11 @@
 use actix_web::{HttpRequest, HttpResponse, http::header};
 use serde_json::json;
 
-/// Whether the request shows the token, or the answer it gets if not.
-pub(crate) fn check(request: &HttpRequest, token: &str) -> Result<(), HttpResponse> {
+/// The answer to a request that does not show the token.
+pub(crate) fn refusal(request: &HttpRequest, token: &str) -> Option<HttpResponse> {
     let shown = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
     if shown.and_then(|s| s.strip_prefix("Bearer ")) == Some(token) {
-        return Ok(());
+        return None;
     }
-    Err(HttpResponse::Unauthorized().json(json!({"error": "a bearer token is needed, and not this one"})))
+    Some(HttpResponse::Unauthorized().json(json!({"error": "a bearer token is needed, and not this one"})))
 }

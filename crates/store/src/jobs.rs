@@ -66,15 +66,15 @@ pub async fn renew(db: &DatabaseConnection, node: &str) -> Result<(), StoreError
 /// Ends the jobs whose deadline passed before they were started.
 pub async fn expire(db: &DatabaseConnection) -> Result<usize, StoreError> {
     #[derive(serde::Deserialize)]
-    struct Ended {
+    struct Expired {
         id: i64,
     }
     let sql = "UPDATE job SET state = 'expired', effect = 'not checked', finished_at = now(),
             failure = 'not started before its deadline'
         WHERE state = 'queued' AND deadline <= now() RETURNING id";
     let tx = db.begin().await?;
-    let ended: Vec<Ended> = sql::returned(&tx, sql, vec![]).await?;
-    let ids: Vec<i64> = ended.iter().map(|e| e.id).collect();
+    let expired: Vec<Expired> = sql::returned(&tx, sql, vec![]).await?;
+    let ids: Vec<i64> = expired.iter().map(|e| e.id).collect();
     if !ids.is_empty() {
         changes::announce(&tx, Change { jobs: ids.clone(), ..Change::default() }).await?;
     }
@@ -85,12 +85,38 @@ pub async fn expire(db: &DatabaseConnection) -> Result<usize, StoreError> {
 /// What is recorded after an event of a job, in one transaction.
 #[derive(Clone, Debug, Default)]
 pub struct Record {
-    /// Tries that began: step, attempt, what was given.
-    pub began: Vec<(i32, i32, serde_json::Value)>,
-    /// Tries that ended: step, attempt, state, output, error.
-    pub ended: Vec<(i32, i32, &'static str, Option<serde_json::Value>, Option<String>)>,
+    /// Tries that began.
+    pub began: Vec<Began>,
+    /// Tries that ended.
+    pub ended: Vec<Ended>,
     /// What becomes of the job.
     pub then: Then,
+}
+
+/// A try of a step that began.
+#[derive(Clone, Debug)]
+pub struct Began {
+    /// The place of the step, from zero.
+    pub step: i32,
+    /// Which try, from one.
+    pub attempt: i32,
+    /// What was given.
+    pub give: serde_json::Value,
+}
+
+/// A try of a step that ended.
+#[derive(Clone, Debug)]
+pub struct Ended {
+    /// The place of the step, from zero.
+    pub step: i32,
+    /// Which try, from one.
+    pub attempt: i32,
+    /// `done`, `failed`, `unsure`.
+    pub state: &'static str,
+    /// What it gave.
+    pub output: Option<serde_json::Value>,
+    /// What went wrong.
+    pub error: Option<String>,
 }
 
 /// What becomes of a job after an event.
@@ -165,12 +191,12 @@ async fn write_attempts(
     record: Record,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    for (step, attempt, give) in record.began {
+    for Began { step, attempt, give } in record.began {
         let sql = "INSERT INTO attempt (job_id, step, attempt, state, started_at, give)
             VALUES ($1, $2, $3, 'running', $4, $5) ON CONFLICT DO NOTHING";
         sql::run(tx, sql, vec![id.into(), step.into(), attempt.into(), now.into(), give.into()]).await?;
     }
-    for (step, attempt, state, output, error) in record.ended {
+    for Ended { step, attempt, state, output, error } in record.ended {
         let sql = "UPDATE attempt SET state = $4, finished_at = $5, output = $6, error = $7
             WHERE job_id = $1 AND step = $2 AND attempt = $3";
         let values = vec![

@@ -45,8 +45,8 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
         effect = show::effect(job);
         succeeded = job.state == "succeeded";
     }
-    lines
-        .push(format!("  yard     disk {} grew {}, from {} to {size} GiB", scene.disk, scene.size_before));
+    let often = if grown == 1 { "once".to_owned() } else { format!("{grown} times") };
+    lines.push(format!("  yard     disk {} grew {often}, from {} to {size} GiB", scene.disk, scene.size_before));
     let alarm = alarms.items.first();
     lines.push(format!("  alarm    {}", alarm.map_or("none", |a| a.state.as_str())));
     lines.extend(said.iter().map(|m| format!("  chat     in {}: {}", m.channel, m.text)));

@@ -14,7 +14,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError, definitions,
-    jobs::{self, Held, Record, Then},
+    jobs::{self, Began, Ended, Held, Record, Then},
     read,
 };
 use serde_json::{Map, Value};
@@ -147,7 +147,7 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
     for effect in effects {
         match effect {
             Effect::StepStarted { index, attempt, give } => {
-                record.began.push((number(index), number(attempt as usize), give))
+                record.began.push(Began { step: number(index), attempt: number(attempt as usize), give })
             }
             Effect::StepEnded { index, attempt, result } => {
                 let (state, output, error) = match result {
@@ -155,7 +155,13 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
                     StepResult::Failed(error) => ("failed", None, Some(error)),
                     StepResult::Unsure(error) => ("unsure", None, Some(error)),
                 };
-                record.ended.push((number(index), number(attempt as usize), state, output, error));
+                record.ended.push(Ended {
+                    step: number(index),
+                    attempt: number(attempt as usize),
+                    state,
+                    output,
+                    error,
+                });
             }
             Effect::Call { via, operation, give, key, timeout } => {
                 outward = Outward::Call { via, operation, give, key, timeout };
@@ -172,8 +178,8 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
 
 /// Inputs may come from an alert that carries what it should not.
 fn redact(record: &mut Record, published: &Published) {
-    for (_, _, give) in &mut record.began {
-        *give = published.redactor.value(give.take());
+    for began in &mut record.began {
+        began.give = published.redactor.value(began.give.take());
     }
 }
 

@@ -82,7 +82,7 @@ async fn say(
     ask: web::Json<Say>,
     request: HttpRequest,
 ) -> HttpResponse {
-    if let Err(refused) = auth::check(&request, &chat.token) {
+    if let Some(refused) = auth::refusal(&request, &chat.token) {
         return refused;
     }
     if ask.text.trim().is_empty() || ask.text.len() > 4000 {
@@ -100,7 +100,7 @@ async fn say(
 }
 
 async fn read(chat: web::Data<Chat>, channel: web::Path<String>, request: HttpRequest) -> HttpResponse {
-    if let Err(refused) = auth::check(&request, &chat.token) {
+    if let Some(refused) = auth::refusal(&request, &chat.token) {
         return refused;
     }
     let room = chat.room.lock().unwrap_or_else(PoisonError::into_inner);

@@ -42,7 +42,7 @@ type Answer = Result<(u16, Value), (u16, String)>;
 impl Office {
     /// Every request passes the gate: the token, then the faults.
     async fn serve(&self, request: HttpRequest, work: impl FnOnce(&Self) -> Answer) -> HttpResponse {
-        if let Err(refused) = auth::check(&request, &self.token) {
+        if let Some(refused) = auth::refusal(&request, &self.token) {
             return refused;
         }
         let (delay, fate) = locked(&self.yard).faults.next();
@@ -159,7 +159,7 @@ async fn fill(
     ask: web::Json<Fill>,
     request: HttpRequest,
 ) -> HttpResponse {
-    if let Err(refused) = auth::check(&request, &office.token) {
+    if let Some(refused) = auth::refusal(&request, &office.token) {
         return refused;
     }
     locked(&office.yard).cluster.fill(
@@ -172,7 +172,7 @@ async fn fill(
 }
 
 async fn set_faults(office: web::Data<Office>, ask: web::Json<Faults>, request: HttpRequest) -> HttpResponse {
-    if let Err(refused) = auth::check(&request, &office.token) {
+    if let Some(refused) = auth::refusal(&request, &office.token) {
         return refused;
     }
     locked(&office.yard).faults = ask.into_inner();

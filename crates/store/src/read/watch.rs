@@ -30,7 +30,8 @@ pub struct Overview {
 const NARROWING: &str = "
     WITH furthest AS (
         SELECT a.seq,
-            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'watched' THEN 2 WHEN 'folded' THEN 3 ELSE 4 END) AS how,
+            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'watched' THEN 2 WHEN 'folded' THEN 3
+                WHEN 'resting' THEN 4 END) AS how,
             min(v.job_id) FILTER (WHERE v.verdict = 'dispatched') AS job
         FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq WHERE a.received >= $1 GROUP BY a.seq
     )

@@ -1,0 +1,47 @@
+# `make demo` and `make test` set up what a fresh machine lacks, then do what they say.
+CARGO ?= cargo
+NPM ?= npm
+CONSOLE = console/dist/index.html
+
+.PHONY: build demo test bench check setup console reference screenshots clean
+
+build: setup $(CONSOLE)
+	$(CARGO) build --release -p arvok
+
+demo: build
+	./target/release/arvok demo --data target/demo
+
+test: setup check
+	$(CARGO) test --workspace
+
+check: setup $(CONSOLE)
+	cd console && $(NPM) run --silent check
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --workspace --all-targets -- --deny warnings
+
+bench: build
+	$(CARGO) run --release -p arvok-bench
+
+setup:
+	@tools/setup
+
+console: $(CONSOLE)
+
+$(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	@test -d console/node_modules || tools/setup
+	cd console && $(NPM) run --silent build
+
+# Generated pages: the descriptions of the API and of the documents, and the console's types.
+reference: $(CONSOLE)
+	mkdir -p docs/reference
+	$(CARGO) build -p arvok
+	./target/debug/arvok schema api > docs/reference/openapi.json
+	for kind in source rule runbook connector connection; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
+	cd console && $(NPM) run --silent types
+
+screenshots: setup $(CONSOLE)
+	$(CARGO) test -p arvok --test journey -- --ignored screenshots
+
+clean:
+	$(CARGO) clean
+	rm -rf console/dist console/node_modules

@@ -1,0 +1,107 @@
+//! A PostgreSQL that keeps every commit, and a released node over it.
+
+use crate::Fallible;
+use arvok_store::cluster::{Cluster, Durability, Tethered, spawn_tethered};
+use reqwest::Client;
+use serde_json::{Value, json};
+use std::{
+    fs,
+    net::TcpListener,
+    path::PathBuf,
+    process::{Command, Stdio},
+    time::Duration,
+};
+
+const SOURCE: &str = "source: bench\nintake: { webhook: { credential: { bearer: bench } } }\n";
+
+pub struct Stage {
+    pub cluster: Cluster,
+    pub database: String,
+    pub address: String,
+    pub http: Client,
+    token: String,
+    node: Option<Tethered>,
+}
+
+impl Stage {
+    pub async fn start() -> Fallible<Self> {
+        let folder = PathBuf::from("target/bench");
+        fs::create_dir_all(&folder)?;
+        let cluster = Cluster::start(&folder.join("postgres"), Durability::Full)?;
+        cluster.remove("bench").await?;
+        let database = cluster.create("bench").await?;
+        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let data = folder.join("node");
+        let _ = fs::remove_dir_all(&data);
+        let mut command = Command::new("target/release/arvok");
+        command
+            .arg("serve")
+            .env("ARVOK_LISTEN", format!("127.0.0.1:{port}"))
+            .env("ARVOK_DATABASE", &database)
+            .env("ARVOK_DATA", &data)
+            .env("ARVOK_LOG", "warn");
+        let node = spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit())?;
+        let http = Client::builder().no_proxy().build()?;
+        let mut stage = Self {
+            cluster,
+            database,
+            address: format!("http://127.0.0.1:{port}"),
+            http,
+            token: String::new(),
+            node: Some(node),
+        };
+        stage.ready().await?;
+        stage.token = fs::read_to_string(data.join("admin.token"))?.trim().to_owned();
+        stage.publish(SOURCE).await?;
+        Ok(stage)
+    }
+
+    async fn ready(&self) -> Fallible<()> {
+        for _ in 0..600 {
+            if self.http.get(format!("{}/readyz", self.address)).send().await.is_ok_and(|r| r.status().is_success()) {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Err("the node does not answer".into())
+    }
+
+    pub async fn publish(&self, text: &str) -> Fallible<()> {
+        let body = json!({ "files": [{ "file": "bench.yaml", "text": text }] });
+        let answer = self
+            .http
+            .post(format!("{}/api/v1/publish", self.address))
+            .bearer_auth(&self.token)
+            .json(&body)
+            .send()
+            .await?;
+        if answer.status().is_success() { Ok(()) } else { Err(answer.text().await?.into()) }
+    }
+
+    /// Posts alerts in the normal form; waits while the node is full.
+    pub async fn post(&self, alerts: &Value) -> Fallible<()> {
+        let text = alerts.to_string();
+        loop {
+            let request = self.http.post(format!("{}/in/bench", self.address)).bearer_auth("bench");
+            let answer = request.header("content-type", "application/json").body(text.clone()).send().await?;
+            match answer.status().as_u16() {
+                202 => return Ok(()),
+                429 => tokio::time::sleep(Duration::from_millis(20)).await,
+                other => return Err(format!("answered {other}: {}", answer.text().await?).into()),
+            }
+        }
+    }
+
+    pub fn stop(&mut self) {
+        drop(self.node.take());
+    }
+}
+
+/// A realistic alert of some hundred bytes.
+pub fn alert(run: &str, n: usize) -> Value {
+    json!({
+        "id": format!("{run}-{n}"), "kind": "disk.usage", "resource": format!("vm/quill-booking-db-{}", n % 500),
+        "severity": "minor", "value": 88.5, "summary": format!("disk data of quill-booking-db-{} is 88.5 % full", n % 500),
+        "labels": { "disk": "data", "tier": "gold" }, "body": { "reading": { "number": n, "percent": 88.5, "check": "disk" } }
+    })
+}
