@@ -1,7 +1,7 @@
 // Talking to the service. Types come from its own description; every refusal becomes an Error
 // with the service's words.
 import createClient from 'openapi-fetch';
-import type { components, paths } from './schema';
+import type { components, paths } from './generated/schema';
 
 export type Schema = components['schemas'];
 export type AlertItem = Schema['AlertItem'];

@@ -7,7 +7,7 @@ use crate::{
     summary::{Figure, Goal},
 };
 use futures_util::{StreamExt, TryStreamExt, stream};
-use sea_orm::{ConnectionTrait, Database};
+use sea_orm::{ConnectionTrait, Database, sqlx::postgres::PgPoolCopyExt};
 use serde_json::Value;
 use std::{process::Command, time::Instant};
 
@@ -27,12 +27,12 @@ pub async fn batches(stage: &Stage) -> Fallible<Figure> {
     Ok(Figure::new(
         "intake/batch-vs-copy",
         (ours, "alerts/s"),
-        ("COPY of the same rows into the same table and indexes", theirs),
+        ("one COPY of the same rows, the same indexes", theirs),
         Goal::AtLeast(0.2, ">= 0.2"),
     ))
 }
 
-/// COPY of the rows that were just taken in, in the same portions, into a table of the same form.
+/// One COPY of the rows that were just taken in, into a table of the same form and indexes.
 async fn copy(stage: &Stage) -> Fallible<f64> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared("CREATE TABLE copied (LIKE alert INCLUDING ALL)").await?;
@@ -45,14 +45,12 @@ async fn copy(stage: &Stage) -> Fallible<f64> {
         text.extend_from_slice(&chunk?);
     }
     drop(out);
-    let lines: Vec<&[u8]> = text.split_inclusive(|b| *b == b'\n').collect();
+    let rows = text.iter().filter(|b| **b == b'\n').count();
     let begun = Instant::now();
-    for portion in lines.chunks(BATCH) {
-        let mut into = pool.copy_in_raw(&format!("COPY copied ({columns}) FROM STDIN")).await?;
-        into.send(portion.concat()).await?;
-        into.finish().await?;
-    }
-    let rate = lines.len() as f64 / begun.elapsed().as_secs_f64();
+    let mut into = pool.copy_in_raw(&format!("COPY copied ({columns}) FROM STDIN")).await?;
+    into.send(text).await?;
+    into.finish().await?;
+    let rate = rows as f64 / begun.elapsed().as_secs_f64();
     db.close().await?;
     Ok(rate)
 }

@@ -27,3 +27,56 @@ pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
 pub use catalog::{Catalog, Definition, Kind};
 pub use document::Problem;
 pub use period::Period;
+
+#[cfg(test)]
+mod tests {
+    //! The core stays able to do nothing.
+
+    use std::{fs, path::Path};
+
+    #[test]
+    fn it_depends_on_nothing_that_reaches_outside() {
+        let manifest = include_str!("../Cargo.toml");
+        let section = manifest.split("[dependencies]").nth(1).and_then(|s| s.split("\n[").next()).unwrap_or_default();
+        let names: Vec<&str> =
+            section.lines().filter_map(|l| l.split(" = ").next()).filter(|n| !n.is_empty()).collect();
+        let known = [
+            "cel",
+            "chrono",
+            "regex",
+            "jsonschema",
+            "saphyr-parser",
+            "schemars",
+            "serde",
+            "serde_json",
+            "serde_path_to_error",
+            "strsim",
+            "thiserror",
+        ];
+        assert_eq!(names, known, "a new dependency of the core must be pure, and listed here");
+    }
+
+    fn sources(folder: &Path, found: &mut Vec<(String, String)>) {
+        for entry in fs::read_dir(folder).expect("a folder").filter_map(Result::ok) {
+            let path = entry.path();
+            if path.is_dir() {
+                sources(&path, found);
+            } else if !path.ends_with("src/lib.rs") {
+                found.push((path.display().to_string(), fs::read_to_string(&path).expect("a source")));
+            }
+        }
+    }
+
+    #[test]
+    fn it_reads_no_clock_and_touches_no_file() {
+        let mut found = Vec::new();
+        sources(Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/src")), &mut found);
+        for forbidden in
+            ["Utc::now", "SystemTime", "Instant", "std::fs", "std::net", "std::process", "async fn", "println!"]
+        {
+            let users: Vec<&str> =
+                found.iter().filter(|(_, t)| t.contains(forbidden)).map(|(p, _)| p.as_str()).collect();
+            assert!(users.is_empty(), "{forbidden} in {users:?}");
+        }
+    }
+}

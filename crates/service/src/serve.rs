@@ -19,7 +19,7 @@ use arvok_store::{
 use std::{fs, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
     sync::{mpsc, watch},
-    task::JoinSet,
+    task::{JoinHandle, JoinSet},
 };
 
 /// Why a node cannot start.
@@ -64,14 +64,16 @@ pub struct Running {
     server: ServerHandle,
     stop: watch::Sender<bool>,
     tasks: JoinSet<()>,
+    runner: JoinHandle<()>,
     cluster: Option<Cluster>,
 }
 
 impl Running {
-    /// Stops: streams end, what is being answered is answered, jobs are let go.
+    /// Stops: streams end, what is being answered is answered, jobs have a moment to end.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
         self.server.stop(true).await;
+        let _ = self.runner.await;
         self.tasks.shutdown().await;
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -102,12 +104,12 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     for _ in 0..intake::LANES {
         tasks.spawn(intake::pipeline(Arc::clone(&node), Arc::clone(&queue)));
     }
-    tasks.spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
+    let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
     tasks.spawn(runner::renew(Arc::clone(&node)));
 
     let (server, address) = serve_http(&config, Arc::clone(&node))?;
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
-    Ok(Running { address, first_token, private_database, server, stop, tasks, cluster })
+    Ok(Running { address, first_token, private_database, server, stop, tasks, runner, cluster })
 }
 
 async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {

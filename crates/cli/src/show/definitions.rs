@@ -4,10 +4,13 @@ use super::{Table, ago, exact, jobs, when};
 use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, UnreadableItem};
 use similar::{ChangeTag, TextDiff};
 
+/// The cells of one row between name and summary.
+type Cells = fn(&DefinitionItem, String) -> Vec<String>;
+
 /// A list of one kind.
 pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
     let last = |i: &DefinitionItem| i.used.last_at.map_or_else(|| "never".to_owned(), ago);
-    let (headings, row): (&[&str], fn(&DefinitionItem, String) -> Vec<String>) = match kind {
+    let (headings, row): (&[&str], Cells) = match kind {
         "rule" => {
             (&["rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last", "summary"], |i, last| {
                 let stance = i.stance.clone().unwrap_or_default();

@@ -7,6 +7,8 @@ mod console;
 mod doors;
 mod kit;
 mod listen_cases;
+mod readme;
 mod reference;
 mod remedies;
 mod story;
+mod survival;

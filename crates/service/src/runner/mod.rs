@@ -15,8 +15,11 @@ use tokio::{sync::Semaphore, task::JoinSet};
 const LOOK: Duration = Duration::from_millis(500);
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(3);
+/// How long jobs may go on when the node stops.
+const GRACE: Duration = Duration::from_secs(4);
 
-/// Claims and walks jobs until the node stops; jobs under way are let go at a step boundary.
+/// Claims and walks jobs until the node stops. Those under way then have a few seconds to end;
+/// what is cut off is as after a death: another node takes it up when its lease ends.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
     let mut walks = JoinSet::new();
@@ -49,7 +52,10 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
             }
         }
     }
-    walks.shutdown().await;
+    let ending = async { while walks.join_next().await.is_some() {} };
+    if tokio::time::timeout(GRACE, ending).await.is_err() {
+        walks.shutdown().await;
+    }
 }
 
 async fn expire(node: &Node) {

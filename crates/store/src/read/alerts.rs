@@ -3,7 +3,7 @@
 use super::{Conditions, like, page};
 use crate::{StoreError, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity};
+use arvok_core::{Alert, Severity};
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseConnection;
 
@@ -92,22 +92,11 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
 
 /// An alert in the form that the expressions of a job see.
 pub async fn alert_for_job(db: &DatabaseConnection, seq: i64) -> Result<Option<Alert>, StoreError> {
-    let Some(AlertDetail { alert: a, body, .. }) = alert(db, seq).await? else { return Ok(None) };
-    let Ok(resource) = ResourcePath::parse(&a.resource) else { return Ok(None) };
-    Ok(Some(Alert {
-        id: a.id,
-        source: a.source,
-        kind: a.kind,
-        severity: Severity::parse(&a.severity).unwrap_or_default(),
-        state: AlertState::parse(&a.state).unwrap_or_default(),
-        resource,
-        time: a.time,
-        received: a.received,
-        summary: a.summary,
-        value: a.value,
-        labels: a.labels,
-        body,
-    }))
+    let sql = format!(
+        "SELECT id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body
+        FROM alert WHERE seq = $1"
+    );
+    sql::maybe(db, &sql, vec![seq.into()]).await
 }
 
 /// A page of payloads that could not be read, newest first.

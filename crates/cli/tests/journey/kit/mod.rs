@@ -34,6 +34,11 @@ pub fn block<T>(work: impl Future<Output = T>) -> T {
     runtime().block_on(work)
 }
 
+/// Starts asynchronous work beside an ordinary test.
+pub fn spawn<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> tokio::task::JoinHandle<T> {
+    runtime().spawn(work)
+}
+
 /// A new folder below the target folder.
 pub fn folder(name: &str) -> PathBuf {
     static COUNT: AtomicUsize = AtomicUsize::new(0);
