@@ -7,6 +7,7 @@ mod console;
 mod doors;
 mod kit;
 mod listen_cases;
+mod private;
 mod readme;
 mod reference;
 mod remedies;

@@ -1,0 +1,63 @@
+//! `arvok serve` with nothing but a folder: its own database, kept over a sudden death.
+
+use crate::kit::{ARVOK, Said, arvok, folder, until};
+use arvok_store::cluster::{Tethered, spawn_tethered};
+use std::{
+    fs,
+    net::TcpListener,
+    path::Path,
+    process::{Command, Stdio},
+};
+
+fn serve(data: &Path, address: &str, config: &Path) -> Tethered {
+    let mut command = Command::new(ARVOK);
+    command.args(["serve", "--config"]).arg(config).env("ARVOK_DATA", data).current_dir(data);
+    let log = fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
+    let mut node = spawn_tethered(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
+    until("the node to answer", || {
+        assert!(node.is_running(), "the node ended: {}", fs::read_to_string(data.join("log")).unwrap_or_default());
+        std::net::TcpStream::connect(address).ok()
+    });
+    node
+}
+
+#[test]
+fn a_private_database_needs_no_setting_and_outlives_its_node() {
+    let data = folder("private");
+    let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").to_string();
+    let config = data.join("arvok.toml");
+    fs::write(&config, format!("listen = \"{address}\"\njobs_at_once = 2\n")).expect("writes");
+    let node = serve(&data, &address, &config);
+    let log = fs::read_to_string(data.join("log")).expect("a log");
+    assert!(log.contains("a private PostgreSQL runs in") && log.contains("admin.token"), "{log}");
+    let token = fs::read_to_string(data.join("admin.token")).expect("a first token").trim().to_owned();
+    assert!(!log.contains(&token), "the token is in its file alone");
+    let server = format!("http://{address}");
+    let ask = |args: &[&str]| -> Said { arvok(args, &[("ARVOK_SERVER", &server), ("ARVOK_TOKEN", &token)], "") };
+    assert_eq!(ask(&["token", "make", "kept", "--role", "viewer"]).code, 0);
+
+    let pid = nix::unistd::Pid::from_raw(i32::try_from(node.pid()).expect("a pid"));
+    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGKILL).expect("killed");
+    drop(node);
+    let mut node = serve(&data, &address, &config);
+    assert!(ask(&["token", "list"]).out.contains("kept"), "what was committed is there");
+    node.end();
+
+    fs::write(&config, "lisen = 5\n").expect("writes");
+    let said = arvok(&["serve", "--config", config.to_str().expect("a path")], &[], "");
+    assert_eq!(said.code, 7);
+    assert!(said.err.contains("unknown field `lisen`"), "{}", said.err);
+    let taken = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let port = taken.local_addr().expect("an address").to_string();
+    let said = arvok(
+        &["serve"],
+        &[
+            ("ARVOK_LISTEN", &port),
+            ("ARVOK_DATABASE", "postgres://nobody@127.0.0.1:9/none"),
+            ("ARVOK_DATA", data.to_str().expect("a path")),
+        ],
+        "",
+    );
+    assert_eq!(said.code, 7, "{}", said.err);
+    assert!(said.err.contains("the database"), "{}", said.err);
+}
