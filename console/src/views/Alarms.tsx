@@ -32,7 +32,9 @@ export function Component() {
                   <span className="text-[13px] text-ink-2">{a.kind}</span>
                 </span>
                 <span className="hidden truncate text-ink-2 md:block">{a.summary}</span>
-                <span className="hidden text-ink-2 md:block">{a.count} alerts</span>
+                <span className="hidden text-ink-2 md:block">
+                  {a.count === 1 ? '1 alert' : `${a.count} alerts`}
+                </span>
                 <span className="hidden text-ink-2 md:block">
                   {cleared ? 'ended ' : 'for '}
                   {cleared ? a.cleared_at && <Time at={a.cleared_at} /> : <Time at={a.raised_at} age />}

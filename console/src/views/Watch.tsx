@@ -129,11 +129,12 @@ function AlarmRow({ alarm }: { alarm: AlarmItem }) {
     >
       <Gauge severity={alarm.severity} cleared={cleared} />
       <span className="min-w-0">
-        <span className={cleared ? 'mono break-all text-ink-2' : 'mono break-all font-semibold'}>
+        <span className={cleared ? 'mono block break-all text-ink-2' : 'mono block break-all font-semibold'}>
           {alarm.resource}
-        </span>{' '}
-        <span className={cleared ? 'text-ink-2' : ''}>{alarm.kind}</span>
-        <span className="block truncate text-[13px] text-ink-3">{alarm.summary}</span>
+        </span>
+        <span className="block truncate text-[13px] text-ink-3">
+          <span className="text-ink-2">{alarm.kind}</span> {alarm.summary}
+        </span>
       </span>
       {alarm.job_state ? <JobTag state={alarm.job_state} effect={alarm.job_effect} /> : <span />}
       <span className="text-right text-ink-3">{cleared ? 'ended' : <Time at={alarm.raised_at} age />}</span>

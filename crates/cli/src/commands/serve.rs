@@ -3,15 +3,19 @@
 use crate::{args::Standin, error::CliError};
 use arvok_service::Config;
 use arvok_standins::{chat, yard};
-use std::{path::Path, time::Duration};
+use std::{io::IsTerminal, path::Path, time::Duration};
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 
 /// Logs to standard error; `ARVOK_LOG` chooses how much.
 pub fn start_log() {
-    let filter = EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info"));
-    let _ =
-        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).try_init();
+    let filter = EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
+    let _ = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_target(false)
+        .try_init();
 }
 
 /// Waits for Ctrl-C or a polite request to end.

@@ -69,6 +69,12 @@ pub async fn go_on(world: &mut World) -> Result<(), CliError> {
         world.yard.set_faults(Faults { delay_ms: 400, busy, ..Faults::default() });
         world.yard.with(|c| c.fill(vm, disk, 87.2, 6.0));
         tokio::time::sleep(Duration::from_secs(22)).await;
+        // Now and then somebody switches off a kiosk by accident, and on again.
+        if round % 4 == 2 {
+            world.yard.with(|c| c.vms.get_mut("oldhithe-kiosk-1").map(|v| v.powered = false));
+            tokio::time::sleep(Duration::from_secs(6)).await;
+            world.yard.with(|c| c.vms.get_mut("oldhithe-kiosk-1").map(|v| v.powered = true));
+        }
         // The crew tidies up; a disk at its ceiling is replaced by a new one.
         world.yard.with(|c| {
             c.fill(vm, disk, 60.0, 0.02);

@@ -9,7 +9,7 @@ use serde_json::json;
 fn played() -> Stage {
     let stage = Stage::with_demo();
     stage.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 87.3, 2.0));
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
     stage.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
     stage.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
@@ -33,7 +33,7 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
 
     // Nothing is reloaded from here on: what comes, comes by the stream.
     stage.yard.set_faults(Faults { delay_ms: 400, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 87.0, 8.0));
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     browser.see("vm/quill-booking-db-1");
     browser.click("grow-disk");
     browser.see("The passage");

@@ -39,7 +39,7 @@ fn settings() -> insta::Settings {
 fn a_filling_disk_becomes_one_job_on_one_vm() {
     let stage = Stage::with_demo();
     stage.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 87.0, 8.0));
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
     stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 70.0, 0.0));
     assert_eq!(stage.yard.with(|c| c.vms["quill-booking-db-1"].grown), 1, "grown once, whatever was repeated");
@@ -67,7 +67,7 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
 fn a_node_killed_in_the_middle_of_a_job_goes_on_where_it_was() {
     let mut stage = Stage::with_demo();
     stage.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.1));
+    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     until("the disk to be growing", || {
         let job = stage.get("/api/v1/jobs")["items"][0].clone();
         (job["steps_done"] == 2).then_some(())

@@ -3,7 +3,7 @@
 //! [`Monitor::look`] is pure and gives readings; posting them, again and again until they are
 //! taken, is the loop's business. A raised reading is repeated while it stands.
 
-use super::{Cluster, Shared, YardOptions, locked};
+use super::{Cluster, Disk, Shared, Vm, YardOptions, locked};
 use serde::Serialize;
 use serde_json::json;
 use std::collections::{BTreeMap, VecDeque};
@@ -27,9 +27,9 @@ pub struct Reading {
     pub level: &'static str,
     /// The VM.
     pub vm: String,
-    /// The disk.
+    /// The disk, or `power`.
     pub part: String,
-    /// Percent used.
+    /// Percent used; of power, 100 when on.
     pub percent: f64,
     /// For people.
     pub text: String,
@@ -48,42 +48,66 @@ pub struct Monitor {
 impl Monitor {
     /// Looks at everything; what is new, worse, due again or over becomes a reading.
     pub fn look(&mut self, cluster: &Cluster) -> Vec<Reading> {
-        let mut readings = Vec::new();
+        let mut seen = Vec::new();
         for (name, vm) in &cluster.vms {
-            for disk in &vm.disks {
-                let key = (name.clone(), disk.name.clone());
-                let percent = disk.used_percent();
-                let level = level(percent, self.standing.contains_key(&key));
-                let due = match (self.standing.get(&key), level) {
-                    (None, "ok") => false,
-                    (None, _) | (Some(_), "ok") => true,
-                    (Some((before, at)), _) => *before != level || cluster.clock - at >= REPEAT,
-                };
-                if !due {
-                    continue;
-                }
-                if level == "ok" {
-                    self.standing.remove(&key);
-                } else {
-                    self.standing.insert(key, (level, cluster.clock));
-                }
-                self.number += 1;
-                readings.push(Reading {
-                    number: self.number,
-                    check: "disk",
-                    level,
-                    vm: name.clone(),
-                    part: disk.name.clone(),
-                    percent: (percent * 10.0).round() / 10.0,
-                    text: format!(
-                        "disk {} of {name} is {percent:.1} % full, {:.1} of {:.0} GiB",
-                        disk.name, disk.used_gib, disk.size_gib
-                    ),
-                    tier: vm.tier.clone(),
-                });
-            }
+            seen.push(power(name, vm));
+            seen.extend(vm.disks.iter().map(|d| self.disk(name, vm, d)));
         }
-        readings
+        seen.retain_mut(|reading| self.is_due(reading, cluster.clock));
+        seen
+    }
+
+    fn disk(&self, name: &str, vm: &Vm, disk: &Disk) -> Reading {
+        let percent = disk.used_percent();
+        let stands = self.standing.contains_key(&(name.to_owned(), disk.name.clone()));
+        Reading {
+            number: 0,
+            check: "disk",
+            level: level(percent, stands),
+            vm: name.to_owned(),
+            part: disk.name.clone(),
+            percent: (percent * 10.0).round() / 10.0,
+            text: format!(
+                "disk {} of {name} is {percent:.1} % full, {:.1} of {:.0} GiB",
+                disk.name, disk.used_gib, disk.size_gib
+            ),
+            tier: vm.tier.clone(),
+        }
+    }
+
+    /// Remembers what stands, and numbers what is to be posted.
+    fn is_due(&mut self, reading: &mut Reading, clock: f64) -> bool {
+        let key = (reading.vm.clone(), reading.part.clone());
+        let due = match (self.standing.get(&key), reading.level) {
+            (None, "ok") => false,
+            (None, _) | (Some(_), "ok") => true,
+            (Some((before, at)), level) => *before != level || clock - at >= REPEAT,
+        };
+        if !due {
+            return false;
+        }
+        if reading.level == "ok" {
+            self.standing.remove(&key);
+        } else {
+            self.standing.insert(key, (reading.level, clock));
+        }
+        self.number += 1;
+        reading.number = self.number;
+        true
+    }
+}
+
+fn power(name: &str, vm: &Vm) -> Reading {
+    let (level, state) = if vm.powered { ("ok", "on") } else { ("high", "off") };
+    Reading {
+        number: 0,
+        check: "power",
+        level,
+        vm: name.to_owned(),
+        part: "power".into(),
+        percent: if vm.powered { 100.0 } else { 0.0 },
+        text: format!("{name} is switched {state}"),
+        tier: vm.tier.clone(),
     }
 }
 
@@ -148,5 +172,19 @@ mod tests {
         assert_eq!(step(98.0, 1.0), [("full", 98.0)]);
         assert_eq!(step(80.0, 1.0), [("ok", 80.0)]);
         assert_eq!(step(80.0, 60.0), []);
+    }
+
+    #[test]
+    fn a_vm_that_is_switched_off_is_raised_until_it_is_on() {
+        let mut yard = Cluster::skerrow();
+        let mut monitor = Monitor::default();
+        let mut step = |on: bool| {
+            yard.vms.get_mut("brack-kiosk-3").expect("a VM").powered = on;
+            monitor.look(&yard).into_iter().map(|r| (r.check, r.level, r.text)).collect::<Vec<_>>()
+        };
+        assert_eq!(step(true), []);
+        assert_eq!(step(false), [("power", "high", "brack-kiosk-3 is switched off".to_owned())]);
+        assert_eq!(step(false), []);
+        assert_eq!(step(true), [("power", "ok", "brack-kiosk-3 is switched on".to_owned())]);
     }
 }

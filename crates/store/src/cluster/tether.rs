@@ -9,6 +9,7 @@ use nix::{
     unistd::Pid,
 };
 use std::{
+    os::unix::process::CommandExt,
     process::{Child, Command, Stdio},
     sync::{
         OnceLock,
@@ -53,7 +54,8 @@ pub fn spawn_tethered(command: &Command, signal: &str, stdout: Stdio, stderr: St
 /// option itself, since a change of user between would undo it.
 fn tied(command: &Command, signal: &str) -> Command {
     let mut made = Command::new("setpriv");
-    made.arg(format!("--pdeathsig={signal}"));
+    // A group of its own: Ctrl-C in a terminal is for us, and we end our children in order.
+    made.process_group(0).arg(format!("--pdeathsig={signal}"));
     if command.get_program() != "setpriv" {
         made.arg(command.get_program());
     }

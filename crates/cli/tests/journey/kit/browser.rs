@@ -74,6 +74,7 @@ impl Browser {
 
     /// Signs in with the stage's token.
     pub fn sign_in(&self, token: &str) {
+        self.see("Sign in");
         block(async {
             let field = self.driver.find(By::Id("token")).await.expect("a field for the token");
             field.send_keys(token).await.expect("typing");
