@@ -82,7 +82,7 @@ function Source({ text }: { text: string }) {
           return (
             // biome-ignore lint/suspicious/noArrayIndexKey: the lines of a text are told apart by nothing else
             <span key={i} className="block pl-7 -indent-7">
-              <span className="inline-block w-7 select-none text-ink-3">{i + 1}</span>
+              <span className="inline-block w-7 select-none indent-0 text-ink-3">{i + 1}</span>
               {indent}
               {key && <b className="font-semibold text-sea">{key}</b>}
               <span className={line.trim().startsWith('#') ? 'text-ink-3' : ''}>{rest}</span>
