@@ -150,6 +150,13 @@ pub async fn record(
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let tx = db.begin().await?;
+    if matches!(record.then, Then::Wait(_)) {
+        // Alarm before job, as intake does: a clearing under way is waited for and then seen
+        // below, and one that comes later finds the job waiting. Without it each could miss the
+        // other, and the job would sleep through the proof of its effect.
+        let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
+        tx.query_all_raw(sql::statement(lock, vec![id.into()])).await?;
+    }
     let (sql, mut values) = next_state(&record.then);
     values.splice(0..0, [Value::from(id), node.into(), serde_json::to_value(progress)?.into(), now.into()]);
     if sql::run(&tx, &sql, values).await? == 0 {

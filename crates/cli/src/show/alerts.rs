@@ -1,6 +1,6 @@
 //! Alerts and alarms.
 
-use super::{Table, ago, exact, gauge, jobs, when};
+use super::{Table, ago, exact, gauge, jobs, when, with_next};
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
 
 fn number(value: Option<f64>) -> String {
@@ -26,13 +26,6 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
         ]);
     }
     with_next(table.text("No alerts."), page.next.as_ref())
-}
-
-fn with_next(text: String, next: Option<&String>) -> String {
-    match next {
-        Some(next) => format!("{text}\nThere are more: --after {next}"),
-        None => text,
-    }
 }
 
 /// One alert.

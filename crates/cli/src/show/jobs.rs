@@ -1,6 +1,6 @@
 //! Jobs.
 
-use super::{Table, between, exact, when};
+use super::{Table, between, exact, when, with_next};
 use arvok_api::{Attempt, JobDetail, JobItem, Page, PassageStep};
 
 /// A list of jobs.
@@ -18,11 +18,7 @@ pub fn jobs(page: &Page<JobItem>) -> String {
             if j.effect.as_deref() == Some(&j.doing) { String::new() } else { j.doing.clone() },
         ]);
     }
-    let text = table.text("No jobs.");
-    match &page.next {
-        Some(next) => format!("{text}\nThere are more: --after {next}"),
-        None => text,
-    }
+    with_next(table.text("No jobs."), page.next.as_ref())
 }
 
 /// The effect in words.

@@ -41,3 +41,11 @@ pub fn gauge(severity: &str, state: &str) -> &'static str {
         _ => "▁",
     }
 }
+
+/// A page's text, and how to go on behind it.
+fn with_next(text: String, next: Option<&String>) -> String {
+    match next {
+        Some(next) => format!("{text}\nThere are more: --after {next}"),
+        None => text,
+    }
+}

@@ -87,6 +87,26 @@ fn nothing_accepted_is_lost_and_nothing_is_dispatched_twice() {
     assert_eq!(targets.len(), RESOURCES);
 }
 
+/// The clearing arrives at the very moment at which the job decides to wait for it, forty times.
+#[test]
+fn an_alarm_cleared_while_the_job_lies_down_to_wait_is_not_slept_through() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: prove\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: seen, require: 'true' } ]\n\
+         confirm: { alarm: cleared, within: 10m }\n---\n\
+         rule: prove\nstance: act\nlisten: { kinds: test.prove }\ndispatch: { runbook: prove, inputs: { vm: \"${alert.resource}\" } }\n",
+    );
+    for n in 0..40 {
+        let alarm = |state: &str| json!({"kind": "test.prove", "resource": format!("vm/n{n}"), "state": state});
+        stage.send("yard-hypervisor", &alarm("raised"));
+        stage.send("yard-hypervisor", &alarm("cleared"));
+    }
+    until("every effect to be confirmed", || {
+        let jobs = stage.get("/api/v1/jobs?effect=confirmed&limit=500");
+        (jobs["items"].as_array()?.len() == 40).then_some(())
+    });
+}
+
 fn count(stage: &Stage) -> usize {
     let (status, watch) = stage.call(Method::GET, "/api/v1/watch", None);
     if status == 200 { usize::try_from(watch["strait"]["distinct"].as_i64().unwrap_or(0)).unwrap_or(0) } else { 0 }

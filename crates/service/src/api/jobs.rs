@@ -5,14 +5,11 @@ use crate::{node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Role, Settle};
 use arvok_core::{
-    Catalog, Definition, Kind,
+    Catalog,
     job::{JobState, Phase, Settlement},
     runbook::{Action, Runbook, Step},
 };
-use arvok_store::{
-    definitions,
-    read::{self, JobFilter, JobRow},
-};
+use arvok_store::read::{self, JobFilter, JobRow};
 use chrono::{DateTime, Utc};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -84,7 +81,7 @@ pub(super) async fn one(
         Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
         None => None,
     };
-    let runbook = version(&node, &row.item).await?;
+    let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     Ok(web::Json(detail(row, runbook.as_ref(), alert)))
 }
 
@@ -114,21 +111,6 @@ pub(super) async fn settle(
     }
     tracing::info!(job = *id, by = caller.0.name, verdict = body.verdict, "an unsure step was settled");
     Ok(HttpResponse::Accepted().finish())
-}
-
-/// The runbook in the version that the job was dispatched with.
-async fn version(node: &Node, job: &JobItem) -> Result<Option<Runbook>, ApiError> {
-    let published = node.published();
-    if let Some((runbook, version)) = published.catalog.runbook(&job.runbook)
-        && version == job.runbook_version
-    {
-        return Ok(Some(runbook.clone()));
-    }
-    let row = definitions::version(&node.db, Kind::Runbook.as_str(), &job.runbook, job.runbook_version).await?;
-    Ok(row.and_then(|r| match crate::node::recompile(&r)?.definition {
-        Definition::Runbook(runbook) => Some(runbook),
-        _ => None,
-    }))
 }
 
 /// Adds to jobs of a list what only the runbook knows.

@@ -4,12 +4,13 @@ mod changes;
 mod published;
 
 pub(crate) use changes::{Changes, Message};
-pub(crate) use published::{Published, SecretScope, missing_settings, recompile};
+pub(crate) use published::{Published, SecretScope, missing_settings};
 
 use crate::{config::Config, intake::Delivery, metrics::Metrics};
 use arc_swap::ArcSwap;
 use arvok_connect::{Http, Vault};
-use arvok_store::{DatabaseConnection, StoreError};
+use arvok_core::{Definition, Kind, runbook::Runbook};
+use arvok_store::{DatabaseConnection, StoreError, definitions};
 use std::{collections::BTreeMap, sync::Arc};
 use tokio::sync::{Notify, mpsc, watch};
 
@@ -60,6 +61,21 @@ impl Node {
     /// What is published now.
     pub fn published(&self) -> Arc<Published> {
         self.published.load_full()
+    }
+
+    /// A runbook in the version that a job was dispatched with, whatever has been published since.
+    pub async fn runbook(&self, name: &str, version: i32) -> Result<Option<Runbook>, StoreError> {
+        let published = self.published();
+        if let Some((runbook, current)) = published.catalog.runbook(name)
+            && current == version
+        {
+            return Ok(Some(runbook.clone()));
+        }
+        let row = definitions::version(&self.db, Kind::Runbook.as_str(), name, version).await?;
+        Ok(row.and_then(|r| match published::recompile(&r)?.definition {
+            Definition::Runbook(runbook) => Some(runbook),
+            _ => None,
+        }))
     }
 
     /// Loads and compiles what is published, and swaps it in whole.

@@ -66,7 +66,7 @@ fn compiled(row: &arvok_store::entity::definition::Model) -> Option<(Arc<Entry>,
 }
 
 /// Compiles a stored version.
-pub(crate) fn recompile(row: &arvok_store::entity::definition::Model) -> Option<Entry> {
+pub(super) fn recompile(row: &arvok_store::entity::definition::Model) -> Option<Entry> {
     let document = parse_file(&row.file, &row.text).ok()?.into_iter().next()?;
     let definition = Definition::check(&document).ok()?;
     Some(Entry { name: row.name.clone(), version: row.version, document, definition })

@@ -7,13 +7,13 @@ use crate::{
 };
 use arvok_connect::Call;
 use arvok_core::{
-    Catalog, Definition, Kind, Period,
+    Catalog, Period,
     connector::{Failure, Repeat},
     job::{Effect, Event, Facts, JobState, Machine, Phase, Settlement, StepResult},
     runbook::{Action, Runbook},
 };
 use arvok_store::{
-    StoreError, definitions,
+    StoreError,
     jobs::{self, Began, Ended, Held, Record, Then},
     read,
 };
@@ -52,7 +52,7 @@ pub(crate) async fn settle(node: &std::sync::Arc<Node>, id: i64, verdict: Settle
 }
 
 async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreError> {
-    let Some(runbook) = runbook(node, &held).await? else {
+    let Some(runbook) = node.runbook(&held.runbook, held.runbook_version).await? else {
         let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
         let record = Record { then: end(JobState::Failed, why), ..Record::default() };
         return jobs::record(&node.db, &node.name, held.id, &held.progress, record, clock::now()).await;
@@ -97,21 +97,6 @@ async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreEr
             }
         };
     }
-}
-
-/// The version that the job was dispatched with, whatever has been published since.
-async fn runbook(node: &Node, held: &Held) -> Result<Option<Runbook>, StoreError> {
-    let published = node.published();
-    if let Some((runbook, version)) = published.catalog.runbook(&held.runbook)
-        && version == held.runbook_version
-    {
-        return Ok(Some(runbook.clone()));
-    }
-    let row = definitions::version(&node.db, Kind::Runbook.as_str(), &held.runbook, held.runbook_version).await?;
-    Ok(row.and_then(|r| match crate::node::recompile(&r)?.definition {
-        Definition::Runbook(runbook) => Some(runbook),
-        _ => None,
-    }))
 }
 
 /// Whether the call that was under way when the job was left may be repeated.

@@ -1,6 +1,6 @@
 //! Alarms.
 
-use super::{AlertFilter, Conditions, JobFilter, alerts, alerts::SEVERITY, job_items, like, page};
+use super::{AlertFilter, Conditions, JobFilter, alerts, alerts::SEVERITY, jobs, like, page};
 use crate::{StoreError, sql};
 use arvok_api::{AlarmDetail, AlarmItem, AlertItem, Page};
 use sea_orm::DatabaseConnection;
@@ -58,6 +58,6 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
         ..AlertFilter::default()
     };
     let alerts: Vec<AlertItem> = alerts(db, filter).await?.items;
-    let jobs = job_items(db, JobFilter { alarm: Some(id), limit: 20, ..JobFilter::default() }).await?.items;
+    let jobs = jobs(db, JobFilter { alarm: Some(id), limit: 20, ..JobFilter::default() }).await?.items;
     Ok(Some(AlarmDetail { alarm, alerts, jobs }))
 }

@@ -36,7 +36,7 @@ pub(super) const ITEM: &str = "j.id, j.runbook, j.runbook_version, j.target, j.s
     j.created_at, j.deadline, j.started_at, j.finished_at, coalesce((j.progress ->> 'step')::bigint, 0) AS steps_done";
 
 /// A page of jobs, newest first, without what only the runbook knows.
-pub async fn job_items(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
+pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
     let mut c = Conditions::default();
     if !filter.states.is_empty() {
         c.add("j.state = ANY(?)", filter.states);
@@ -51,11 +51,6 @@ pub async fn job_items(db: &DatabaseConnection, filter: JobFilter) -> Result<Pag
     let limit = filter.limit;
     let sql = format!("SELECT {ITEM} FROM job j {} ORDER BY j.id DESC LIMIT {}", c.clause(), limit + 1);
     Ok(page(sql::rows(db, &sql, c.values).await?, limit, |j: &JobItem| j.id))
-}
-
-/// A page of jobs, newest first.
-pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
-    job_items(db, filter).await
 }
 
 /// One job as kept, with its tries.

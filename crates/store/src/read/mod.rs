@@ -10,7 +10,7 @@ mod watch;
 
 pub use alarms::{AlarmFilter, alarm, alarms};
 pub use alerts::{AlertFilter, alert, alert_for_job, alerts, unreadable};
-pub use jobs::{JobFilter, JobRow, job, job_items, jobs};
+pub use jobs::{JobFilter, JobRow, job, jobs};
 pub use usage::{rule_use, runbook_use, source_use, verdict_counts};
 pub use watch::{Overview, open_alarms, overview};
 

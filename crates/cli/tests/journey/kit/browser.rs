@@ -109,9 +109,7 @@ impl Browser {
 
     /// Waits for a text to be shown.
     pub fn see(&self, text: &str) {
-        until(&format!("the page to show `{text}`; it shows: {}", self.text()), || {
-            self.text().contains(text).then_some(())
-        });
+        until(&format!("the page to show `{text}`"), || self.text().contains(text).then_some(()));
     }
 
     /// Clicks the first link or button that holds a text.
