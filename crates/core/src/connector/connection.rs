@@ -11,9 +11,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 /// The functions that a credential or an address may use: `secret(name)`, `setting(name)`.
-pub const SECRETS: Names = Names { roots: &[], functions: &["secret", "setting"] };
+pub const SECRETS: Names<'static> = Names { roots: &[], functions: &["secret", "setting"], types: &[] };
 
-const SETTINGS: Names = Names { roots: &[], functions: &["setting"] };
+const SETTINGS: Names<'static> = Names { roots: &[], functions: &["setting"], types: &[] };
 
 /// What is shown to prove who speaks.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]

@@ -12,8 +12,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
-const REQUEST: Names = Names { roots: &["give"], functions: &[] };
-const ANSWER: Names = Names { roots: &["give", "response"], functions: &[] };
+const REQUEST: Names<'static> = Names { roots: &["give"], functions: &[], types: &[] };
+const ANSWER: Names<'static> = Names { roots: &["give", "response"], functions: &[], types: &[] };
 
 /// Largest output of one operation, in bytes of JSON.
 pub const MAX_OUTPUT: usize = 256 << 10;

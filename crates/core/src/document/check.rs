@@ -37,14 +37,14 @@ impl<'a> Checker<'a> {
     }
 
     /// Compiles an expression.
-    pub fn expr(&mut self, pointer: &str, text: &str, names: Names) -> Option<Expr> {
+    pub fn expr(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
         Expr::compile(text, names)
             .map_err(|e| self.problems.push(self.document.inner_problem(pointer, e.span, e.message)))
             .ok()
     }
 
     /// Compiles a value with `${ ... }` in its strings.
-    pub fn template(&mut self, pointer: &str, value: &Value, names: Names) -> Option<Template> {
+    pub fn template(&mut self, pointer: &str, value: &Value, names: Names<'_>) -> Option<Template> {
         let errors = match Template::compile(value, names) {
             Ok(template) => return Some(template),
             Err(errors) => errors,

@@ -61,7 +61,25 @@ impl<'a> Walk<'a> {
             }
             Op::Map(entries) => self.map(entries),
             Op::Call(name, args) => self.call(name, args),
+            Op::Glob(on, glob) => {
+                let text = self.text(on, "glob")?;
+                Ok(Val::Bool(glob.matches(&text)))
+            }
+            Op::Matches(on, regex) => {
+                let text = self.text(on, "matches")?;
+                Ok(Val::Bool(regex.is_match(&text)))
+            }
             Op::Fold(fold) => self.fold(fold),
+        }
+    }
+
+    fn text(&mut self, node: &'a Node, function: &str) -> Result<Cow<'a, str>, ExprError> {
+        match self.node(node)? {
+            Val::Str(text) => {
+                self.spend(text.len() / 64)?;
+                Ok(text)
+            }
+            other => Err(ExprError::new(format!("{function}() cannot take {} and a string", other.kind()))),
         }
     }
 
@@ -99,7 +117,7 @@ impl<'a> Walk<'a> {
             return Ok(found);
         }
         Err(match value {
-            Val::Json(_) | Val::Map(_) | Val::Alert(_) if value.entries().is_none() || value.is_map() => {
+            Val::Json(_) | Val::Map(_) | Val::Labels(_) | Val::Alert(_) if value.entries().is_none() || value.is_map() => {
                 ExprError::missing(format!("there is no field `{field}`"))
             }
             other => ExprError::missing(format!("there is no field `{field}` in {}", other.kind())),

@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use std::{borrow::Cow, rc::Rc};
 
 /// Name, and how many arguments with the receiver counted as the first.
-const KNOWN: [(&str, usize); 21] = [
+pub(super) const KNOWN: [(&str, usize); 21] = [
     ("size", 1),
     ("string", 1),
     ("int", 1),
@@ -70,7 +70,7 @@ pub(super) fn call<'a>(name: &str, args: &[Val<'a>]) -> Result<Val<'a>, ExprErro
         ("contains", [Val::Str(a), Val::Str(b)]) => Ok(Val::Bool(a.contains(b.as_ref()))),
         ("startsWith", [Val::Str(a), Val::Str(b)]) => Ok(Val::Bool(a.starts_with(b.as_ref()))),
         ("endsWith", [Val::Str(a), Val::Str(b)]) => Ok(Val::Bool(a.ends_with(b.as_ref()))),
-        ("matches", [Val::Str(a), Val::Str(b)]) => matches(a, b),
+        ("matches", [Val::Str(a), Val::Str(b)]) => Ok(Val::Bool(regex(b)?.is_match(a))),
         ("glob", [Val::Str(a), Val::Str(b)]) => Glob::parse(b).map(|g| Val::Bool(g.matches(a))).map_err(ExprError::new),
         ("lowerAscii", [Val::Str(a)]) => made(a.to_ascii_lowercase()),
         ("upperAscii", [Val::Str(a)]) => made(a.to_ascii_uppercase()),
@@ -119,11 +119,10 @@ fn to_double<'a>(v: &Val<'_>) -> Option<Val<'a>> {
 
 /// RE2's syntax and its promise of linear time are those of the `regex` crate; the compiled
 /// size is bounded as well.
-fn matches<'a>(text: &str, pattern: &str) -> Result<Val<'a>, ExprError> {
-    let regex = regex::RegexBuilder::new(pattern).size_limit(256 << 10).nest_limit(32).build().map_err(|_| {
+pub(super) fn regex(pattern: &str) -> Result<regex::Regex, ExprError> {
+    regex::RegexBuilder::new(pattern).size_limit(256 << 10).dfa_size_limit(1 << 20).nest_limit(32).build().map_err(|_| {
         ExprError::new(format!("`{}` is not a regular expression, or too large a one", crate::alert::cut(pattern, 40)))
-    })?;
-    Ok(Val::Bool(regex.is_match(text)))
+    })
 }
 
 fn replace(text: &str, what: &str, with: &str) -> Result<String, ExprError> {

@@ -10,11 +10,17 @@
 
 mod eval;
 mod functions;
+mod explain;
+mod limits;
 mod parse;
 mod template;
+mod types;
 mod value;
 
+pub use explain::Part;
+pub use limits::{Limit, Path};
 pub use template::{Template, TemplateError};
+pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
 
 use std::fmt;
@@ -28,11 +34,18 @@ pub const MAX_DEPTH: u16 = 32;
 
 /// The names an expression may start from, by the place it stands in.
 #[derive(Clone, Copy, Debug)]
-pub struct Names {
-    /// Variables.
-    pub roots: &'static [&'static str],
+pub struct Names<'a> {
+    /// Variables. `alert` and `tally` have their fields wherever they are known.
+    pub roots: &'a [&'a str],
     /// Functions beyond the language's own.
-    pub functions: &'static [&'static str],
+    pub functions: &'a [&'a str],
+    /// What is known of the other variables; one that is not named here may be anything.
+    pub types: &'a [(&'a str, Type)],
+}
+
+/// The functions that any expression may call.
+pub fn functions() -> impl Iterator<Item = &'static str> {
+    functions::KNOWN.into_iter().map(|(name, _)| name)
 }
 
 /// A compiled expression with its source text.
@@ -71,8 +84,23 @@ impl ExprError {
 
 impl Expr {
     /// Parses and checks; every name must be known in this place.
-    pub fn compile(text: &str, names: Names) -> Result<Self, ExprError> {
+    pub fn compile(text: &str, names: Names<'_>) -> Result<Self, ExprError> {
         Ok(Self { text: text.to_owned(), node: parse::parse(text, names)? })
+    }
+
+    /// Whether the alert's payload is looked at.
+    pub fn reads_body(&self) -> bool {
+        limits::reads_body(&self.node)
+    }
+
+    /// What must be so for the condition to hold, as far as that can be told beforehand.
+    pub fn limits(&self) -> Vec<Limit> {
+        limits::of(&self.node)
+    }
+
+    /// The parts that must all hold, each with its own truth and the values it sees.
+    pub fn explain<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Vec<Part> {
+        explain::parts(&self.text, &self.node, scope)
     }
 
     /// The text as written.

@@ -1,11 +1,13 @@
 //! From text to our own tree. The only place that knows the parsing crate.
 //!
-//! Length and nesting are bounded before the parser sees the text, and the parser runs on a
-//! thread with a stack of its own, so that no text can overflow the stack of a node.
+//! Length and nesting are bounded before the parser sees the text. Short and flat texts are
+//! parsed on the spot; the others on a thread with a stack of its own, so that no text can
+//! overflow the stack of a node. A panic of the parser is a complaint like any other.
 
-use super::{ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, value::Const};
-use crate::{Severity, document::nearest};
+use super::{ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, types, value::Const};
+use crate::{Severity, document::nearest, matcher::Glob};
 use cel::common::ast::{EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
 /// A node of the compiled program.
 #[derive(Clone, Debug)]
@@ -30,6 +32,10 @@ pub(super) enum Op {
     List(Vec<Node>),
     Map(Vec<(Node, Node)>),
     Call(String, Vec<Node>),
+    /// `glob` with a pattern known when compiling.
+    Glob(Box<Node>, Glob),
+    /// `matches` with a pattern known when compiling.
+    Matches(Box<Node>, regex::Regex),
     Fold(Box<Fold>),
 }
 
@@ -63,26 +69,35 @@ pub(super) struct Fold {
 }
 
 const STACK: usize = 32 << 20;
+/// Bytes and brackets that any thread's stack can take.
+const SMALL: (usize, u16) = (256, 6);
+/// Deepest tree; evaluation walks it on the stack of a node.
+const MAX_TREE: u16 = 100;
 
-pub(super) fn parse(text: &str, names: Names) -> Result<Node, ExprError> {
-    check_size(text)?;
-    std::thread::scope(|s| {
-        let worker = std::thread::Builder::new().stack_size(STACK).spawn_scoped(s, || parse_here(text, names));
-        match worker.map(std::thread::ScopedJoinHandle::join) {
-            Ok(Ok(result)) => result,
-            _ => Err(ExprError::new("cannot be read as an expression")),
-        }
-    })
+pub(super) fn parse(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
+    let depth = check_size(text)?;
+    let unreadable = || ExprError::new("cannot be read as an expression");
+    let node = if text.len() <= SMALL.0 && depth <= SMALL.1 {
+        catch_unwind(AssertUnwindSafe(|| parse_here(text, names))).unwrap_or_else(|_| Err(unreadable()))?
+    } else {
+        std::thread::scope(|s| {
+            let worker = std::thread::Builder::new().stack_size(STACK).spawn_scoped(s, || parse_here(text, names));
+            worker.ok().and_then(|w| w.join().ok()).unwrap_or_else(|| Err(unreadable()))
+        })?
+    };
+    types::check(&node, names)?;
+    Ok(node)
 }
 
-fn check_size(text: &str) -> Result<(), ExprError> {
+/// The deepest nesting of brackets.
+fn check_size(text: &str) -> Result<u16, ExprError> {
     if text.trim().is_empty() {
         return Err(ExprError::new("is empty; an expression was expected"));
     }
     if text.len() > MAX_TEXT {
         return Err(ExprError::new(format!("has {} bytes; an expression may have {MAX_TEXT}", text.len())));
     }
-    let mut depth: u16 = 0;
+    let (mut depth, mut deepest): (u16, u16) = (0, 0);
     let mut unary: u16 = 0;
     for c in text.chars() {
         match c {
@@ -91,17 +106,18 @@ fn check_size(text: &str) -> Result<(), ExprError> {
             _ => {}
         }
         unary = if matches!(c, '!' | '-') { unary + 1 } else { 0 };
-        if depth > MAX_DEPTH || unary > MAX_DEPTH {
+        deepest = deepest.max(depth).max(unary);
+        if deepest > MAX_DEPTH {
             return Err(ExprError::new(format!("is nested deeper than {MAX_DEPTH} levels")));
         }
     }
-    Ok(())
+    Ok(deepest)
 }
 
-fn parse_here(text: &str, names: Names) -> Result<Node, ExprError> {
+fn parse_here(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
     let (ast, info) =
         cel::parser::Parser::default().parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
-    let mut lower = Lower { info: &info, names, bound: Vec::new() };
+    let mut lower = Lower { info: &info, names, bound: Vec::new(), depth: 0 };
     lower.node(&ast)
 }
 
@@ -119,14 +135,20 @@ fn first_error(errors: &cel::ParseErrors, text: &str) -> ExprError {
 
 struct Lower<'a> {
     info: &'a SourceInfo,
-    names: Names,
+    names: Names<'a>,
     bound: Vec<String>,
+    depth: u16,
 }
 
 impl Lower<'_> {
     fn node(&mut self, e: &IdedExpr) -> Result<Node, ExprError> {
         let span = self.info.offset_for(e.id);
+        self.depth += 1;
+        if self.depth > MAX_TREE {
+            return Err(ExprError::new(format!("is a chain of more than {MAX_TREE} parts; split it")).at(span));
+        }
         let op = self.op(&e.expr).map_err(|err| err.at(span))?;
+        self.depth -= 1;
         Ok(Node { op, span })
     }
 
@@ -205,7 +227,7 @@ impl Lower<'_> {
             op::NOT_STRICTLY_FALSE => return next().map(|n| n.op),
             _ => {
                 functions::check(name, count, self.names.functions)?;
-                return Ok(Op::Call(name.to_owned(), args.map(|b| *b).collect()));
+                return pattern(name, args.map(|b| *b).collect());
             }
         };
         Ok(Op::Binary(binary, next()?, next()?))
@@ -231,6 +253,20 @@ impl Lower<'_> {
         self.bound.truncate(before);
         Ok(Op::Fold(Box::new(fold)))
     }
+}
+
+/// A call; a pattern written out is compiled here, once.
+fn pattern(name: &str, mut args: Vec<Node>) -> Result<Op, ExprError> {
+    let text = match (name, args.as_slice()) {
+        ("glob" | "matches", [_, Node { op: Op::Const(Const::Str(text)), .. }]) => text.clone(),
+        _ => return Ok(Op::Call(name.to_owned(), args)),
+    };
+    args.truncate(1);
+    let Some(on) = args.pop().map(Box::new) else { return Ok(Op::Call(name.to_owned(), args)) };
+    if name == "glob" {
+        return Ok(Op::Glob(on, Glob::parse(&text).map_err(ExprError::new)?));
+    }
+    Ok(Op::Matches(on, functions::regex(&text)?))
 }
 
 fn literal(value: &LiteralValue) -> Result<Const, ExprError> {

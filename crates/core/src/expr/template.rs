@@ -42,7 +42,7 @@ pub struct TemplateError {
 
 impl Template {
     /// Compiles every string of a value; all complaints at once.
-    pub fn compile(value: &Value, names: Names) -> Result<Self, Vec<TemplateError>> {
+    pub fn compile(value: &Value, names: Names<'_>) -> Result<Self, Vec<TemplateError>> {
         let mut errors = Vec::new();
         let made = build(value, names, &mut String::new(), &mut errors);
         if errors.is_empty() { Ok(made) } else { Err(errors) }
@@ -105,7 +105,7 @@ fn named<T>(e: &Expr, result: Result<T, ExprError>) -> Result<T, ExprError> {
     })
 }
 
-fn build(value: &Value, names: Names, at: &mut String, errors: &mut Vec<TemplateError>) -> Template {
+fn build(value: &Value, names: Names<'_>, at: &mut String, errors: &mut Vec<TemplateError>) -> Template {
     let mut within = |part: &str, item: &Value| {
         let before = at.len();
         at.push('/');
@@ -130,7 +130,7 @@ fn build(value: &Value, names: Names, at: &mut String, errors: &mut Vec<Template
     }
 }
 
-fn text(s: &str, names: Names) -> Result<Template, (String, ExprError)> {
+fn text(s: &str, names: Names<'_>) -> Result<Template, (String, ExprError)> {
     let mut parts = Vec::new();
     let mut plain = String::new();
     let mut rest = s;

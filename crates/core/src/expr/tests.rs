@@ -4,7 +4,7 @@ use super::*;
 use proptest::prelude::*;
 use serde_json::{Value, json};
 
-const NAMES: Names = Names { roots: &["alert", "body"], functions: &["secret"] };
+const NAMES: Names<'static> = Names { roots: &["alert", "body"], functions: &["secret"], types: &[] };
 
 struct Body(Value);
 

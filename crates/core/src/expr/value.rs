@@ -4,7 +4,7 @@
 use crate::{Alert, Period, Severity};
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::Value;
-use std::{borrow::Cow, cmp::Ordering, rc::Rc};
+use std::{borrow::Cow, cmp::Ordering, collections::BTreeMap, rc::Rc};
 
 /// A literal of a program.
 #[derive(Clone, Debug)]
@@ -54,6 +54,8 @@ pub enum Val<'a> {
     List(Rc<Vec<Val<'a>>>),
     /// A map that an expression made.
     Map(Rc<Vec<(String, Val<'a>)>>),
+    /// The labels of an alert.
+    Labels(&'a BTreeMap<String, String>),
     /// The alert, with the fields of the normal form.
     Alert(&'a Alert),
 }
@@ -97,7 +99,7 @@ impl<'a> Val<'a> {
             Self::Time(_) => "a time",
             Self::Span(_) => "a length of time",
             Self::Json(Value::Array(_)) | Self::List(_) => "a list",
-            Self::Json(_) | Self::Map(_) => "a map",
+            Self::Json(_) | Self::Map(_) | Self::Labels(_) => "a map",
             Self::Alert(_) => "an alert",
         }
     }
@@ -107,6 +109,7 @@ impl<'a> Val<'a> {
         match self {
             Self::Json(Value::Object(map)) => map.get(name).map(Val::json),
             Self::Map(entries) => entries.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone()),
+            Self::Labels(labels) => labels.get(name).map(|v| Val::str(v)),
             Self::Alert(alert) => alert_field(alert, name),
             _ => None,
         }
@@ -130,13 +133,14 @@ impl<'a> Val<'a> {
             Self::List(items) => Some(items.iter().cloned().enumerate().map(numbered).collect()),
             Self::Json(Value::Object(map)) => Some(map.iter().map(|(k, v)| (Val::str(k), Val::json(v))).collect()),
             Self::Map(map) => Some(map.iter().map(|(k, v)| (Val::Str(Cow::Owned(k.clone())), v.clone())).collect()),
+            Self::Labels(labels) => Some(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v))).collect()),
             _ => None,
         }
     }
 
     /// Whether iteration yields keys, as it does for maps.
     pub(super) fn is_map(&self) -> bool {
-        matches!(self, Self::Map(_) | Self::Json(Value::Object(_)))
+        matches!(self, Self::Map(_) | Self::Labels(_) | Self::Json(Value::Object(_)))
     }
 
     /// The text of a value in the middle of a string.
@@ -170,6 +174,9 @@ impl<'a> Val<'a> {
             Self::Json(v) => (*v).clone(),
             Self::List(items) => Value::Array(items.iter().map(Val::to_json).collect()),
             Self::Map(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), v.to_json())).collect()),
+            Self::Labels(labels) => {
+                Value::Object(labels.iter().map(|(k, v)| (k.clone(), Value::from(v.as_str()))).collect())
+            }
             Self::Alert(alert) => serde_json::to_value(alert).unwrap_or(Value::Null),
         }
     }
@@ -202,7 +209,7 @@ impl<'a> Val<'a> {
     }
 
     fn is_compound(&self) -> bool {
-        matches!(self, Self::Json(_) | Self::List(_) | Self::Map(_) | Self::Alert(_))
+        matches!(self, Self::Json(_) | Self::List(_) | Self::Map(_) | Self::Labels(_) | Self::Alert(_))
     }
 
     /// Order where there is one.
@@ -246,7 +253,7 @@ fn alert_field<'a>(alert: &'a Alert, name: &str) -> Option<Val<'a>> {
         "received" => Val::Time(alert.received),
         "summary" => Val::str(&alert.summary),
         "value" => Val::Double(alert.value?),
-        "labels" => Val::Map(Rc::new(alert.labels.iter().map(|(k, v)| (k.clone(), Val::str(v))).collect())),
+        "labels" => Val::Labels(&alert.labels),
         "body" => Val::json(&alert.body),
         _ => return None,
     })

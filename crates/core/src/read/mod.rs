@@ -21,7 +21,7 @@ use std::collections::BTreeMap;
 /// Most alerts that one payload may hold.
 pub const MAX_ALERTS: usize = 1000;
 
-const READ: Names = Names { roots: &["body", "headers", "item"], functions: &[] };
+const READ: Names<'static> = Names { roots: &["body", "headers", "item"], functions: &[], types: &[] };
 
 /// A place that alerts come from.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -177,14 +177,14 @@ impl Source {
 
 fn check_read(check: &mut Checker<'_>, doc: ReadDoc) -> Option<Read> {
     let each = doc.each.is_some();
-    let names = if each { READ } else { Names { roots: &["body", "headers"], functions: &[] } };
+    let names = if each { READ } else { Names { roots: &["body", "headers"], functions: &[], types: &[] } };
     let mut bad = false;
     let mut optional = |check: &mut Checker<'_>, key: &str, text: Option<String>, names| {
         let made = check.expr(&format!("/read/{key}"), text.as_deref()?, names);
         bad |= made.is_none();
         made
     };
-    let each = optional(check, "each", doc.each, Names { roots: &["body", "headers"], functions: &[] });
+    let each = optional(check, "each", doc.each, Names { roots: &["body", "headers"], functions: &[], types: &[] });
     let id = optional(check, "id", doc.id, names);
     let state = optional(check, "state", doc.state, names);
     let time = optional(check, "time", doc.time, names);

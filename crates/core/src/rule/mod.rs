@@ -18,7 +18,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The names that a rule's expressions know.
-pub const ALERT: Names = Names { roots: &["alert"], functions: &[] };
+pub const ALERT: Names<'static> = Names { roots: &["alert"], functions: &[], types: &[] };
 
 /// A rule as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]

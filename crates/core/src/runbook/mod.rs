@@ -9,16 +9,55 @@ pub use step::{Action, Retry, Step, StepDoc};
 use crate::{
     Alert, Period, ResourcePath,
     document::{Checker, Document, Problem},
-    expr::{Names, Scope, Template, Val},
+    expr::{Names, Scope, Template, Type, Val},
     inputs::Inputs,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::{collections::BTreeMap, sync::Arc};
 
-/// The names that the expressions of steps know.
-pub const STEPS: Names = Names { roots: &["inputs", "steps", "job", "alert"], functions: &[] };
-const TARGET: Names = Names { roots: &["inputs"], functions: &[] };
+/// The names that the expressions of steps start from.
+const STEPS: [&str; 4] = ["inputs", "steps", "job", "alert"];
+
+/// What the expressions of a runbook know at one place: its inputs, and the steps so far.
+struct Known {
+    inputs: Type,
+    steps: BTreeMap<String, Type>,
+    types: Vec<(&'static str, Type)>,
+}
+
+impl Known {
+    fn new(inputs: Option<&Inputs>) -> Self {
+        let inputs = match inputs {
+            Some(i) => {
+                Type::Record(Arc::new(i.properties().iter().map(|(n, s)| (n.clone(), Type::of_schema(s))).collect()))
+            }
+            None => Type::Any,
+        };
+        let mut known = Self { inputs, steps: BTreeMap::new(), types: Vec::new() };
+        known.retype();
+        known
+    }
+
+    fn step(&mut self, id: String) {
+        self.steps.insert(id, Type::Any);
+        self.retype();
+    }
+
+    fn retype(&mut self) {
+        self.types = vec![("inputs", self.inputs.clone()), ("steps", Type::Record(Arc::new(self.steps.clone())))];
+    }
+
+    fn names(&self) -> Names<'_> {
+        Names { roots: &STEPS, functions: &[], types: &self.types }
+    }
+
+    /// Those of the target, which is found before any step.
+    fn inputs(&self) -> Names<'_> {
+        Names { roots: &STEPS[..1], functions: &[], types: &self.types }
+    }
+}
 
 /// Most steps of a runbook.
 pub const MAX_STEPS: usize = 200;
@@ -111,12 +150,13 @@ impl Runbook {
         let doc: RunbookDoc = document.decode().map_err(|p| vec![p])?;
         let mut check = Checker::new(document);
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
-        let target = check.template("/target", &Value::String(doc.target), TARGET);
+        let mut known = Known::new(inputs.as_ref());
+        let target = check.template("/target", &Value::String(doc.target), known.inputs());
         if doc.steps.is_empty() || doc.steps.len() > MAX_STEPS {
             check.fail("/steps", format!("a runbook has 1 to {MAX_STEPS} steps, not {}", doc.steps.len()));
         }
-        let steps = step::check_steps(&mut check, doc.steps);
-        let outputs = check.template("/outputs", &Value::Object(doc.outputs), STEPS);
+        let steps = step::check_steps(&mut check, doc.steps, &mut known);
+        let outputs = check.template("/outputs", &Value::Object(doc.outputs), known.names());
         let made = (|| {
             Some(Self {
                 name: doc.runbook,

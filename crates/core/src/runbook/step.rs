@@ -1,6 +1,6 @@
 //! The steps of a runbook.
 
-use super::STEPS;
+use super::Known;
 use crate::{
     Period,
     document::Checker,
@@ -128,7 +128,8 @@ impl Action {
     }
 }
 
-pub(super) fn check_steps(check: &mut Checker<'_>, docs: Vec<StepDoc>) -> Option<Vec<Step>> {
+/// Each step sees the inputs and the steps before it.
+pub(super) fn check_steps(check: &mut Checker<'_>, docs: Vec<StepDoc>, known: &mut Known) -> Option<Vec<Step>> {
     let mut seen = BTreeSet::new();
     let made: Vec<_> = docs
         .into_iter()
@@ -151,13 +152,16 @@ pub(super) fn check_steps(check: &mut Checker<'_>, docs: Vec<StepDoc>) -> Option
                 check.fail(&format!("{at}/id"), format!("a step before is named `{}` already", doc.id));
                 return None;
             }
-            check_step(check, &at, doc)
+            let id = doc.id.clone();
+            let step = check_step(check, &at, doc, known);
+            known.step(id);
+            step
         })
         .collect();
     made.into_iter().collect()
 }
 
-fn check_step(check: &mut Checker<'_>, at: &str, doc: StepDoc) -> Option<Step> {
+fn check_step(check: &mut Checker<'_>, at: &str, doc: StepDoc, known: &Known) -> Option<Step> {
     let action = match (doc.call, doc.require) {
         (Some(operation), None) => {
             if doc.otherwise.is_some() {
@@ -170,7 +174,7 @@ fn check_step(check: &mut Checker<'_>, at: &str, doc: StepDoc) -> Option<Step> {
             check_retry(check, at, doc.retry);
             let give = doc.give.unwrap_or_default();
             let given = give.keys().cloned().collect();
-            let give = check.template(&format!("{at}/give"), &Value::Object(give), STEPS)?;
+            let give = check.template(&format!("{at}/give"), &Value::Object(give), known.names())?;
             Action::Call { operation, via, give, given, retry: doc.retry, timeout: doc.timeout }
         }
         (None, Some(condition)) => {
@@ -181,10 +185,10 @@ fn check_step(check: &mut Checker<'_>, at: &str, doc: StepDoc) -> Option<Step> {
                     check.fail(&format!("{at}/{key}"), format!("`{key}` belongs to `call`, not to `require`"));
                 }
             }
-            let condition = check.expr(&format!("{at}/require"), &condition, STEPS);
+            let condition = check.expr(&format!("{at}/require"), &condition, known.names());
             let otherwise = match doc.otherwise {
                 None => None,
-                Some(text) => Some(check.template(&format!("{at}/else"), &Value::String(text), STEPS)?),
+                Some(text) => Some(check.template(&format!("{at}/else"), &Value::String(text), known.names())?),
             };
             Action::Require { condition: condition?, otherwise }
         }

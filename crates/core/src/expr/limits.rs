@@ -1,0 +1,235 @@
+//! What a condition demands of an alert, told without evaluating it.
+//!
+//! A condition is a chain of parts that must all hold. Some parts demand something simple of one
+//! field: a name out of a few, a beginning, a severity, a range of values. The matcher's index is
+//! built from these, and a rule whose demands contradict each other can be found out.
+
+use super::{
+    parse::{Binary, Node, Op},
+    value::Const,
+};
+use crate::{Severity, matcher::Glob};
+use std::fmt;
+
+/// A field of an alert that demands are made of.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Path {
+    /// `alert.source`
+    Source,
+    /// `alert.kind`
+    Kind,
+    /// `alert.state`
+    State,
+    /// `alert.resource`
+    Resource,
+    /// `alert.summary`
+    Summary,
+    /// `alert.labels.<name>`
+    Label(String),
+    /// `alert.body.<name>...`
+    Body(Vec<String>),
+}
+
+impl fmt::Display for Path {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Source => f.write_str("alert.source"),
+            Self::Kind => f.write_str("alert.kind"),
+            Self::State => f.write_str("alert.state"),
+            Self::Resource => f.write_str("alert.resource"),
+            Self::Summary => f.write_str("alert.summary"),
+            Self::Label(name) => write!(f, "alert.labels.{name}"),
+            Self::Body(path) => write!(f, "alert.body.{}", path.join(".")),
+        }
+    }
+}
+
+/// One demand; an alert that does not meet it is not matched.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Limit {
+    /// One of these texts.
+    OneOf(Path, Vec<String>),
+    /// A text of this form.
+    Like(Path, Glob),
+    /// This text somewhere in it.
+    Holds(Path, String),
+    /// A severity of this set: bit 0 is indeterminate, bit 4 critical.
+    Severity(u8),
+    /// A value within these bounds, both belonging.
+    Value(f64, f64),
+    /// Nothing meets it.
+    Never,
+}
+
+/// Whether any part looks at the payload. An alert used as a whole counts as well.
+pub(super) fn reads_body(node: &Node) -> bool {
+    match &node.op {
+        Op::Select(on, field) | Op::Has(on, field) if matches!(&on.op, Op::Name(n) if n == "alert") => field == "body",
+        Op::Name(name) => name == "alert",
+        other => children(other).into_iter().any(reads_body),
+    }
+}
+
+/// The parts of an operation.
+pub(super) fn children(op: &Op) -> Vec<&Node> {
+    match op {
+        Op::Const(_) | Op::Name(_) => vec![],
+        Op::Select(a, _) | Op::Has(a, _) | Op::Not(a) | Op::Negate(a) | Op::Glob(a, _) | Op::Matches(a, _) => vec![a],
+        Op::Index(a, b) | Op::And(a, b) | Op::Or(a, b) | Op::Binary(_, a, b) => vec![a, b],
+        Op::Choose(a, b, c) => vec![a, b, c],
+        Op::List(items) | Op::Call(_, items) => items.iter().collect(),
+        Op::Map(entries) => entries.iter().flat_map(|(k, v)| [k, v]).collect(),
+        Op::Fold(f) => vec![&f.range, &f.init, &f.go_on, &f.step, &f.result],
+    }
+}
+
+/// The demands of all parts that must hold.
+pub(super) fn of(node: &Node) -> Vec<Limit> {
+    match &node.op {
+        Op::And(a, b) => of(a).into_iter().chain(of(b)).collect(),
+        Op::Const(Const::Bool(false)) => vec![Limit::Never],
+        Op::Binary(op, a, b) => compared(*op, a, b).into_iter().collect(),
+        Op::Glob(on, glob) => path(on).map(|p| Limit::Like(p, glob.clone())).into_iter().collect(),
+        Op::Call(name, args) => called(name, args).into_iter().collect(),
+        Op::Or(a, b) => either(of(a), of(b)).into_iter().collect(),
+        _ => vec![],
+    }
+}
+
+/// What both sides demand: the same field out of the names of either.
+fn either(a: Vec<Limit>, b: Vec<Limit>) -> Option<Limit> {
+    match (<[Limit; 1]>::try_from(a).ok()?, <[Limit; 1]>::try_from(b).ok()?) {
+        ([Limit::OneOf(p, mut x)], [Limit::OneOf(q, y)]) if p == q => {
+            x.extend(y);
+            Some(Limit::OneOf(p, x))
+        }
+        ([Limit::Severity(x)], [Limit::Severity(y)]) => Some(Limit::Severity(x | y)),
+        _ => None,
+    }
+}
+
+fn called(name: &str, args: &[Node]) -> Option<Limit> {
+    let [on, Node { op: Op::Const(Const::Str(text)), .. }] = args else { return None };
+    let path = path(on)?;
+    let plain = !text.is_empty() && !text.contains(['*', '?']);
+    match name {
+        "contains" if !text.is_empty() => Some(Limit::Holds(path, text.clone())),
+        "startsWith" if plain => Glob::parse(&format!("{text}**")).ok().map(|g| Limit::Like(path, g)),
+        "endsWith" if plain => Glob::parse(&format!("**{text}")).ok().map(|g| Limit::Like(path, g)),
+        _ => None,
+    }
+}
+
+fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
+    if let (Op::Const(_), true) = (&a.op, op != Binary::In) {
+        return compared(turned(op), b, a);
+    }
+    if let (Binary::In, Op::List(items)) = (op, &b.op) {
+        let texts: Option<Vec<String>> = items.iter().map(text).collect();
+        return match field(a) {
+            Some("severity") => Some(Limit::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | bit(s)))),
+            _ => Some(Limit::OneOf(path(a)?, texts?)),
+        };
+    }
+    match field(a) {
+        Some("severity") => {
+            let than = severity(b)?;
+            let holds = |s: &Severity| match op {
+                Binary::Equal => *s == than,
+                Binary::Differ => *s != than,
+                Binary::Less => *s < than,
+                Binary::LessEqual => *s <= than,
+                Binary::Greater => *s > than,
+                Binary::GreaterEqual => *s >= than,
+                _ => true,
+            };
+            Some(Limit::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | bit(s))))
+        }
+        Some("value") => {
+            let number = match &b.op {
+                Op::Const(Const::Int(i)) => *i as f64,
+                Op::Const(Const::Double(d)) => *d,
+                _ => return None,
+            };
+            match op {
+                Binary::Equal => Some(Limit::Value(number, number)),
+                Binary::Less => Some(Limit::Value(f64::NEG_INFINITY, number.next_down())),
+                Binary::LessEqual => Some(Limit::Value(f64::NEG_INFINITY, number)),
+                Binary::Greater => Some(Limit::Value(number.next_up(), f64::INFINITY)),
+                Binary::GreaterEqual => Some(Limit::Value(number, f64::INFINITY)),
+                _ => None,
+            }
+        }
+        _ if op == Binary::Equal => Some(Limit::OneOf(path(a)?, vec![text(b)?])),
+        _ => None,
+    }
+}
+
+fn turned(op: Binary) -> Binary {
+    match op {
+        Binary::Less => Binary::Greater,
+        Binary::LessEqual => Binary::GreaterEqual,
+        Binary::Greater => Binary::Less,
+        Binary::GreaterEqual => Binary::LessEqual,
+        other => other,
+    }
+}
+
+/// The bit of a severity in a set.
+pub(super) fn bit(s: Severity) -> u8 {
+    1 << (s.rank() - 1)
+}
+
+fn text(node: &Node) -> Option<String> {
+    match &node.op {
+        Op::Const(Const::Str(s)) => Some(s.clone()),
+        _ => None,
+    }
+}
+
+fn severity(node: &Node) -> Option<Severity> {
+    match &node.op {
+        Op::Const(Const::Severity(s)) => Some(*s),
+        Op::Const(Const::Str(s)) => Severity::parse(s),
+        _ => None,
+    }
+}
+
+/// The name of a field directly of the alert.
+fn field(node: &Node) -> Option<&str> {
+    match &node.op {
+        Op::Select(on, field) if matches!(&on.op, Op::Name(n) if n == "alert") => Some(field),
+        _ => None,
+    }
+}
+
+fn path(node: &Node) -> Option<Path> {
+    if let Some(field) = field(node) {
+        return match field {
+            "source" => Some(Path::Source),
+            "kind" => Some(Path::Kind),
+            "state" => Some(Path::State),
+            "resource" => Some(Path::Resource),
+            "summary" => Some(Path::Summary),
+            _ => None,
+        };
+    }
+    let (on, name) = match &node.op {
+        Op::Select(on, name) => (on, name.clone()),
+        Op::Index(on, at) => (on, text(at)?),
+        _ => return None,
+    };
+    if field(on) == Some("labels") {
+        return Some(Path::Label(name));
+    }
+    if field(on) == Some("body") {
+        return Some(Path::Body(vec![name]));
+    }
+    match path(on)? {
+        Path::Body(mut path) => {
+            path.push(name);
+            Some(Path::Body(path))
+        }
+        _ => None,
+    }
+}
