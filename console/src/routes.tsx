@@ -16,7 +16,10 @@ export const router = createBrowserRouter([
       { path: 'jobs', lazy: () => import('./views/Jobs') },
       { path: 'jobs/:id', lazy: () => import('./views/Job') },
       { path: 'rules', lazy: () => import('./views/Rules') },
-      { path: 'rules/:name', lazy: async () => ({ Component: (await import('./views/Definition')).Rule }) },
+      { path: 'rules/new', lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }) },
+      { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
+      { path: 'proposals', lazy: () => import('./views/Proposals') },
+      { path: 'proposals/:id', lazy: () => import('./views/Proposal') },
       { path: 'runbooks', lazy: () => import('./views/Runbooks') },
       {
         path: 'runbooks/:name',

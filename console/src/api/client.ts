@@ -73,3 +73,64 @@ export const definition = (kind: string, name: string) =>
   taken<DefinitionDetail>(
     client.GET('/api/v1/definitions/{kind}/{name}', { params: { path: { kind, name } } }),
   );
+
+export type Why = Schema['Why'];
+export type AlertWhy = Schema['AlertWhy'];
+export type Proposal = Schema['ProposalItem'];
+export type FileProblem = Schema['FileProblem'];
+export type Vocabulary = Schema['Vocabulary'];
+export type RehearsalLine = Schema['RehearsalLine'];
+export type RehearsalResult = Schema['RehearsalResult'];
+export type RehearsalReport = Schema['RehearsalReport'];
+export type Version = Schema['VersionItem'];
+
+export const versions = (kind: string, name: string) =>
+  taken(client.GET('/api/v1/definitions/{kind}/{name}/versions', { params: { path: { kind, name } } }));
+export const vocabulary = () => taken<Vocabulary>(client.GET('/api/v1/vocabulary'));
+export const publish = (file: string, text: string, dry_run: boolean) =>
+  taken(client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run } }));
+export const alertWhy = (seq: number) =>
+  taken<AlertWhy>(client.GET('/api/v1/alerts/{seq}/why', { params: { path: { seq } } }));
+export const why = (body: Schema['WhyRequest']) => taken<Why>(client.POST('/api/v1/why', { body }));
+export const draft = (seq: number) =>
+  taken(client.GET('/api/v1/alerts/{seq}/draft', { params: { path: { seq } } }));
+export const example = (seq: number, rule?: string) =>
+  taken(client.GET('/api/v1/alerts/{seq}/example', { params: { path: { seq }, query: { rule } } }));
+export const ruleSchema = () =>
+  taken<unknown>(client.GET('/api/v1/schemas/{kind}', { params: { path: { kind: 'rule' } } }));
+export const proposals = (state?: string) =>
+  taken(client.GET('/api/v1/proposals', { params: { query: { state, limit: 100 } } }));
+export const proposal = (id: number) =>
+  taken<Proposal>(client.GET('/api/v1/proposals/{id}', { params: { path: { id } } }));
+export const launch = (id: number, note?: string) =>
+  taken(client.POST('/api/v1/proposals/{id}/launch', { params: { path: { id } }, body: { note } }));
+export const dismiss = (id: number, note: string) =>
+  taken(client.POST('/api/v1/proposals/{id}/dismiss', { params: { path: { id } }, body: { note } }));
+
+/** Rehearses, telling each line as it comes; aborting the signal ends it on the service as well. */
+export async function rehearse(
+  body: Schema['RehearsalRequest'],
+  signal: AbortSignal,
+  tell: (line: RehearsalLine) => void,
+): Promise<void> {
+  const response = await fetch('/api/v1/rehearsals', {
+    method: 'POST',
+    headers: { 'Content-Type': 'application/json', 'X-Arvok-Console': '1' },
+    body: JSON.stringify(body),
+    signal,
+  });
+  if (!response.ok || !response.body) {
+    const problem = (await response.json().catch(() => ({}))) as { detail?: string };
+    throw new Refused(problem.detail ?? `The service answered ${response.status}.`, response.status);
+  }
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = '';
+  for (;;) {
+    const { value, done } = await reader.read();
+    if (done) return;
+    rest += value;
+    const lines = rest.split('\n');
+    rest = lines.pop() ?? '';
+    for (const line of lines) if (line) tell(JSON.parse(line) as RehearsalLine);
+  }
+}

@@ -17,9 +17,10 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
   };
   const heard = (change: Change) => {
     const all = change.reset;
-    if (all || change.alerts?.length) stale.add('alerts');
+    if (all || change.alerts?.length || change.verdicts) stale.add('alerts');
     if (all || change.alarms?.length) stale.add('alarms');
     if (all || change.jobs?.length) stale.add('jobs');
+    if (all || change.proposals?.length) stale.add('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
     stale.add('watch');
     timer ??= setTimeout(refresh, PAUSE);

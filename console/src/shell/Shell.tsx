@@ -18,6 +18,7 @@ const AREAS: [string, [string, string][]][] = [
       ['Watch', '/'],
       ['Alarms', '/alarms'],
       ['Jobs', '/jobs'],
+      ['Proposals', '/proposals'],
     ],
   ],
   ['Take in', [['Alerts', '/alerts']]],

@@ -31,11 +31,24 @@ export function Gauge({ severity, cleared }: { severity: string; cleared?: boole
 
 /** Dispatched is solid, held ones are hollow with a letter, folded ones small. */
 export function VerdictMark({ verdict }: { verdict: string }) {
-  const held: Record<string, string> = { resting: 'r', watched: 'w' };
+  const held: Record<string, string> = {
+    watched: 'w',
+    waiting: 't',
+    resting: 'r',
+    capped: 'c',
+    flapping: 'f',
+    symptom: 's',
+  };
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
         {verdict === 'dispatched' && <circle cx="7" cy="7" r="5.5" fill="var(--sea)" />}
+        {verdict === 'proposed' && (
+          <>
+            <circle cx="7" cy="7" r="5.5" fill="none" stroke="var(--sea)" strokeWidth="1.4" />
+            <circle cx="7" cy="7" r="2.6" fill="var(--sea)" />
+          </>
+        )}
         {verdict === 'folded' && <circle cx="7" cy="7" r="2.2" fill="var(--ink-3)" />}
         {held[verdict] && (
           <>

@@ -1,49 +1,38 @@
 // One alert: the normal form beside the payload, every rule's verdict, what followed.
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { alert } from '../api/client';
-import { Gauge, VerdictMark } from '../ui/marks';
-import { Empty, Facts, Header, Json, Lost, Panel, Tag } from '../ui/parts';
+import { alert, alertWhy, type Why } from '../api/client';
+import { Gauge } from '../ui/marks';
+import { Empty, Facts, Failed, Header, Json, Lost, Panel, Tag } from '../ui/parts';
 import { exact } from '../ui/time';
+import { Clauses, Settled } from './rule/Clauses';
 
 export function Component() {
   const seq = Number(useParams().seq);
   const found = useQuery({ queryKey: ['alerts', seq], queryFn: () => alert(seq) });
   if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for alert {seq}</Empty>;
-  const { alert: a, body, verdicts, alarm } = found.data;
+  const { alert: a, body, alarm } = found.data;
   return (
     <>
-      <Header title={`Alert ${a.seq}`}>
+      <Header
+        title={`Alert ${a.seq}`}
+        right={
+          <Link
+            to={`/rules/new?alert=${a.seq}`}
+            className="rounded-md border border-line bg-panel px-3 py-1 font-semibold text-[13px] hover:bg-sunk"
+          >
+            Start a rule from it
+          </Link>
+        }
+      >
         <Gauge severity={a.severity} cleared={a.state === 'cleared'} />
         <span className="text-ink-2">
           {a.severity}, {a.state}
         </span>
       </Header>
       <p className="text-[15px]">{a.summary}</p>
-      <Panel title="What the rules decided" aside={verdicts.length}>
-        {verdicts.length === 0 && <Empty>No rule concerns it.</Empty>}
-        {verdicts.map((v) => (
-          <div
-            key={v.rule}
-            className="grid gap-x-4 border-line border-t py-2 first-of-type:border-t-0 sm:grid-cols-[120px_1fr_auto]"
-          >
-            <VerdictMark verdict={v.verdict} />
-            <span>
-              <Link to={`/rules/${v.rule}`} className="font-semibold text-sea hover:underline">
-                {v.rule}
-              </Link>{' '}
-              <span className="text-ink-3">version {v.rule_version}</span>
-              <span className="block text-ink-2">{v.reason}</span>
-            </span>
-            {v.job && (
-              <Link to={`/jobs/${v.job}`} className="font-semibold text-sea hover:underline">
-                Job {v.job}
-              </Link>
-            )}
-          </div>
-        ))}
-      </Panel>
+      <Rules seq={seq} />
       <div className="grid gap-3.5 lg:grid-cols-2">
         <Panel title="Normal form">
           <Facts
@@ -87,5 +76,64 @@ export function Component() {
         </Panel>
       </div>
     </>
+  );
+}
+
+/** What every rule makes of it: those that match, then those that are one clause short. */
+function Rules({ seq }: { seq: number }) {
+  const found = useQuery({ queryKey: ['alerts', seq, 'why'], queryFn: () => alertWhy(seq) });
+  if (found.error) return <Failed error={found.error} />;
+  if (!found.data) return <Panel title="What the rules decided">{null}</Panel>;
+  const { matching, near, asked } = found.data;
+  return (
+    <>
+      <Panel title="What the rules decided" aside={`${asked} asked, ${matching.length} match`}>
+        {matching.length === 0 && <Empty>No rule concerns it.</Empty>}
+        {matching.map((why) => (
+          <div key={why.rule} className="border-line border-t py-2 first-of-type:border-t-0">
+            <RuleLine why={why} />
+            <Settled why={why} />
+            <details className="mt-1 text-[13px]">
+              <summary className="cursor-pointer text-ink-2">All {why.clauses.length} clauses hold</summary>
+              <div className="mt-1">
+                <Clauses why={why} />
+              </div>
+            </details>
+          </div>
+        ))}
+      </Panel>
+      {near.length > 0 && (
+        <Panel title="One clause short" aside={near.length}>
+          {near.map((why) => (
+            <div key={why.rule} className="border-line border-t py-2 first-of-type:border-t-0">
+              <RuleLine why={why} />
+              <Clauses why={why} missedOnly />
+            </div>
+          ))}
+        </Panel>
+      )}
+    </>
+  );
+}
+
+function RuleLine({ why }: { why: Why }) {
+  return (
+    <p className="mb-1 flex flex-wrap items-baseline gap-x-2">
+      <Link to={`/rules/${why.rule}`} className="font-semibold text-sea hover:underline">
+        {why.rule}
+      </Link>
+      <span className="text-ink-3">version {why.version}</span>
+      <Tag tone={why.stance === 'act' ? 'sea' : 'plain'}>{why.stance}</Tag>
+      {why.verdict?.job && (
+        <Link
+          to={
+            why.verdict.verdict === 'proposed' ? `/proposals/${why.verdict.job}` : `/jobs/${why.verdict.job}`
+          }
+          className="ml-auto font-semibold text-sea hover:underline"
+        >
+          {why.verdict.verdict === 'proposed' ? 'Proposal' : 'Job'} {why.verdict.job}
+        </Link>
+      )}
+    </p>
   );
 }

@@ -10,7 +10,20 @@ import { Empty, Failed, Header, Time } from '../ui/parts';
 
 const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
 const STATES = ['raised', 'cleared', 'noted'] as const;
-const VERDICTS = ['matched', 'unmatched', 'dispatched', 'folded', 'resting', 'watched'] as const;
+const VERDICTS = [
+  'matched',
+  'unmatched',
+  'held',
+  'dispatched',
+  'proposed',
+  'watched',
+  'folded',
+  'waiting',
+  'resting',
+  'capped',
+  'flapping',
+  'symptom',
+] as const;
 const ROW = 44;
 const GRID =
   'grid grid-cols-[20px_1fr_auto] md:grid-cols-[20px_76px_150px_minmax(0,1fr)_minmax(0,1.4fr)_120px] items-center gap-x-3 px-3.5';

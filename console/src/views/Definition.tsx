@@ -1,25 +1,21 @@
-// One rule or runbook: its text, and how it has fared.
+// One runbook: its text, and how it has fared.
 import { useQuery } from '@tanstack/react-query';
-import { Link, useParams } from 'react-router';
+import { useParams } from 'react-router';
 import { definition } from '../api/client';
-import { VerdictMark } from '../ui/marks';
-import { Empty, Facts, Header, Lost, Panel, Tag } from '../ui/parts';
+import { Empty, Facts, Header, Lost, Panel } from '../ui/parts';
 import { exact } from '../ui/time';
 import { JobRows } from './JobRows';
 
-export const Rule = () => <Definition kind="rule" />;
-export const Runbook = () => <Definition kind="runbook" />;
-
-function Definition({ kind }: { kind: 'rule' | 'runbook' }) {
+export function Runbook() {
+  const kind = 'runbook';
   const name = useParams().name ?? '';
   const found = useQuery({ queryKey: ['definitions', kind, name], queryFn: () => definition(kind, name) });
   if (found.error) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
-  const { item, text, verdicts, jobs } = found.data;
+  const { item, text, jobs } = found.data;
   return (
     <>
       <Header title={item.name}>
-        {item.stance && <Tag tone={item.stance === 'act' ? 'sea' : 'plain'}>{item.stance}</Tag>}
         <span className="text-ink-2">{item.summary}</span>
       </Header>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
@@ -30,35 +26,11 @@ function Definition({ kind }: { kind: 'rule' | 'runbook' }) {
           <Panel title="How it has fared">
             <Facts
               rows={[
-                ...(kind === 'rule'
-                  ? ([
-                      [
-                        'matched',
-                        <Link
-                          key="m"
-                          to={`/alerts?rule=${item.name}`}
-                          className="font-semibold text-sea hover:underline"
-                        >
-                          {item.used.alerts} alerts
-                        </Link>,
-                      ],
-                    ] as [string, React.ReactNode][])
-                  : []),
                 ['jobs', item.used.jobs],
                 ['helped', item.used.confirmed],
                 ['published', `${exact(item.published_at)} by ${item.published_by}`],
               ]}
             />
-            {(verdicts?.length ?? 0) > 0 && (
-              <ul className="mt-3 flex flex-wrap gap-x-6 gap-y-2 border-line border-t pt-3">
-                {verdicts?.map((v) => (
-                  <li key={v.verdict}>
-                    <b className="block text-xl leading-tight">{v.count}</b>
-                    <VerdictMark verdict={v.verdict} />
-                  </li>
-                ))}
-              </ul>
-            )}
           </Panel>
           <Panel title="Newest jobs" aside={jobs.length}>
             <JobRows jobs={jobs} />

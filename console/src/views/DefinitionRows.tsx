@@ -5,13 +5,19 @@ import { Link } from 'react-router';
 import { type DefinitionItem, definitions } from '../api/client';
 import { Empty, Failed, Header, Panel, Time } from '../ui/parts';
 
-type Props = { kind: string; title: string; path: string; numbers: (item: DefinitionItem) => ReactNode };
+type Props = {
+  kind: string;
+  title: string;
+  path: string;
+  numbers: (item: DefinitionItem) => ReactNode;
+  right?: ReactNode;
+};
 
-export function DefinitionRows({ kind, title, path, numbers }: Props) {
+export function DefinitionRows({ kind, title, path, numbers, right }: Props) {
   const found = useQuery({ queryKey: ['definitions', kind], queryFn: () => definitions(kind) });
   return (
     <>
-      <Header title={title}>
+      <Header title={title} right={right}>
         {found.data && <span className="text-ink-2">{found.data.items.length} published</span>}
       </Header>
       {found.error && <Failed error={found.error} />}

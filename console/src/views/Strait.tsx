@@ -17,7 +17,8 @@ export function sides(s: Numbers): Side[][] {
     [{ count: s.unmatched, label: 'without a rule', to: '/alerts?verdict=unmatched' }],
     [
       { count: s.folded, label: 'folded', to: '/alerts?verdict=folded' },
-      { count: s.resting, label: 'resting', to: '/alerts?verdict=resting' },
+      { count: s.held, label: 'held back', to: '/alerts?verdict=held' },
+      { count: s.proposed, label: 'proposed', to: '/proposals' },
       { count: s.watched, label: 'watched', to: '/alerts?verdict=watched' },
     ],
     [

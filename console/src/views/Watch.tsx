@@ -6,12 +6,14 @@ import { type AlarmItem, type JobItem, type Watch as Seen, watch } from '../api/
 import { Gauge } from '../ui/marks';
 import { Empty, Failed, Header, JobTag, Panel, Time } from '../ui/parts';
 import { clock } from '../ui/time';
+import { ProposalRow } from './Proposals';
 import { Strait } from './Strait';
 
 function mood(seen: Seen): string {
   if (seen.sources === 0) return 'Nothing is published yet.';
-  if (seen.needs_you.length === 1) return 'One thing needs you.';
-  if (seen.needs_you.length > 1) return `${seen.needs_you.length} things need you.`;
+  const needs = seen.needs_you.length + seen.proposals.length;
+  if (needs === 1) return 'One thing needs you.';
+  if (needs > 1) return `${needs} things need you.`;
   if (seen.under_way.length > 0) return 'At work. Nothing needs you.';
   return seen.alarms_open > 0 ? 'Nothing needs you.' : 'Quiet. Nothing needs you.';
 }
@@ -81,8 +83,11 @@ function Overview({ seen }: { seen: Seen }) {
         )}
       </Panel>
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
-        <Panel title="Needs you" aside={seen.needs_you.length}>
-          {seen.needs_you.length === 0 && <Empty>Nothing.</Empty>}
+        <Panel title="Needs you" aside={seen.needs_you.length + seen.proposals.length}>
+          {seen.needs_you.length + seen.proposals.length === 0 && <Empty>Nothing.</Empty>}
+          {seen.proposals.map((proposal) => (
+            <ProposalRow key={proposal.id} proposal={proposal} />
+          ))}
           {seen.needs_you.map((job) => (
             <NeedsYou key={job.id} job={job} />
           ))}

@@ -71,8 +71,14 @@ pub struct VerdictItem {
     pub verdict: String,
     /// Why, in words with the numbers.
     pub reason: String,
-    /// The job that was set off or joined.
+    /// The job or proposal that was set off or joined.
     pub job: Option<i64>,
+    /// The tally: a JSON list of the fold's values.
+    pub tally: String,
+    /// When it was given first.
+    pub at: DateTime<Utc>,
+    /// When it replaced an earlier one, if it did.
+    pub decided_at: Option<DateTime<Utc>>,
 }
 
 /// The answer to a delivery.

@@ -35,6 +35,9 @@ pub struct Plan {
     pub changes: Vec<PlannedChange>,
     /// Complaints; if there are any, nothing is published.
     pub problems: Vec<FileProblem>,
+    /// What is allowed and most likely not meant.
+    #[serde(default)]
+    pub warnings: Vec<FileProblem>,
 }
 
 /// What becomes of one document.
@@ -79,7 +82,7 @@ pub struct DefinitionItem {
     pub published_at: DateTime<Utc>,
     /// By whom.
     pub published_by: String,
-    /// For rules: `watch` or `act`.
+    /// For rules: `watch`, `propose` or `act`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stance: Option<String>,
     /// For rules: what is dispatched.

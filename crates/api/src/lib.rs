@@ -8,6 +8,7 @@ pub mod alarms;
 pub mod alerts;
 pub mod definitions;
 pub mod jobs;
+pub mod rules;
 pub mod watch;
 
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
@@ -18,6 +19,11 @@ pub use definitions::{
     SecretValue, Use,
 };
 pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
+pub use rules::{
+    AlertWhy, ClauseItem, DispatchGuess, Draft, ProposalDecision, ProposalItem, RehearsalDifference, RehearsalLine,
+    RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why,
+    WhyRequest,
+};
 pub use watch::{Change, Strait, Watch};
 
 use serde::{Deserialize, Serialize};
@@ -67,16 +73,19 @@ pub struct FileProblem {
     pub message: String,
     /// The offending line.
     pub text: String,
+    /// The name of a warning; absent for what is wrong for certain.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub warning: Option<String>,
 }
 
 impl From<arvok_core::Problem> for FileProblem {
     fn from(p: arvok_core::Problem) -> Self {
-        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text }
+        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text, warning: p.warning }
     }
 }
 
 impl From<FileProblem> for arvok_core::Problem {
     fn from(p: FileProblem) -> Self {
-        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text }
+        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text, warning: p.warning }
     }
 }

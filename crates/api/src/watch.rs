@@ -1,6 +1,6 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, JobItem};
+use crate::{AlarmItem, JobItem, ProposalItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -12,6 +12,8 @@ pub struct Watch {
     pub strait: Strait,
     /// Jobs that failed, were refused, expired, are unsure or had no effect, and are not old.
     pub needs_you: Vec<JobItem>,
+    /// Jobs that are proposed and wait for a person, oldest first.
+    pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
     pub under_way: Vec<JobItem>,
     /// Alarms that stand, the worst first, and those that ended within the last minutes.
@@ -26,7 +28,7 @@ pub struct Watch {
 
 /// How alerts narrowed to effects. `received = repeated + distinct`,
 /// `distinct = unmatched + matched`,
-/// `matched = dispatched + watched + folded + resting`,
+/// `matched = dispatched + proposed + watched + folded + held`,
 /// `dispatched = confirmed + under_way + unproved + failed`.
 /// The unit is the alert; where several rules matched one alert, the furthest counts.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -49,8 +51,10 @@ pub struct Strait {
     pub watched: i64,
     /// Joined an episode that had dispatched.
     pub folded: i64,
-    /// Within the rest of a dispatch.
-    pub resting: i64,
+    /// Held back: waiting, resting, capped, flapping or a symptom.
+    pub held: i64,
+    /// Led to a proposal.
+    pub proposed: i64,
     /// Led to a job.
     pub dispatched: i64,
     /// Whose job is not finished.
@@ -75,6 +79,12 @@ pub struct Change {
     /// Jobs made or changed; cut at 100.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub jobs: Vec<i64>,
+    /// Proposals made or decided; cut at 100.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proposals: Vec<i64>,
+    /// Whether verdicts of earlier alerts were replaced.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub verdicts: bool,
     /// Whether definitions or secrets changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub definitions: bool,

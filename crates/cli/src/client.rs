@@ -132,6 +132,11 @@ impl Client {
         self.json(request.body(body)).await
     }
 
+    /// POST with a JSON body; the answer comes in pieces.
+    pub async fn post_stream(&self, path: &str, body: &impl Serialize) -> Result<Response, CliError> {
+        self.send(self.request(Method::POST, path).json(body)).await
+    }
+
     /// Opens the event stream.
     pub async fn stream(&self) -> Result<Response, CliError> {
         self.send(self.request(Method::GET, "/api/v1/stream")).await

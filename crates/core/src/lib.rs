@@ -19,6 +19,7 @@ pub mod job;
 pub mod matcher;
 pub mod period;
 pub mod read;
+pub mod rehearse;
 pub mod rule;
 pub mod runbook;
 pub mod settle;
@@ -41,9 +42,11 @@ mod tests {
         let names: Vec<&str> =
             section.lines().filter_map(|l| l.split(" = ").next()).filter(|n| !n.is_empty()).collect();
         let known = [
+            "aho-corasick",
             "cel",
             "chrono",
             "regex",
+            "rustc-hash",
             "jsonschema",
             "saphyr-parser",
             "schemars",

@@ -14,6 +14,7 @@ mod node;
 mod random;
 mod runner;
 mod serve;
+mod why;
 
 pub use config::{Config, ConfigError};
 pub use random::secret_text;

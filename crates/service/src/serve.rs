@@ -104,6 +104,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     for _ in 0..intake::LANES {
         tasks.spawn(intake::pipeline(Arc::clone(&node), Arc::clone(&queue)));
     }
+    tasks.spawn(intake::watch_due(Arc::clone(&node)));
     let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
     tasks.spawn(runner::renew(Arc::clone(&node)));
 

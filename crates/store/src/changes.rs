@@ -14,6 +14,7 @@ pub async fn announce(db: &impl ConnectionTrait, mut change: Change) -> Result<(
     change.alerts.drain(..excess);
     change.alarms.truncate(MOST);
     change.jobs.truncate(MOST);
+    change.proposals.truncate(MOST);
     let text = serde_json::to_string(&change)?;
     sql::run(db, "SELECT pg_notify($1, $2)", vec![CHANNEL.into(), text.into()]).await?;
     Ok(())

@@ -2,7 +2,8 @@
 //!
 //! [`cluster`] runs a private PostgreSQL where the operator names none, [`schema`] holds the
 //! migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
-//! job, [`jobs`] hands jobs to nodes and keeps their progress, [`definitions`] the versions of
+//! job, [`jobs`] hands jobs to nodes and keeps their progress, [`proposals`] decides what was only
+//! proposed, [`definitions`] the versions of
 //! documents, [`access`] tokens and sessions, [`read`] answers questions, [`changes`] tells
 //! every node what changed.
 
@@ -13,6 +14,7 @@ pub mod definitions;
 pub mod entity;
 pub mod intake;
 pub mod jobs;
+pub mod proposals;
 pub mod read;
 pub mod schema;
 pub mod secrets;

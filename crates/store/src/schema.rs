@@ -9,7 +9,10 @@ struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") })]
+        vec![
+            Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") }),
+            Box::new(Step { name: "0002_settling", sql: include_str!("../migrations/0002_settling.sql") }),
+        ]
     }
 }
 

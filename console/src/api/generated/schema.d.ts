@@ -72,6 +72,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{seq}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A rule to start from, made from an alert. */
+        get: operations["draftFromAlert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{seq}/example": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An example for a rule's file, made from an alert that came and those of its episode. */
+        get: operations["exampleFromAlert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{seq}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every rule makes of an alert: those that match, and those that are one clause short. */
+        get: operations["explainAlert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{kind}": {
         parameters: {
             query?: never;
@@ -98,6 +149,23 @@ export interface paths {
         };
         /** One published definition with its text. */
         get: operations["showDefinition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{kind}/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All versions of a definition, newest first, 200 at most. */
+        get: operations["listVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -191,6 +259,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proposals, newest first. */
+        get: operations["listProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One proposal. */
+        get: operations["showProposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/dismiss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Dismisses an open proposal, with the reason. */
+        post: operations["dismissProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/launch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Launches an open proposal: it becomes the job of the same number. */
+        post: operations["launchProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/publish": {
         parameters: {
             query?: never;
@@ -202,6 +338,26 @@ export interface paths {
         put?: never;
         /** Publishes files of definitions, all or nothing; or only says what would change. */
         post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearses a rule, published or not, as if it acted: what it would have done.
+         * @description Each line of the answer is a `RehearsalLine`. Nothing is changed by it.
+         */
+        post: operations["rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -347,6 +503,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/verdicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Verdicts, those of the newest alerts first. */
+        get: operations["listVerdicts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Names, labels and functions, for completing words in an editor. */
+        get: operations["showVocabulary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/watch": {
         parameters: {
             query?: never;
@@ -358,6 +548,26 @@ export interface paths {
         get: operations["watch"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Why a rule matches an alert or not, clause by clause, and what it decided about it or would
+         *     decide at this moment. Nothing is changed by asking.
+         */
+        post: operations["explainRule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -562,6 +772,15 @@ export interface components {
             /** @description What the rules decided, in short. */
             verdicts: components["schemas"]["VerdictMark"][];
         };
+        /** @description Every rule's answer to one alert. */
+        AlertWhy: {
+            /** @description Rules that match, with what they decided. */
+            matching: components["schemas"]["Why"][];
+            /** @description Rules that are one clause short, the closest first; 20 at most. */
+            near: components["schemas"]["Why"][];
+            /** @description How many rules were asked. */
+            asked: number;
+        };
         /** @description One try of a step. */
         Attempt: {
             /**
@@ -596,6 +815,10 @@ export interface components {
             alarms?: number[];
             /** @description Jobs made or changed; cut at 100. */
             jobs?: number[];
+            /** @description Proposals made or decided; cut at 100. */
+            proposals?: number[];
+            /** @description Whether verdicts of earlier alerts were replaced. */
+            verdicts?: boolean;
             /** @description Whether definitions or secrets changed. */
             definitions?: boolean;
             /** @description Whether a payload could not be read. */
@@ -608,6 +831,19 @@ export interface components {
          * @enum {string}
          */
         ChangeKind: "new" | "changed" | "same";
+        /** @description A clause with its truth. */
+        ClauseItem: {
+            /** @description `sources`, `kinds`, `severity`, `resource`, `states`, `labels`, `where`. */
+            line: string;
+            /** @description As written. */
+            text: string;
+            /** @description Whether it holds; absent when that cannot be said. */
+            holds?: boolean | null;
+            /** @description What went wrong, if something did. */
+            wrong?: string | null;
+            /** @description The fields it looked at, and what they held. */
+            saw: components["schemas"]["SawItem"][];
+        };
         /** @description A published definition with its text. */
         DefinitionDetail: {
             /** @description In short. */
@@ -637,12 +873,30 @@ export interface components {
             published_at: string;
             /** @description By whom. */
             published_by: string;
-            /** @description For rules: `watch` or `act`. */
+            /** @description For rules: `watch`, `propose` or `act`. */
             stance?: string | null;
             /** @description For rules: what is dispatched. */
             runbook?: string | null;
             /** @description How it has fared. */
             used: components["schemas"]["Use"];
+        };
+        /** @description A dispatch that would be made. */
+        DispatchGuess: {
+            /** @description The runbook. */
+            runbook: string;
+            /** @description Whether its `when` holds. */
+            applies: boolean;
+            /** @description The inputs, defaults filled in. */
+            inputs: Record<string, never>;
+            /** @description What it would act on. */
+            target?: string | null;
+            /** @description What is wrong with the inputs. */
+            wrong?: string | null;
+        };
+        /** @description A text to copy into a file. */
+        Draft: {
+            /** @description YAML. */
+            text: string;
         };
         /** @description A complaint about a place in a file. */
         FileProblem: {
@@ -658,6 +912,8 @@ export interface components {
             message: string;
             /** @description The offending line. */
             text: string;
+            /** @description The name of a warning; absent for what is wrong for certain. */
+            warning?: string | null;
         };
         /** @description A file of definitions. */
         FileText: {
@@ -887,7 +1143,7 @@ export interface components {
                 published_at: string;
                 /** @description By whom. */
                 published_by: string;
-                /** @description For rules: `watch` or `act`. */
+                /** @description For rules: `watch`, `propose` or `act`. */
                 stance?: string | null;
                 /** @description For rules: what is dispatched. */
                 runbook?: string | null;
@@ -972,6 +1228,67 @@ export interface components {
             next?: string | null;
         };
         /** @description A page of a list. */
+        Page_ProposalItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The number, which is the job's number once it is launched.
+                 */
+                id: number;
+                /** @description The rule that proposes it. */
+                rule: string;
+                /**
+                 * Format: int32
+                 * @description Its version at the time.
+                 */
+                rule_version: number;
+                /** @description The runbook. */
+                runbook: string;
+                /**
+                 * Format: int32
+                 * @description Its version at the time.
+                 */
+                runbook_version: number;
+                /** @description The inputs, defaults filled in. */
+                inputs: Record<string, never>;
+                /** @description What it would act on. */
+                target: string;
+                /** @description `low`, `normal`, `high`, `urgent`. */
+                urgency: string;
+                /**
+                 * Format: int64
+                 * @description The alert that set it off.
+                 */
+                alert?: number | null;
+                /**
+                 * Format: int64
+                 * @description The alarm of that alert.
+                 */
+                alarm?: number | null;
+                /** @description Why it is proposed. */
+                reason: string;
+                /** @description `open`, `launched`, `dismissed`, `withdrawn`, or `faulty` when its inputs were refused. */
+                state: string;
+                /**
+                 * Format: date-time
+                 * @description When it was made.
+                 */
+                created_at: string;
+                /**
+                 * Format: date-time
+                 * @description When it was decided.
+                 */
+                decided_at?: string | null;
+                /** @description By whom; absent when it was withdrawn. */
+                decided_by?: string | null;
+                /** @description The reason given, or what is wrong with the inputs. */
+                note?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description A page of a list. */
         Page_UnreadableItem: {
             /** @description The items, newest first. */
             items: {
@@ -991,6 +1308,86 @@ export interface components {
                 reason: string;
                 /** @description The payload, cut at 64 KiB. */
                 payload: string;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description A page of a list. */
+        Page_VerdictLine: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The alert's handle.
+                 */
+                alert: number;
+                /** @description The rule. */
+                rule: string;
+                /**
+                 * Format: int32
+                 * @description Its version at the time.
+                 */
+                rule_version: number;
+                /** @description The verdict. */
+                verdict: string;
+                /** @description Why, in words with the numbers. */
+                reason: string;
+                /**
+                 * Format: int64
+                 * @description The job or proposal that was set off or joined.
+                 */
+                job?: number | null;
+                /** @description The tally: a JSON list of the fold's values. */
+                tally: string;
+                /**
+                 * Format: date-time
+                 * @description When the alert was received.
+                 */
+                at: string;
+                /**
+                 * Format: date-time
+                 * @description When the verdict was replaced by this one, if it was.
+                 */
+                decided_at?: string | null;
+                /** @description Of the alert. */
+                source: string;
+                /** @description Of the alert. */
+                kind: string;
+                /** @description Of the alert. */
+                severity: string;
+                /** @description Of the alert. */
+                state: string;
+                /** @description Of the alert. */
+                resource: string;
+                /** @description Of the alert. */
+                summary: string;
+                /**
+                 * Format: double
+                 * @description Of the alert.
+                 */
+                value?: number | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+        };
+        /** @description A page of a list. */
+        Page_VersionItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int32
+                 * @description Counted from one.
+                 */
+                version: number;
+                /**
+                 * Format: date-time
+                 * @description When it was published.
+                 */
+                published_at: string;
+                /** @description By whom. */
+                published_by: string;
+                /** @description The document. */
+                text: string;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -1018,6 +1415,8 @@ export interface components {
             changes: components["schemas"]["PlannedChange"][];
             /** @description Complaints; if there are any, nothing is published. */
             problems: components["schemas"]["FileProblem"][];
+            /** @description What is allowed and most likely not meant. */
+            warnings?: components["schemas"]["FileProblem"][];
         };
         /** @description What becomes of one document. */
         PlannedChange: {
@@ -1055,6 +1454,67 @@ export interface components {
             /** @description Complaints about definitions, where there are any. */
             problems?: components["schemas"]["FileProblem"][];
         };
+        /** @description What a person says to a proposal. */
+        ProposalDecision: {
+            /** @description Why; needed for dismissing. */
+            note?: string | null;
+        };
+        /** @description A proposed job. */
+        ProposalItem: {
+            /**
+             * Format: int64
+             * @description The number, which is the job's number once it is launched.
+             */
+            id: number;
+            /** @description The rule that proposes it. */
+            rule: string;
+            /**
+             * Format: int32
+             * @description Its version at the time.
+             */
+            rule_version: number;
+            /** @description The runbook. */
+            runbook: string;
+            /**
+             * Format: int32
+             * @description Its version at the time.
+             */
+            runbook_version: number;
+            /** @description The inputs, defaults filled in. */
+            inputs: Record<string, never>;
+            /** @description What it would act on. */
+            target: string;
+            /** @description `low`, `normal`, `high`, `urgent`. */
+            urgency: string;
+            /**
+             * Format: int64
+             * @description The alert that set it off.
+             */
+            alert?: number | null;
+            /**
+             * Format: int64
+             * @description The alarm of that alert.
+             */
+            alarm?: number | null;
+            /** @description Why it is proposed. */
+            reason: string;
+            /** @description `open`, `launched`, `dismissed`, `withdrawn`, or `faulty` when its inputs were refused. */
+            state: string;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it was decided.
+             */
+            decided_at?: string | null;
+            /** @description By whom; absent when it was withdrawn. */
+            decided_by?: string | null;
+            /** @description The reason given, or what is wrong with the inputs. */
+            note?: string | null;
+        };
         /** @description Files to be published. */
         PublishRequest: {
             /** @description All of them together. */
@@ -1062,11 +1522,201 @@ export interface components {
             /** @description Only say what would change. */
             dry_run?: boolean;
         };
+        /** @description How two versions differ. */
+        RehearsalDifference: {
+            /** @description Dispatches that only the given rule makes. */
+            only_now: number[];
+            /** @description Dispatches that only the published version makes. */
+            only_before: number[];
+            /** @description By how much the counts of verdicts change. */
+            verdicts: {
+                [key: string]: number;
+            };
+        };
+        /** @description A tally of a rehearsal. */
+        RehearsalLane: {
+            /** @description The fold's values. */
+            key: string;
+            /** @description Of its first alert. */
+            resource: string;
+            /** @description Of its first alert. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Alerts in it.
+             */
+            alerts: number;
+        };
+        /** @description One line of a rehearsal's answer: progress, and at the end what it came to or what is wrong. */
+        RehearsalLine: {
+            /** @description How far it is. */
+            progress: {
+                /**
+                 * Format: int64
+                 * @description Alerts gone through.
+                 */
+                alerts: number;
+                /**
+                 * Format: int64
+                 * @description Alerts there are, if that is known.
+                 */
+                of?: number | null;
+                /**
+                 * Format: date-time
+                 * @description Virtual time.
+                 */
+                at?: string | null;
+            };
+        } | {
+            /** @description What it came to. */
+            result: components["schemas"]["RehearsalResult"];
+        } | {
+            /** @description Why it ended early. */
+            wrong: {
+                /** @description In words. */
+                detail: string;
+            };
+        };
+        /** @description A dispatch of a rehearsal. */
+        RehearsalPost: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Counted from one.
+             */
+            job: number;
+            /** @description The lanes that fired. */
+            lanes: number[];
+            /** @description The alerts that set it off. */
+            alerts: number[];
+            /** @description The runbook. */
+            runbook: string;
+            /** @description What it would be given. */
+            inputs: Record<string, never>;
+            /** @description What is wrong with the inputs. */
+            wrong?: string | null;
+            /** @description Why. */
+            reason: string;
+        };
+        /** @description What a rule would have done. */
+        RehearsalReport: {
+            /**
+             * Format: int64
+             * @description Alerts that were gone through.
+             */
+            alerts: number;
+            /**
+             * Format: int64
+             * @description Of these, those that matched.
+             */
+            matched: number;
+            /** @description How many alerts ended with each verdict. */
+            verdicts: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Dispatches.
+             */
+            dispatches: number;
+            /** @description Tallies in the order in which they first appeared, 500 at most. */
+            lanes: components["schemas"]["RehearsalLane"][];
+            /**
+             * @description Verdicts in the order in which they were given, 20,000 at most; a later one replaces an
+             *     earlier one of the same alert.
+             */
+            rulings: components["schemas"]["RehearsalRuling"][];
+            /** @description Dispatches in order, 2,000 at most. */
+            posts: components["schemas"]["RehearsalPost"][];
+            /**
+             * Format: int64
+             * @description Alerts over which the rule went wrong.
+             */
+            broken: number;
+            /** @description How it went wrong the first time. */
+            broken_first?: string | null;
+            /** @description Whether more happened than is listed. */
+            cut: boolean;
+        };
+        /** @description What to rehearse. */
+        RehearsalRequest: {
+            file?: components["schemas"]["FileText"] | null;
+            /** @description A published rule, or which rule of the file. */
+            rule?: string | null;
+            /** @description How far back, such as `7d`; at most `90d`. Left out: `1d`. */
+            since?: string | null;
+            /** @description Whether the published version is rehearsed too, and the difference told. */
+            against_published?: boolean;
+            /** @description Alerts to go through instead of the stored ones: in the normal form, with `source` and `received`. */
+            alerts?: Record<string, never>[] | null;
+        };
+        /** @description What a rehearsal came to. */
+        RehearsalResult: {
+            /** @description The rule. */
+            rule: string;
+            /**
+             * Format: date-time
+             * @description From when.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            to: string;
+            /** @description The rule as given, as if it acted. */
+            now: components["schemas"]["RehearsalReport"];
+            before?: components["schemas"]["RehearsalReport"] | null;
+            difference?: components["schemas"]["RehearsalDifference"] | null;
+        };
+        /** @description A verdict of a rehearsal. */
+        RehearsalRuling: {
+            /**
+             * Format: date-time
+             * @description When it was given.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the alert came.
+             */
+            came: string;
+            /**
+             * Format: int64
+             * @description The alert.
+             */
+            alert: number;
+            /**
+             * Format: int32
+             * @description The lane, counted from zero.
+             */
+            lane?: number | null;
+            /** @description The verdict. */
+            verdict: string;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The dispatch it set off or joined.
+             */
+            job?: number | null;
+        };
         /**
          * @description What a token allows; each role includes those before it.
          * @enum {string}
          */
         Role: "viewer" | "responder" | "author" | "admin";
+        /** @description A field and what it held. */
+        SawItem: {
+            /** @description The field. */
+            field: string;
+            /** @description What it held; absent where it is missing. */
+            value?: string | null;
+        };
         /** @description A secret, by name only. */
         SecretItem: {
             /** @description Its name. */
@@ -1095,7 +1745,7 @@ export interface components {
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
          *     `distinct = unmatched + matched`,
-         *     `matched = dispatched + watched + folded + resting`,
+         *     `matched = dispatched + proposed + watched + folded + held`,
          *     `dispatched = confirmed + under_way + unproved + failed`.
          *     The unit is the alert; where several rules matched one alert, the furthest counts.
          */
@@ -1147,9 +1797,14 @@ export interface components {
             folded: number;
             /**
              * Format: int64
-             * @description Within the rest of a dispatch.
+             * @description Held back: waiting, resting, capped, flapping or a symptom.
              */
-            resting: number;
+            held: number;
+            /**
+             * Format: int64
+             * @description Led to a proposal.
+             */
+            proposed: number;
             /**
              * Format: int64
              * @description Led to a job.
@@ -1273,6 +1928,20 @@ export interface components {
              */
             count: number;
         };
+        /** @description A verdict, given or foreseen. */
+        VerdictGuess: {
+            /** @description Whether it was really given. */
+            given: boolean;
+            /** @description The verdict. */
+            verdict: string;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The job or proposal.
+             */
+            job?: number | null;
+        };
         /** @description A rule's decision. */
         VerdictItem: {
             /** @description The rule. */
@@ -1288,9 +1957,74 @@ export interface components {
             reason: string;
             /**
              * Format: int64
-             * @description The job that was set off or joined.
+             * @description The job or proposal that was set off or joined.
              */
             job?: number | null;
+            /** @description The tally: a JSON list of the fold's values. */
+            tally: string;
+            /**
+             * Format: date-time
+             * @description When it was given first.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When it replaced an earlier one, if it did.
+             */
+            decided_at?: string | null;
+        };
+        /** @description A verdict with its alert in short. */
+        VerdictLine: {
+            /**
+             * Format: int64
+             * @description The alert's handle.
+             */
+            alert: number;
+            /** @description The rule. */
+            rule: string;
+            /**
+             * Format: int32
+             * @description Its version at the time.
+             */
+            rule_version: number;
+            /** @description The verdict. */
+            verdict: string;
+            /** @description Why, in words with the numbers. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The job or proposal that was set off or joined.
+             */
+            job?: number | null;
+            /** @description The tally: a JSON list of the fold's values. */
+            tally: string;
+            /**
+             * Format: date-time
+             * @description When the alert was received.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the verdict was replaced by this one, if it was.
+             */
+            decided_at?: string | null;
+            /** @description Of the alert. */
+            source: string;
+            /** @description Of the alert. */
+            kind: string;
+            /** @description Of the alert. */
+            severity: string;
+            /** @description Of the alert. */
+            state: string;
+            /** @description Of the alert. */
+            resource: string;
+            /** @description Of the alert. */
+            summary: string;
+            /**
+             * Format: double
+             * @description Of the alert.
+             */
+            value?: number | null;
         };
         /** @description A rule's decision, in short. */
         VerdictMark: {
@@ -1299,12 +2033,60 @@ export interface components {
             /** @description The verdict. */
             verdict: string;
         };
+        /** @description A version of a document. */
+        VersionItem: {
+            /**
+             * Format: int32
+             * @description Counted from one.
+             */
+            version: number;
+            /**
+             * Format: date-time
+             * @description When it was published.
+             */
+            published_at: string;
+            /** @description By whom. */
+            published_by: string;
+            /** @description The document. */
+            text: string;
+        };
+        /** @description What has been seen and published, for completing words in an editor. */
+        Vocabulary: {
+            /** @description Sources, published or heard of. */
+            sources: string[];
+            /** @description Kinds that came. */
+            kinds: string[];
+            /** @description Resources that came, 2,000 at most. */
+            resources: string[];
+            /** @description Labels that came, with values. */
+            labels: {
+                [key: string]: string[];
+            };
+            /** @description Published runbooks with their inputs. */
+            runbooks: {
+                [key: string]: string[];
+            };
+            /** @description Functions of expressions. */
+            functions: string[];
+            /** @description Fields of an alert. */
+            fields: string[];
+            /** @description Severities, from the least. */
+            severities: string[];
+            /** @description Verdicts. */
+            verdicts: string[];
+            /** @description Warnings that can be silenced, and what each says. */
+            warnings: {
+                [key: string]: string;
+            };
+        };
         /** @description What is going on and what needs a person. */
         Watch: {
             /** @description From received to confirmed. */
             strait: components["schemas"]["Strait"];
             /** @description Jobs that failed, were refused, expired, are unsure or had no effect, and are not old. */
             needs_you: components["schemas"]["JobItem"][];
+            /** @description Jobs that are proposed and wait for a person, oldest first. */
+            proposals: components["schemas"]["ProposalItem"][];
             /** @description Jobs at work. */
             under_way: components["schemas"]["JobItem"][];
             /** @description Alarms that stand, the worst first, and those that ended within the last minutes. */
@@ -1328,6 +2110,50 @@ export interface components {
             name: string;
             /** @description What it allows. */
             role: components["schemas"]["Role"];
+        };
+        /** @description Why a rule matches an alert or not, and what it decided. */
+        Why: {
+            /** @description The rule. */
+            rule: string;
+            /**
+             * Format: int32
+             * @description Its version; absent for a document that was not published.
+             */
+            version?: number | null;
+            /** @description Its stance. */
+            stance: string;
+            /** @description Whether all clauses hold. */
+            matches: boolean;
+            /** @description How many clauses do not hold. */
+            short: number;
+            /** @description Every clause. */
+            clauses: components["schemas"]["ClauseItem"][];
+            /** @description The tally the alert belongs to, when it matches. */
+            tally?: string | null;
+            verdict?: components["schemas"]["VerdictGuess"] | null;
+            /** @description The verdicts of the tally up to this alert, oldest first. */
+            story: components["schemas"]["VerdictLine"][];
+            /** @description What would be dispatched. */
+            dispatches: components["schemas"]["DispatchGuess"][];
+            /** @description What has to be known besides, in words. */
+            notes: string[];
+        };
+        /**
+         * @description What to explain: a published rule, or a document that was not published; over an alert that
+         *     came, or one that never happened.
+         */
+        WhyRequest: {
+            /** @description A published rule. */
+            rule?: string | null;
+            /** @description The document of a rule. */
+            text?: string | null;
+            /**
+             * Format: int64
+             * @description The handle of an alert.
+             */
+            alert?: number | null;
+            /** @description An alert in the normal form, with `source`. */
+            given?: Record<string, never>;
         };
     };
     responses: never;
@@ -1420,7 +2246,7 @@ export interface operations {
                 resource?: string;
                 /** @description Matched by this rule. */
                 rule?: string;
-                /** @description With this verdict; `matched` for any, `unmatched` for none. */
+                /** @description With this verdict; `matched` for any, `held` for what is held back, `unmatched` for none. */
                 verdict?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;
@@ -1484,6 +2310,104 @@ export interface operations {
             };
         };
     };
+    draftFromAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exampleFromAlert: {
+        parameters: {
+            query?: {
+                /** @description The rule; if left out, the first that matched the alert. */
+                rule?: string;
+            };
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explainAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertWhy"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listDefinitions: {
         parameters: {
             query?: never;
@@ -1531,6 +2455,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_VersionItem"];
                 };
             };
             404: {
@@ -1703,6 +2657,161 @@ export interface operations {
             };
         };
     };
+    listProposals: {
+        parameters: {
+            query?: {
+                /** @description `open`, `launched`, `dismissed`, `withdrawn` or `faulty`. */
+                state?: string;
+                /** @description Of this rule. */
+                rule?: string;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ProposalItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dismissProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalDecision"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    launchProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalDecision"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     publish: {
         parameters: {
             query?: never;
@@ -1733,6 +2842,61 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["RehearsalLine"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2034,6 +3198,67 @@ export interface operations {
             };
         };
     };
+    listVerdicts: {
+        parameters: {
+            query?: {
+                /** @description Of this rule. */
+                rule?: string;
+                /** @description This verdict. */
+                verdict?: string;
+                /** @description About this resource. */
+                resource?: string;
+                /** @description Of this tally. */
+                tally?: string;
+                /** @description About alerts received since (RFC 3339). */
+                since?: string;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_VerdictLine"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showVocabulary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
+                };
+            };
+        };
+    };
     watch: {
         parameters: {
             query?: {
@@ -2055,6 +3280,53 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explainRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

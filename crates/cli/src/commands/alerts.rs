@@ -6,7 +6,7 @@ use crate::{
     error::{CliError, file},
     show,
 };
-use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
+use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, AlertWhy, Page, Taken};
 use serde_json::{Map, Value, json};
 use std::io::Read;
 
@@ -31,7 +31,7 @@ fn shown(text: &str) -> Result<(), CliError> {
     Ok(())
 }
 
-fn payload(path: &std::path::Path) -> Result<Vec<u8>, CliError> {
+pub(super) fn payload(path: &std::path::Path) -> Result<Vec<u8>, CliError> {
     if path.as_os_str() == "-" {
         let mut bytes = Vec::new();
         std::io::stdin().read_to_end(&mut bytes).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
@@ -83,6 +83,10 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
             ];
             let page: Page<AlertItem> = Client::of(&server)?.get("/api/v1/alerts", &query).await?;
             if output.json { show::json(&page) } else { shown(&show::alerts(&page)) }
+        }
+        AlertCommand::Why(by) => {
+            let why: AlertWhy = Client::of(&by.server)?.get(&format!("/api/v1/alerts/{}/why", by.id), &[]).await?;
+            if by.output.json { show::json(&why) } else { shown(&show::alert_why(by.id, &why)) }
         }
         AlertCommand::Show(one) => {
             let detail: AlertDetail = Client::of(&one.server)?.get(&format!("/api/v1/alerts/{}", one.id), &[]).await?;

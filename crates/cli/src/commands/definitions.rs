@@ -9,7 +9,10 @@ use crate::{
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, FileProblem, FileText, Page, Plan, PublishRequest, UnreadableItem,
 };
-use arvok_core::{Catalog, Kind, Problem, catalog};
+use arvok_core::{
+    Catalog, Definition, Kind, Problem,
+    catalog::{self, Seen},
+};
 use std::{
     fs,
     io::{IsTerminal, Write},
@@ -56,20 +59,27 @@ fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), Cl
 pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     let files = read(paths)?;
     let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-    let checked = catalog::check_files(texts, &Catalog::default());
+    let checked = catalog::check_files(texts, &Catalog::default(), &Seen::default());
     if output.json {
-        let problems: Vec<FileProblem> = checked.problems.iter().cloned().map(Into::into).collect();
+        let problems: Vec<FileProblem> =
+            checked.problems.iter().chain(&checked.warnings).cloned().map(Into::into).collect();
         show::json(&problems)?;
     } else {
+        warn(&checked.warnings);
         complain(&checked.problems);
     }
     if checked.problems.is_empty() {
         if !output.json {
-            show::out(&format!(
-                "{} in {} are good",
-                count(checked.entries.len(), "definition"),
-                count(files.len(), "file")
-            ));
+            let examples = checked.entries.iter().map(|e| match &e.definition {
+                Definition::Rule(rule) => rule.examples.len(),
+                _ => 0,
+            });
+            let played = match examples.sum::<usize>() {
+                0 => String::new(),
+                n => format!("; {} hold", count(n, "example")),
+            };
+            let (definitions, files) = (count(checked.entries.len(), "definition"), count(files.len(), "file"));
+            show::out(&format!("{definitions} in {files} are good{played}"));
         }
         return Ok(());
     }
@@ -78,6 +88,12 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
 
 fn count(n: usize, what: &str) -> String {
     if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
+}
+
+fn warn(warnings: &[Problem]) {
+    for warning in warnings {
+        eprintln!("{warning}");
+    }
 }
 
 fn complain(problems: &[Problem]) {
@@ -99,6 +115,9 @@ pub async fn publish(
     let client = Client::of(server)?;
     let mut request = PublishRequest { files: read(paths)?, dry_run: true };
     let plan: Plan = client.post("/api/v1/publish", &request).await?;
+    if !output.json {
+        warn(&plan.warnings.iter().cloned().map(Into::into).collect::<Vec<_>>());
+    }
     if !plan.problems.is_empty() {
         let problems: Vec<Problem> = plan.problems.into_iter().map(Into::into).collect();
         complain(&problems);

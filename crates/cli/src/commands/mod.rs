@@ -4,6 +4,8 @@ mod access;
 mod alerts;
 mod definitions;
 mod jobs;
+mod proposals;
+mod rules;
 mod serve;
 
 pub use serve::until_stopped;
@@ -28,7 +30,8 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Send(send) => alerts::send(*send).await,
         Command::Alert(command) => alerts::alert(command).await,
         Command::Alarm(command) => alerts::alarm(command).await,
-        Command::Rule(command) => definitions::named("rule", command).await,
+        Command::Rule(command) => rules::rule(command).await,
+        Command::Proposal(command) => proposals::proposal(command).await,
         Command::Runbook(command) => definitions::named("runbook", command).await,
         Command::Source(command) => definitions::named("source", command).await,
         Command::Connection(command) => definitions::named("connection", command).await,

@@ -3,14 +3,20 @@
 mod alerts;
 mod definitions;
 mod jobs;
+mod proposals;
+mod rehearsal;
 mod table;
 mod time;
+mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
 pub use definitions::{changes, definition, definitions, unreadable};
 pub use jobs::{effect, job, jobs, step_line};
+pub use proposals::{proposal, proposals};
+pub use rehearsal::rehearsal;
 pub use table::Table;
 pub use time::{ago, between, exact, when};
+pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
 use serde::Serialize;

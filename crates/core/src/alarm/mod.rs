@@ -25,6 +25,9 @@ pub struct Alarm {
     pub changed_at: DateTime<Utc>,
     /// When it was last cleared.
     pub cleared_at: Option<DateTime<Utc>>,
+    /// The sender's time of the newest alert about it: what was sent before that and arrives
+    /// after it changes nothing.
+    pub told_at: Option<DateTime<Utc>>,
 }
 
 /// What an alert changed.
@@ -38,6 +41,9 @@ pub enum Change {
     Cleared,
     /// Nothing: a clearing of what does not stand, or an alert without lasting state.
     Nothing,
+    /// Nothing: it was sent before the alarm was cleared, at this time of the sender's, and
+    /// arrived after.
+    Late(DateTime<Utc>),
 }
 
 impl Alarm {
@@ -52,14 +58,25 @@ impl Alarm {
             raised_at: at,
             changed_at: at,
             cleared_at: None,
+            told_at: None,
         }
     }
 
     /// Takes an alert of this source, resource and kind.
     pub fn take(&mut self, alert: &Alert) -> Change {
         let now = alert.received;
+        let older = self.told_at.filter(|told| alert.happened() < *told);
+        if alert.state != AlertState::Noted && older.is_none() {
+            self.told_at = Some(alert.happened());
+        }
         match (alert.state, self.raised) {
             (AlertState::Noted, _) | (AlertState::Cleared, false) => Change::Nothing,
+            (AlertState::Raised, false) if let Some(over) = older => Change::Late(over),
+            (AlertState::Cleared, true) if older.is_some() => Change::Nothing,
+            (AlertState::Raised, true) if older.is_some() => {
+                self.count += 1;
+                Change::Repeated
+            }
             (AlertState::Cleared, true) => {
                 self.raised = false;
                 self.changed_at = now;
@@ -96,11 +113,16 @@ mod tests {
     use serde_json::json;
 
     fn alert(second: i64, state: &str, severity: &str) -> Alert {
-        let new: NewAlert = serde_json::from_value(
-            json!({"kind": "disk.usage", "resource": "vm/a", "state": state, "severity": severity, "value": second}),
-        )
+        sent(second, second, state, severity)
+    }
+
+    fn sent(time: i64, received: i64, state: &str, severity: &str) -> Alert {
+        let at = |second| DateTime::UNIX_EPOCH + TimeDelta::seconds(second);
+        let new: NewAlert = serde_json::from_value(json!({
+            "kind": "disk.usage", "resource": "vm/a", "state": state, "severity": severity, "value": time, "time": at(time)
+        }))
         .expect("reads");
-        let received = DateTime::UNIX_EPOCH + TimeDelta::seconds(second);
+        let received = at(received);
         new.complete(Delivery { source: "s", received, fallback_id: "i" }).expect("completes")
     }
 
@@ -121,5 +143,18 @@ mod tests {
             assert_eq!((alarm.count, alarm.changed_at.timestamp()), (count, changed), "second {second}");
         }
         assert_eq!(alarm.cleared_at.map(|t| t.timestamp()), Some(6));
+    }
+
+    #[test]
+    fn what_was_sent_before_and_arrives_after_changes_nothing() {
+        let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
+        let over = DateTime::UNIX_EPOCH + TimeDelta::seconds(20);
+        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), Change::Raised);
+        assert_eq!(alarm.take(&sent(9, 11, "cleared", "major")), Change::Nothing);
+        assert_eq!(alarm.take(&sent(9, 12, "raised", "critical")), Change::Repeated);
+        assert_eq!((alarm.severity, alarm.value, alarm.count), (Severity::Major, Some(10.0), 2));
+        assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), Change::Cleared);
+        assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), Change::Late(over));
+        assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), Change::Raised, "the same moment is not before");
     }
 }

@@ -90,6 +90,13 @@ pub struct Alert {
     pub body: Value,
 }
 
+impl Alert {
+    /// When it happened: by the sender's clock, but never after it was received.
+    pub fn happened(&self) -> DateTime<Utc> {
+        self.time.min(self.received)
+    }
+}
+
 /// An alert as a sender may write it in the normal form: what is missing has a default.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

@@ -11,16 +11,19 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<P
     let mut say = |pointer: String, message: String| found.push(document.problem(&pointer, message));
     match &entry.definition {
         Definition::Rule(rule) => {
-            let dispatch = &rule.dispatch;
-            match whole.runbook(&dispatch.runbook) {
-                Some((runbook, _)) => {
-                    for wrong in runbook.inputs.misfit(&dispatch.given) {
-                        say("/dispatch/inputs".into(), format!("runbook `{}`: {wrong}", runbook.name));
+            for dispatch in &rule.dispatch {
+                match whole.runbook(&dispatch.runbook) {
+                    Some((runbook, _)) => {
+                        for wrong in runbook.inputs.misfit(&dispatch.given) {
+                            let place = format!("{}/inputs", dispatch.place);
+                            say(place, format!("runbook `{}`: {wrong}", runbook.name));
+                        }
                     }
-                }
-                None => {
-                    let known = whole.entries(Kind::Runbook).map(|e| e.name.as_str());
-                    say("/dispatch/runbook".into(), missing("runbook", &dispatch.runbook, known));
+                    None => {
+                        let known = whole.entries(Kind::Runbook).map(|e| e.name.as_str());
+                        let place = format!("{}/runbook", dispatch.place);
+                        say(place, missing("runbook", &dispatch.runbook, known));
+                    }
                 }
             }
             for (i, glob) in rule.listen.sources.iter().flatten().enumerate() {

@@ -3,14 +3,18 @@
 //! A [`Catalog`] never changes: publishing makes a new one and nodes swap it in whole.
 
 mod across;
+pub mod lint;
 mod schema;
 
+pub use lint::Seen;
 pub use schema::schema;
 
 use crate::{
     connector::{Connection, Connector, Operation},
     document::{Document, Problem, nearest, parse_file},
+    matcher::Matcher,
     read::Source,
+    rehearse,
     rule::Rule,
     runbook::Runbook,
 };
@@ -66,7 +70,7 @@ pub enum Definition {
     /// A source.
     Source(Box<Source>),
     /// A rule.
-    Rule(Box<Rule>),
+    Rule(Arc<Rule>),
     /// A runbook.
     Runbook(Runbook),
     /// A connector.
@@ -80,7 +84,7 @@ impl Definition {
     pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         match Kind::parse(&document.kind) {
             Some(Kind::Source) => Source::check(document).map(|s| Self::Source(Box::new(s))),
-            Some(Kind::Rule) => Rule::check(document).map(|r| Self::Rule(Box::new(r))),
+            Some(Kind::Rule) => Rule::check(document).map(|r| Self::Rule(Arc::new(r))),
             Some(Kind::Runbook) => Runbook::check(document).map(Self::Runbook),
             Some(Kind::Connector) => Connector::check(document).map(Self::Connector),
             Some(Kind::Connection) => Connection::check(document).map(Self::Connection),
@@ -164,11 +168,25 @@ impl Catalog {
     }
 
     /// The rules with their versions.
-    pub fn rules(&self) -> impl Iterator<Item = (&Rule, i32)> {
+    pub fn rules(&self) -> impl Iterator<Item = (&Arc<Rule>, i32)> {
         self.entries(Kind::Rule).filter_map(|e| match &e.definition {
-            Definition::Rule(r) => Some((&**r, e.version)),
+            Definition::Rule(r) => Some((r, e.version)),
             _ => None,
         })
+    }
+
+    /// A rule with its version.
+    pub fn rule(&self, name: &str) -> Option<(&Arc<Rule>, i32)> {
+        let entry = self.entry(Kind::Rule, name)?;
+        match &entry.definition {
+            Definition::Rule(r) => Some((r, entry.version)),
+            _ => None,
+        }
+    }
+
+    /// The matcher over all rules.
+    pub fn matcher(&self) -> Matcher {
+        Matcher::new(self.rules().map(|(rule, version)| (Arc::clone(rule), version)).collect())
     }
 
     /// A source.
@@ -223,12 +241,20 @@ pub struct Checked {
     pub entries: Vec<Arc<Entry>>,
     /// All complaints, in the order of the files.
     pub problems: Vec<Problem>,
+    /// What is allowed and most likely not meant.
+    pub warnings: Vec<Problem>,
 }
 
 /// Checks files by themselves and against a published set; versions count on from there.
-pub fn check_files<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>, published: &Catalog) -> Checked {
+///
+/// The examples of rules are played, and warnings are given with an eye on what has been seen.
+pub fn check_files<'a>(
+    files: impl IntoIterator<Item = (&'a str, &'a str)>,
+    published: &Catalog,
+    seen: &Seen,
+) -> Checked {
     let mut checked = Checked::default();
-    let mut seen: BTreeMap<(Kind, String), String> = BTreeMap::new();
+    let mut placed: BTreeMap<(Kind, String), String> = BTreeMap::new();
     for (file, text) in files {
         let documents = match parse_file(file, text) {
             Ok(documents) => documents,
@@ -241,7 +267,7 @@ pub fn check_files<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>, publ
             match Definition::check(&document) {
                 Ok(definition) => {
                     let key = (definition.kind(), document.name.clone());
-                    if let Some(other) = seen.insert(key, document.file.clone()) {
+                    if let Some(other) = placed.insert(key, document.file.clone()) {
                         let wrong = format!(
                             "{} `{}` is defined a second time; the first stands in {other}",
                             document.kind, document.name
@@ -255,10 +281,23 @@ pub fn check_files<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>, publ
         }
     }
     let whole = published.with(checked.entries.iter().cloned());
+    let across: Vec<Problem> =
+        checked.entries.iter().flat_map(|e| across::check(e, &whole, &checked.problems)).collect();
+    checked.problems.extend(across);
+    let rivals = lint::Rivals::of(&whole);
+    for entry in &checked.entries {
+        if let Definition::Rule(rule) = &entry.definition {
+            checked.warnings.extend(lint::warnings(entry, rule, &rivals, seen));
+            checked.problems.extend(failed_examples(entry, rule));
+        }
+    }
     checked
-        .problems
-        .extend(checked.entries.iter().flat_map(|e| across::check(e, &whole, &checked.problems)).collect::<Vec<_>>());
-    checked
+}
+
+/// Examples that do not hold, where they stand.
+fn failed_examples(entry: &Entry, rule: &Rule) -> Vec<Problem> {
+    let failures = rehearse::play(rule);
+    failures.into_iter().map(|f| entry.document.problem(&f.place, format!("example: {}", f.message))).collect()
 }
 
 fn versioned(document: Document, definition: Definition, published: &Catalog) -> Arc<Entry> {

@@ -25,17 +25,17 @@ dispatch: { runbook: look, inputs: { vm: \"${alert.resource}\" } }
 ";
 
 fn problems(text: &str) -> String {
-    let checked = check_files([("all.yaml", text)], &Catalog::default());
+    let checked = check_files([("all.yaml", text)], &Catalog::default(), &Seen::default());
     checked.problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
 #[test]
 fn a_whole_set_is_good_and_counts_its_versions() {
-    let first = check_files([("all.yaml", GOOD)], &Catalog::default());
+    let first = check_files([("all.yaml", GOOD)], &Catalog::default(), &Seen::default());
     assert_eq!(first.problems, []);
     let published = Catalog::new(first.entries);
     let changed = GOOD.replace("target: ${inputs.vm}", "target: vm/${inputs.vm}");
-    let second = check_files([("all.yaml", changed.as_str())], &published);
+    let second = check_files([("all.yaml", changed.as_str())], &published, &Seen::default());
     let versions: Vec<_> = second.entries.iter().map(|e| (e.name.as_str(), e.version)).collect();
     assert_eq!(versions, [("yard-hypervisor", 1), ("yard", 1), ("yard-hypervisor", 1), ("look", 2), ("look-at-it", 1)]);
 }

@@ -36,6 +36,23 @@ impl<'a> Checker<'a> {
         result.map_err(|message| self.fail(pointer, message)).ok()
     }
 
+    /// A part of the document as a type; a complaint gets the place of what is wrong.
+    pub fn decode<T: serde::de::DeserializeOwned>(&mut self, pointer: &str, value: &Value) -> Option<T> {
+        self.document.decode_part(pointer, value).map_err(|p| self.problems.push(p)).ok()
+    }
+
+    /// Compiles a condition, which must be true or false.
+    pub fn condition(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
+        let made = self.expr(pointer, text, names)?;
+        match made.may_be_condition(names) {
+            Ok(()) => Some(made),
+            Err(e) => {
+                self.problems.push(self.document.inner_problem(pointer, e.span, e.message));
+                None
+            }
+        }
+    }
+
     /// Compiles an expression.
     pub fn expr(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
         Expr::compile(text, names)

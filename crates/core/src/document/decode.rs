@@ -6,9 +6,14 @@ use serde::de::DeserializeOwned;
 impl Document {
     /// The typed form, or the first complaint of the types.
     pub fn decode<T: DeserializeOwned>(&self) -> Result<T, Problem> {
-        serde_path_to_error::deserialize(&self.value).map_err(|e| {
-            let pointer: String = e.path().iter().map(segment).collect();
-            self.reword(&pointer, &e.inner().to_string())
+        self.decode_part("", &self.value)
+    }
+
+    /// The typed form of a part that stands at a JSON pointer.
+    pub(super) fn decode_part<T: DeserializeOwned>(&self, at: &str, value: &serde_json::Value) -> Result<T, Problem> {
+        serde_path_to_error::deserialize(value).map_err(|e| {
+            let below: String = e.path().iter().map(segment).collect();
+            self.reword(&format!("{at}{below}"), &e.inner().to_string())
         })
     }
 

@@ -97,6 +97,7 @@ impl Document {
             length: length.max(1),
             message: message.into(),
             text: self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default(),
+            warning: None,
         }
     }
 }

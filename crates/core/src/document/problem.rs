@@ -18,11 +18,20 @@ pub struct Problem {
     pub message: String,
     /// The offending line.
     pub text: String,
+    /// The name of a warning; none for what is wrong for certain.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub warning: Option<String>,
 }
 
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        writeln!(f, "{}:{}:{}: {}", self.file, self.line, self.column, self.message)?;
+        let warning = self.warning.as_ref().map_or_else(String::new, |name| format!("warning ({name}): "));
+        let mut message = self.message.lines();
+        let first = message.next().unwrap_or_default();
+        writeln!(f, "{}:{}:{}: {warning}{first}", self.file, self.line, self.column)?;
+        for line in message {
+            writeln!(f, "      {line}")?;
+        }
         let shown = crate::alert::cut(&self.text, 160);
         let marks = self.length.min(shown.chars().count().saturating_sub(self.column - 1)).max(1);
         writeln!(f, "{:>5} | {}", self.line, shown)?;

@@ -49,7 +49,7 @@ struct Build<'a> {
 impl Reader<'_> {
     fn problem(&self, line: usize, column: usize, message: String) -> Problem {
         let text = self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default();
-        Problem { file: self.file.to_owned(), line, column, length: 1, message, text }
+        Problem { file: self.file.to_owned(), line, column, length: 1, message, text, warning: None }
     }
 
     fn here(&self, span: Span, message: impl Into<String>) -> Problem {

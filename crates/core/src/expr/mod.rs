@@ -108,6 +108,11 @@ impl Expr {
         &self.text
     }
 
+    /// Whether it can be true or false at all.
+    pub fn may_be_condition(&self, names: Names<'_>) -> Result<(), ExprError> {
+        types::check_condition(&self.node, names)
+    }
+
     /// The value within [`BUDGET`].
     pub fn eval<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Val<'a>, ExprError> {
         eval::eval(&self.node, scope)

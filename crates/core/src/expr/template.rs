@@ -48,6 +48,17 @@ impl Template {
         if errors.is_empty() { Ok(made) } else { Err(errors) }
     }
 
+    /// Whether any of its expressions looks at the alert's payload.
+    pub fn reads_body(&self) -> bool {
+        match self {
+            Self::Fixed(_) => false,
+            Self::Whole(e) => e.reads_body(),
+            Self::Text(parts) => parts.iter().any(|p| matches!(p, Part::Fill(e) if e.reads_body())),
+            Self::List(items) => items.iter().any(Self::reads_body),
+            Self::Map(entries) => entries.iter().any(|(_, t)| t.reads_body()),
+        }
+    }
+
     /// The value with everything filled in.
     pub fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Value, ExprError> {
         Ok(match self {

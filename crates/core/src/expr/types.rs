@@ -124,6 +124,11 @@ pub(super) fn check(node: &Node, names: Names<'_>) -> Result<Type, ExprError> {
     Env { names, bound: Vec::new() }.node(node)
 }
 
+/// Checks that a whole expression can be true or false.
+pub(super) fn check_condition(node: &Node, names: Names<'_>) -> Result<(), ExprError> {
+    Env { names, bound: Vec::new() }.truth(node).map(|_| ())
+}
+
 struct Env<'a> {
     names: Names<'a>,
     bound: Vec<(&'a str, Type)>,

@@ -1,10 +1,16 @@
-//! Which rules concern an alert. Every rule is asked in turn, cheapest conditions first.
+//! Which rules concern an alert, and why.
 //!
-//! Owns globs and the test of `listen`; what follows a match is [`crate::settle`]'s.
+//! [`test`] asks one rule; [`Matcher`] asks a whole published set in time that hardly depends on
+//! its size, with the same answer; [`explain`] says clause by clause what a rule makes of an
+//! alert. What follows a match is [`crate::settle`]'s business.
 
+mod explain;
 mod glob;
+mod index;
 
+pub use explain::{Clause, explain, near, shortfall};
 pub use glob::Glob;
+pub use index::{Hit, Matcher};
 
 use crate::{
     Alert,
@@ -38,13 +44,16 @@ pub fn test(rule: &Rule, alert: &Alert) -> Match {
     }
 }
 
+fn any(globs: Option<&Vec<Glob>>, text: &str) -> bool {
+    globs.is_none_or(|g| g.iter().any(|g| g.matches(text)))
+}
+
 fn lines_hold(listen: &Listen, alert: &Alert) -> bool {
-    let any = |globs: &Option<Vec<Glob>>, text: &str| globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)));
     listen.states.contains(&alert.state)
-        && any(&listen.sources, &alert.source)
-        && any(&listen.kinds, &alert.kind)
+        && any(listen.sources.as_ref(), &alert.source)
+        && any(listen.kinds.as_ref(), &alert.kind)
         && listen.severity.as_ref().is_none_or(|s| s.iter().any(|r| r.contains(alert.severity)))
-        && any(&listen.resource, alert.resource.as_str())
+        && any(listen.resource.as_ref(), alert.resource.as_str())
         && listen
             .labels
             .iter()

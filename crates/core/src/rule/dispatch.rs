@@ -1,10 +1,16 @@
 //! `dispatch`: which runbook, with which inputs, how urgently, until when.
 
-use super::{ALERT, AlertScope};
-use crate::{Alert, Period, document::Checker, expr::Template};
+use super::{ALERT, ALERT_AND_TALLY, AlertScope};
+use crate::{
+    Alert, Period,
+    document::Checker,
+    expr::{Expr, Scope, Template, Val},
+};
+use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::rc::Rc;
 
 /// How urgent a job is; the more urgent starts first.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -51,7 +57,10 @@ impl Urgency {
 pub struct DispatchDoc {
     /// The runbook's name.
     pub runbook: String,
-    /// Its inputs; `${ ... }` sees `alert`.
+    /// A condition over `alert`; without it the entry always applies.
+    #[serde(default)]
+    pub when: Option<String>,
+    /// Its inputs; `${ ... }` sees `alert` and `tally`.
     #[serde(default)]
     pub inputs: Map<String, Value>,
     /// Left out: `normal`.
@@ -62,11 +71,32 @@ pub struct DispatchDoc {
     pub deadline: Option<Period>,
 }
 
+/// The two forms of [`Dispatches`], for the schema.
+#[derive(JsonSchema)]
+#[serde(untagged)]
+#[expect(dead_code, reason = "only its schema is used")]
+enum OneOrMany {
+    One(DispatchDoc),
+    Many(Vec<DispatchDoc>),
+}
+
+/// One entry or a list of them, as written. The entries are decoded one by one, so that a
+/// complaint keeps its place.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[schemars(with = "OneOrMany")]
+#[serde(transparent)]
+pub struct Dispatches(Value);
+
+/// Most entries of `dispatch`.
+const MAX_ENTRIES: usize = 20;
+
 /// A checked dispatch.
 #[derive(Clone, Debug)]
 pub struct Dispatch {
     /// The runbook's name.
     pub runbook: String,
+    /// When it applies; absent: always.
+    pub when: Option<Expr>,
     inputs: Template,
     /// The names of the inputs that are given.
     pub given: Vec<String>,
@@ -74,18 +104,85 @@ pub struct Dispatch {
     pub urgency: Urgency,
     /// Until when a job may be started.
     pub deadline: Option<Period>,
+    /// Where it stands in the document: a JSON pointer.
+    pub place: String,
+}
+
+/// What inputs know of the tally that fires.
+#[derive(Clone, Debug)]
+pub struct TallyView<'a> {
+    /// Alerts of the episode.
+    pub alerts: u64,
+    /// When it began.
+    pub since: DateTime<Utc>,
+    /// Dispatches of the episode before this one.
+    pub jobs: u32,
+    /// The alert of each tally that was gathered; of one tally, its own.
+    pub gathered: Vec<&'a Alert>,
+}
+
+/// An alert and a tally as the names `alert` and `tally`.
+struct DispatchScope<'a> {
+    alert: &'a Alert,
+    tally: Val<'a>,
+}
+
+impl<'a> Scope<'a> for DispatchScope<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "alert" => Some(Val::Alert(self.alert)),
+            "tally" => Some(self.tally.clone()),
+            _ => None,
+        }
+    }
 }
 
 impl Dispatch {
-    pub(super) fn check(check: &mut Checker<'_>, doc: DispatchDoc) -> Option<Self> {
-        let given = doc.inputs.keys().cloned().collect();
-        let inputs = check.template("/dispatch/inputs", &Value::Object(doc.inputs), ALERT)?;
-        Some(Self { runbook: doc.runbook, inputs, given, urgency: doc.urgency, deadline: doc.deadline })
+    /// Checks all entries.
+    pub(super) fn check(check: &mut Checker<'_>, doc: Dispatches) -> Option<Vec<Self>> {
+        let entries = match doc.0 {
+            Value::Array(items) => items.into_iter().enumerate().map(|(i, v)| (format!("/dispatch/{i}"), v)).collect(),
+            one => vec![("/dispatch".to_owned(), one)],
+        };
+        if entries.is_empty() || entries.len() > MAX_ENTRIES {
+            check.fail("/dispatch", format!("has {} entries; 1 to {MAX_ENTRIES} are allowed", entries.len()));
+            return None;
+        }
+        let made: Vec<_> = entries.into_iter().map(|(place, value)| Self::one(check, place, value)).collect();
+        made.into_iter().collect()
     }
 
-    /// The inputs for one alert, before the runbook's own checks.
-    pub fn inputs(&self, alert: &Alert) -> Result<Map<String, Value>, String> {
-        match self.inputs.fill(&AlertScope(alert)) {
+    fn one(check: &mut Checker<'_>, place: String, value: Value) -> Option<Self> {
+        let doc: DispatchDoc = check.decode(&place, &value)?;
+        let given = doc.inputs.keys().cloned().collect();
+        let when = match &doc.when {
+            None => None,
+            Some(text) => Some(check.condition(&format!("{place}/when"), text, ALERT)?),
+        };
+        let inputs = check.template(&format!("{place}/inputs"), &Value::Object(doc.inputs), ALERT_AND_TALLY)?;
+        Some(Self { runbook: doc.runbook, when, inputs, given, urgency: doc.urgency, deadline: doc.deadline, place })
+    }
+
+    /// Whether it applies to an alert; a missing field means that it does not.
+    pub fn applies(&self, alert: &Alert) -> bool {
+        self.when.as_ref().is_none_or(|when| when.holds(&AlertScope(alert)) == Ok(true))
+    }
+
+    /// Whether its inputs look at payloads.
+    pub fn reads_body(&self) -> bool {
+        self.inputs.reads_body() || self.when.as_ref().is_some_and(Expr::reads_body)
+    }
+
+    /// The inputs for an alert and its tally, before the runbook's own checks.
+    pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, String> {
+        let gathered = tally.gathered.iter().map(|a| Val::Alert(a)).collect();
+        let fields = vec![
+            ("alerts".to_owned(), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
+            ("since".to_owned(), Val::Time(tally.since)),
+            ("jobs".to_owned(), Val::Int(i64::from(tally.jobs))),
+            ("gathered".to_owned(), Val::List(Rc::new(gathered))),
+        ];
+        match self.inputs.fill(&DispatchScope { alert, tally: Val::Map(Rc::new(fields)) }) {
             Ok(Value::Object(map)) => Ok(map),
             Ok(_) => Ok(Map::new()),
             Err(e) => Err(e.to_string()),

@@ -118,7 +118,7 @@ impl Listen {
         };
         let condition = match doc.condition {
             None => None,
-            Some(text) => Some(check.expr("/listen/where", &text, ALERT)?),
+            Some(text) => Some(check.condition("/listen/where", &text, ALERT)?),
         };
         (!bad).then_some(Self { sources, kinds, severity, resource, states, labels, condition })
     }

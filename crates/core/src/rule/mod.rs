@@ -4,21 +4,34 @@
 //! an alert is [`crate::matcher`]; deciding with the rule's memory is [`crate::settle`].
 
 mod dispatch;
+mod example;
 mod listen;
+mod profile;
+mod settle;
 
-pub use dispatch::{Dispatch, DispatchDoc, Urgency};
+pub use dispatch::{Dispatch, DispatchDoc, Dispatches, TallyView, Urgency};
+pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc, Texts};
+pub use profile::Profile;
+pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
 
 use crate::{
-    Alert, Period,
+    Alert, AlertState, NewAlert, Severity,
+    alert::Delivery,
     document::{Checker, Document, Problem},
     expr::{Expr, Names, Scope, Val},
+    matcher::Glob,
+    settle::{Keys, Tally},
 };
+use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
-/// The names that a rule's expressions know.
+/// The names that a rule's conditions know.
 pub const ALERT: Names<'static> = Names { roots: &["alert"], functions: &[], types: &[] };
+/// Those of a dispatch's inputs.
+pub const ALERT_AND_TALLY: Names<'static> = Names { roots: &["alert", "tally"], functions: &[], types: &[] };
 
 /// A rule as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -41,17 +54,27 @@ pub struct RuleDoc {
     /// When they count.
     #[serde(default)]
     pub settle: SettleDoc,
-    /// What is done.
-    pub dispatch: DispatchDoc,
+    /// What is done: one entry or a list.
+    pub dispatch: Dispatches,
+    /// What it is expected to do; played by `arvok check`.
+    #[serde(default)]
+    pub examples: Vec<ExampleDoc>,
+    /// Warnings that are known, by their names, each with the reason why it is so on purpose.
+    #[serde(default)]
+    pub knowingly: BTreeMap<String, String>,
 }
 
 /// How far a rule may go.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Stance {
     /// Record what it would have done.
     #[default]
     Watch,
+    /// Propose jobs; a person launches them.
+    Propose,
     /// Dispatch.
     Act,
 }
@@ -61,21 +84,10 @@ impl Stance {
     pub const fn as_str(self) -> &'static str {
         match self {
             Self::Watch => "watch",
+            Self::Propose => "propose",
             Self::Act => "act",
         }
     }
-}
-
-/// When matching alerts count.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SettleDoc {
-    /// Expressions; alerts with equal values share one tally. Left out: source, resource, kind.
-    #[serde(default)]
-    pub fold: Option<Vec<String>>,
-    /// After a dispatch the same tally stays silent for this long.
-    #[serde(default)]
-    pub rest: Option<Period>,
 }
 
 /// A checked rule.
@@ -91,11 +103,14 @@ pub struct Rule {
     pub stance: Stance,
     /// Which alerts.
     pub listen: Listen,
-    fold: Option<Vec<Expr>>,
-    /// How long a tally stays silent after a dispatch.
-    pub rest: Option<Period>,
-    /// What is done.
-    pub dispatch: Dispatch,
+    /// When they count.
+    pub settle: Settle,
+    /// What is done; at least one entry.
+    pub dispatch: Vec<Dispatch>,
+    /// What it is expected to do.
+    pub examples: Vec<ExampleDoc>,
+    /// Warnings that are known.
+    pub knowingly: BTreeMap<String, String>,
 }
 
 /// An alert as the name `alert` of expressions.
@@ -117,48 +132,120 @@ impl Rule {
         let doc: RuleDoc = document.decode().map_err(|p| vec![p])?;
         let mut check = Checker::new(document);
         let listen = Listen::check(&mut check, doc.listen);
-        let fold = doc.settle.fold.map(|texts| check_fold(&mut check, &texts));
+        let states = listen.as_ref().map_or(vec![AlertState::Raised], |l| l.states.clone());
+        let settle = Settle::check(&mut check, doc.settle, &states);
         let dispatch = Dispatch::check(&mut check, doc.dispatch);
-        let fold = match fold {
-            Some(None) => return check.finish(None),
-            Some(fold) => fold,
-            None => None,
-        };
-        let made = listen.zip(dispatch).map(|(listen, dispatch)| Self {
-            name: doc.rule,
-            summary: doc.summary,
-            owner: doc.owner,
-            stance: doc.stance,
-            listen,
-            fold,
-            rest: doc.settle.rest,
-            dispatch,
-        });
+        example::check(&mut check, &doc.examples);
+        crate::catalog::lint::check_known(&mut check, &doc.knowingly);
+        let made = (|| {
+            Some(Self {
+                name: doc.rule,
+                summary: doc.summary,
+                owner: doc.owner,
+                stance: doc.stance,
+                listen: listen?,
+                settle: settle?,
+                dispatch: dispatch?,
+                examples: doc.examples,
+                knowingly: doc.knowingly,
+            })
+        })();
         check.finish(made)
     }
 
-    /// The key of the tally that an alert belongs to: a JSON list of the fold's values.
-    pub fn tally_key(&self, alert: &Alert) -> Result<String, String> {
-        let scope = AlertScope(alert);
-        let values: Vec<serde_json::Value> = match &self.fold {
-            None => [alert.source.as_str(), alert.resource.as_str(), &alert.kind].into_iter().map(Into::into).collect(),
-            Some(fold) => fold
-                .iter()
-                .map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|err| format!("fold {e}: {err}")))
-                .collect::<Result<_, _>>()?,
+    /// The keys of the tally, the gathering and the cap that an alert belongs to.
+    pub fn keys(&self, alert: &Alert) -> Result<Keys, String> {
+        let tally = match &self.settle.fold {
+            None => values(vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()])?,
+            Some(fold) => evaluated("fold", fold, alert)?,
         };
-        let key = serde_json::Value::Array(values).to_string();
-        if key.len() > MAX_FOLD {
-            return Err(format!("the fold's values have {} bytes; {MAX_FOLD} are allowed", key.len()));
+        let pool = |what: &str, by: Option<&Vec<Expr>>| match by {
+            None => Ok(None),
+            Some(by) => evaluated(&format!("{what}.by"), by, alert).map(|key| Some(format!("{what} {key}"))),
+        };
+        let gathering = pool("gather", self.settle.gather.as_ref().map(|g| &g.by))?;
+        let cap = pool("cap", self.settle.cap.as_ref().map(|c| &c.by))?;
+        Ok(Keys { tally, gathering, cap })
+    }
+
+    /// The alert that never came: what the rule waits for under a tally's key, if it names it.
+    pub fn silent(&self, tally: &str, now: DateTime<Utc>) -> Option<Alert> {
+        let of = |(source, kind, resource): (&str, &str, &str)| {
+            let new = NewAlert {
+                id: None,
+                kind: kind.to_owned(),
+                severity: Severity::Indeterminate,
+                state: AlertState::Noted,
+                resource: resource.to_owned(),
+                time: None,
+                summary: Some(format!("nothing was ever heard of {resource}")),
+                value: None,
+                labels: BTreeMap::new(),
+                body: serde_json::Value::Null,
+            };
+            new.complete(Delivery { source, received: now, fallback_id: "silence" }).ok()
+        };
+        self.awaited().into_iter().filter_map(of).find(|a| self.keys(a).is_ok_and(|k| k.tally == tally))
+    }
+
+    /// The tallies with which the rule begins to wait for resources that it names.
+    pub fn awaiting(&self, now: DateTime<Utc>) -> Vec<(String, Tally)> {
+        let Some(missing) = self.settle.missing else { return Vec::new() };
+        let awaited = self.awaited();
+        let keys = awaited.iter().filter_map(|(source, kind, resource)| match &self.settle.fold {
+            None => values(vec![(*source).into(), (*resource).into(), (*kind).into()]).ok(),
+            Some(_) => None,
+        });
+        keys.map(|key| (key, Tally::awaiting(now, now + missing.delta()))).collect()
+    }
+
+    /// The entries of `dispatch` that apply to an alert.
+    pub fn entries<'a>(&'a self, alert: &Alert) -> impl Iterator<Item = &'a Dispatch> {
+        self.dispatch.iter().filter(move |d| d.applies(alert))
+    }
+
+    /// The runbooks in words.
+    pub fn runbooks(&self) -> String {
+        let names: Vec<&str> = self.dispatch.iter().map(|d| d.runbook.as_str()).collect();
+        names.join(" and ")
+    }
+
+    /// Whether anything of it looks at payloads.
+    pub fn reads_body(&self) -> bool {
+        let settle = &self.settle;
+        let by = [settle.fold.as_ref(), settle.gather.as_ref().map(|g| &g.by), settle.cap.as_ref().map(|c| &c.by)];
+        self.listen.condition.iter().chain(by.into_iter().flatten().flatten()).any(Expr::reads_body)
+            || self.dispatch.iter().any(Dispatch::reads_body)
+    }
+
+    /// The resources that it names in full, where it also names one source and one kind and folds
+    /// by these: with `missing` it waits for them even if they were never heard of.
+    pub fn awaited(&self) -> Vec<(&str, &str, &str)> {
+        fn only(globs: &Option<Vec<Glob>>) -> Option<&str> {
+            match globs.as_deref() {
+                Some([glob]) => glob.exact(),
+                _ => None,
+            }
         }
-        Ok(key)
+        let plain = self.settle.missing.filter(|_| self.settle.fold.is_none());
+        let names = plain.and_then(|_| only(&self.listen.sources).zip(only(&self.listen.kinds)));
+        let Some((source, kind)) = names else { return Vec::new() };
+        self.listen.resource.iter().flatten().filter_map(Glob::exact).map(|r| (source, kind, r)).collect()
     }
 }
 
-fn check_fold(check: &mut Checker<'_>, texts: &[String]) -> Option<Vec<Expr>> {
-    let made: Vec<_> =
-        texts.iter().enumerate().map(|(i, text)| check.expr(&format!("/settle/fold/{i}"), text, ALERT)).collect();
-    made.into_iter().collect()
+fn evaluated(what: &str, exprs: &[Expr], alert: &Alert) -> Result<String, String> {
+    let scope = AlertScope(alert);
+    let made = exprs.iter().map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|err| format!("{what} {e}: {err}")));
+    values(made.collect::<Result<_, _>>()?)
+}
+
+fn values(values: Vec<serde_json::Value>) -> Result<String, String> {
+    let key = serde_json::Value::Array(values).to_string();
+    if key.len() > MAX_FOLD {
+        return Err(format!("the fold's values have {} bytes; {MAX_FOLD} are allowed", key.len()));
+    }
+    Ok(key)
 }
 
 #[cfg(test)]

@@ -49,7 +49,7 @@ fn unknown_keys_and_wrong_types_are_named() {
     let bad = [
         "rule: a\ndispach: { runbook: b }\n",
         "rule: a\ndispatch: { runbook: b, urgency: hgih }\n",
-        "rule: a\nstance: propose\ndispatch: { runbook: b }\n",
+        "rule: a\nstance: dispatch\ndispatch: { runbook: b }\n",
         "rule: a\nlisten: { sevrity: major }\ndispatch: { runbook: b }\n",
         "rule: a\nsettle: { rest: 5 }\ndispatch: { runbook: b }\n",
         "rule: a\nsettle: { rest: soon }\ndispatch: { runbook: b }\n",

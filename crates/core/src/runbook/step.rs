@@ -185,7 +185,7 @@ fn check_step(check: &mut Checker<'_>, at: &str, doc: StepDoc, known: &Known) ->
                     check.fail(&format!("{at}/{key}"), format!("`{key}` belongs to `call`, not to `require`"));
                 }
             }
-            let condition = check.expr(&format!("{at}/require"), &condition, known.names());
+            let condition = check.condition(&format!("{at}/require"), &condition, known.names());
             let otherwise = match doc.otherwise {
                 None => None,
                 Some(text) => Some(check.template(&format!("{at}/else"), &Value::String(text), known.names())?),

@@ -1,167 +1,155 @@
-//! Deciding with a rule's memory: episodes, folding, rest.
+//! Deciding with a rule's memory: episodes, folding, and every line of `settle`.
 //!
 //! A tally's episode begins with its first matching alert and ends when its alarms are cleared.
 //! Within an episode a rule dispatches once; repeats are folded into it. For alerts that raise
-//! nothing, the episode ends with the dispatch. Pure: [`Tally::handle`] takes the time and an
-//! event and gives the decision; the store keeps the tally between events.
+//! nothing, the episode ends with the dispatch. The lines of `settle` add to that, in this order:
+//! symptoms, after, flapping, still, rest, gather, cap; a tally fires when none of them holds it.
+//! A line that holds says until when, and that time comes as an event of its own.
+//!
+//! Pure: [`Machine::handle`] takes the time and an event, moves the [`Memory`] on and gives the
+//! effects. Everything that waits is measured by our own clock; only `after` counts by the times of
+//! the senders, so that a late delivery counts where it belongs.
 
+mod machine;
+mod reason;
+mod tally;
 mod verdict;
 
+pub use machine::Machine;
+pub use reason::{Reason, Trigger};
+pub use tally::{Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
 pub use verdict::Verdict;
 
-use crate::{
-    Period,
-    period::rough,
-    rule::{Rule, Stance},
-};
-use chrono::{DateTime, SecondsFormat, Utc};
-use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use crate::{Severity, rule::Stance};
+use chrono::{DateTime, Utc};
 
-/// What a rule remembers for one fold key.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Tally {
-    /// The raised alarms of the running episode, by their numbers.
-    pub alarms: BTreeSet<i64>,
-    /// The running episode.
-    pub episode: Option<Episode>,
-    /// The last dispatch, or what would have been one.
-    pub last: Option<Fired>,
+/// The keys of what an alert belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Keys {
+    /// Its tally: a JSON list of the fold's values.
+    pub tally: String,
+    /// The gathering it would join.
+    pub gathering: Option<String>,
+    /// The cap it counts against.
+    pub cap: Option<String>,
 }
 
-/// From the first matching alert until the alarms are cleared.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Episode {
-    /// When it began.
-    pub began: DateTime<Utc>,
-    /// Matching alerts so far.
-    pub alerts: u64,
-    /// Whether, when and how it led to something.
-    pub fired: Option<Fired>,
+/// Something with a due time.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Slot {
+    /// A tally, by its key.
+    Tally(String),
+    /// A gathering or a cap, by its key.
+    Pool(String),
 }
 
-/// A dispatch, or, for a rule that only watches, the moment that would have been one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Fired {
-    /// When.
-    pub at: DateTime<Utc>,
-    /// The job; absent when the rule only watched.
-    pub job: Option<i64>,
-}
-
-/// What happens to a tally.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Event {
-    /// An alert of this tally matched.
-    Matched {
-        /// The alarm that it raises or keeps raised; none for alerts without lasting state.
-        alarm: Option<i64>,
-        /// The number that a job would get.
-        job: i64,
-    },
-    /// An alarm of this tally was cleared.
+/// What happens to a rule's memory.
+#[derive(Clone, Copy, Debug)]
+pub enum Event<'a> {
+    /// An alert matched.
+    Matched(Matched<'a>),
+    /// An alarm of a tally was cleared.
     Cleared {
-        /// Its number.
+        /// The tally's key.
+        tally: &'a str,
+        /// The alarm's number.
         alarm: i64,
     },
+    /// The due time of something has come.
+    Due(&'a Slot),
 }
 
-/// What was decided for a matched alert.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Decision {
-    /// The verdict.
-    pub verdict: Verdict,
-    /// Why, in words with the numbers.
-    pub reason: String,
-    /// The job that the alert set off or joined.
-    pub job: Option<i64>,
+/// An alert that matched.
+#[derive(Clone, Copy, Debug)]
+pub struct Matched<'a> {
+    /// Its number.
+    pub alert: i64,
+    /// What it belongs to.
+    pub keys: &'a Keys,
+    /// When, by the sender's clock; never later than received.
+    pub happened: DateTime<Utc>,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it does to its alarm.
+    pub standing: Standing,
+    /// How many entries of `dispatch` apply to it.
+    pub entries: usize,
+    /// The alarm upstream that explains it.
+    pub cause: Option<&'a str>,
 }
 
-impl Tally {
-    /// Takes an event; a matched alert gets its one decision.
-    pub fn handle(&mut self, rule: &Rule, now: DateTime<Utc>, event: Event) -> Option<Decision> {
-        match event {
-            Event::Cleared { alarm } => {
-                self.cleared(alarm);
-                None
-            }
-            Event::Matched { alarm, job } => Some(self.matched(rule, now, alarm, job)),
-        }
-    }
-
-    /// An alarm was cleared; with the last of its alarms the episode ends, whatever the rule says.
-    pub fn cleared(&mut self, alarm: i64) {
-        if self.alarms.remove(&alarm) && self.alarms.is_empty() {
-            self.episode = None;
-        }
-    }
-
-    /// Whether nothing is left to remember, so that the tally can be forgotten.
-    pub fn is_idle(&self, rest: Option<Period>, now: DateTime<Utc>) -> bool {
-        self.episode.is_none() && self.resting_until(rest).is_none_or(|until| until <= now)
-    }
-
-    fn matched(&mut self, rule: &Rule, now: DateTime<Utc>, alarm: Option<i64>, job: i64) -> Decision {
-        let episode = self.episode.get_or_insert(Episode { began: now, alerts: 0, fired: None });
-        episode.alerts += 1;
-        let count = episode.alerts;
-        self.alarms.extend(alarm);
-        if let Some(fired) = episode.fired
-            && (fired.job.is_some() || rule.stance == Stance::Watch)
-        {
-            return folded(fired, count, now);
-        }
-        if let (Some(until), Some(last)) = (self.resting_until(rule.rest), self.last)
-            && until > now
-        {
-            if alarm.is_none() && self.alarms.is_empty() {
-                self.episode = None;
-            }
-            return resting(rule, last, until, now);
-        }
-        self.fire(rule, now, alarm, job, count)
-    }
-
-    fn resting_until(&self, rest: Option<Period>) -> Option<DateTime<Utc>> {
-        self.last?.at.checked_add_signed(rest?.delta())
-    }
-
-    fn fire(&mut self, rule: &Rule, now: DateTime<Utc>, alarm: Option<i64>, job: i64, count: u64) -> Decision {
-        let acts = rule.stance == Stance::Act;
-        let fired = Fired { at: now, job: acts.then_some(job) };
-        self.last = Some(fired);
-        if alarm.is_none() && self.alarms.is_empty() {
-            self.episode = None;
-        } else if let Some(episode) = &mut self.episode {
-            episode.fired = Some(fired);
-        }
-        let which =
-            if count == 1 { "first alert of its episode".to_owned() } else { format!("alert {count} of its episode") };
-        if acts {
-            let reason = format!("{which}: {} dispatched as job {job}", rule.dispatch.runbook);
-            Decision { verdict: Verdict::Dispatched, reason, job: Some(job) }
-        } else {
-            let reason = format!("{which}: would have dispatched {}, but the rule only watches", rule.dispatch.runbook);
-            Decision { verdict: Verdict::Watched, reason, job: None }
-        }
-    }
+/// What a matched alert does to its alarm.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// It has no lasting state.
+    None,
+    /// It raises its alarm anew, or keeps it raised.
+    Raised {
+        /// The alarm's number.
+        alarm: i64,
+        /// Whether it did not stand before.
+        anew: bool,
+    },
+    /// It was sent before its alarm was cleared, and arrives after.
+    Late {
+        /// When it was cleared, by the sender's clock.
+        over: DateTime<Utc>,
+    },
 }
 
-fn folded(fired: Fired, count: u64, now: DateTime<Utc>) -> Decision {
-    let ago = rough(now - fired.at);
-    let reason = match fired.job {
-        Some(job) => format!("alert {count} of an episode that dispatched job {job} {ago} ago"),
-        None => format!("alert {count} of an episode that was watched {ago} ago"),
-    };
-    Decision { verdict: Verdict::Folded, reason, job: fired.job }
+/// What is to be done.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    /// The verdict of an alert, the first or one that replaces it.
+    Verdict {
+        /// The alert.
+        alert: i64,
+        /// The decision.
+        verdict: Verdict,
+        /// Why.
+        reason: Reason,
+        /// The job or proposal that it set off or joined.
+        job: Option<i64>,
+        /// The verdict it had until now; none when this is its first.
+        replaces: Option<Verdict>,
+    },
+    /// Jobs are to be made or proposed, or, when the rule only watches, would have been.
+    Fire(Fire),
+    /// A proposal is no longer wanted.
+    Withdraw {
+        /// Its number.
+        proposal: i64,
+        /// Why.
+        reason: &'static str,
+    },
+    /// Something is due then.
+    Wake {
+        /// What.
+        slot: Slot,
+        /// When.
+        at: DateTime<Utc>,
+    },
 }
 
-fn resting(rule: &Rule, last: Fired, until: DateTime<Utc>, now: DateTime<Utc>) -> Decision {
-    let rest = rule.rest.map_or_else(String::new, |r| r.to_string());
-    let what = last.job.map_or_else(|| "it was watched".to_owned(), |job| format!("job {job} was dispatched"));
-    let until = until.to_rfc3339_opts(SecondsFormat::Secs, true);
-    let reason = format!("resting until {until}: {what} {} ago and rest is {rest}", rough(now - last.at));
-    Decision { verdict: Verdict::Resting, reason, job: last.job }
+/// A dispatch.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Fire {
+    /// How far the rule may go.
+    pub stance: Stance,
+    /// One number for each entry of `dispatch` that applies; empty when it only watches.
+    pub jobs: Vec<i64>,
+    /// The alert that set it off, and, of a gathering, the others.
+    pub alerts: Vec<i64>,
+    /// The tallies that fired, the first one first.
+    pub tallies: Vec<String>,
+    /// Alerts of the episode so far.
+    pub count: u64,
+    /// When the episode began.
+    pub since: DateTime<Utc>,
+    /// Dispatches of this episode before.
+    pub before: u32,
+    /// Why.
+    pub reason: Reason,
 }
 
 #[cfg(test)]

@@ -1,32 +1,69 @@
 //! The words for what a rule decided.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// What a rule decided for one alert it matched. Every matched alert gets exactly one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+/// What a rule decided for one alert it matched. Every matched alert has exactly one; one that
+/// holds an alert back is replaced when its time has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// A job was made.
     Dispatched,
+    /// A job was proposed; a person launches it.
+    Proposed,
     /// The rule only watches; it would have dispatched.
     Watched,
-    /// Joined an episode that has dispatched already.
+    /// Joined an episode that has dispatched already, or is held.
     Folded,
+    /// Waits for more alerts or for time to pass.
+    Waiting,
     /// Within `rest` of the last dispatch.
     Resting,
+    /// Over the `cap` of jobs.
+    Capped,
+    /// Its alarm comes and goes too often.
+    Flapping,
+    /// Explained by an alarm upstream.
+    Symptom,
 }
 
 impl Verdict {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Dispatched, Self::Watched, Self::Folded, Self::Resting];
+    pub const ALL: [Self; 9] = [
+        Self::Dispatched,
+        Self::Proposed,
+        Self::Watched,
+        Self::Folded,
+        Self::Waiting,
+        Self::Resting,
+        Self::Capped,
+        Self::Flapping,
+        Self::Symptom,
+    ];
 
     /// The word used in every format.
     pub const fn as_str(self) -> &'static str {
         match self {
             Self::Dispatched => "dispatched",
+            Self::Proposed => "proposed",
             Self::Watched => "watched",
             Self::Folded => "folded",
+            Self::Waiting => "waiting",
             Self::Resting => "resting",
+            Self::Capped => "capped",
+            Self::Flapping => "flapping",
+            Self::Symptom => "symptom",
         }
+    }
+
+    /// The verdict named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|v| v.as_str() == text)
+    }
+
+    /// Whether something was done, or would have been.
+    pub const fn fires(self) -> bool {
+        matches!(self, Self::Dispatched | Self::Proposed | Self::Watched)
     }
 }

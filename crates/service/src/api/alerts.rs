@@ -26,7 +26,7 @@ pub(super) struct AlertQuery {
     resource: Option<String>,
     /// Matched by this rule.
     rule: Option<String>,
-    /// With this verdict; `matched` for any, `unmatched` for none.
+    /// With this verdict; `matched` for any, `held` for what is held back, `unmatched` for none.
     verdict: Option<String>,
     /// With this text in summary, resource or kind.
     text: Option<String>,

@@ -5,15 +5,17 @@ use crate::{clock, node::Node};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use,
+    VersionItem,
 };
 use arvok_core::{
     Definition, Kind,
     catalog::{self, Checked, Entry},
 };
 use arvok_store::{
-    definitions::{self as store, NewVersion},
+    definitions::{self as store, Awaited, NewVersion},
     read::{self, JobFilter},
 };
+use chrono::{DateTime, Utc};
 use std::{collections::BTreeMap, sync::Arc};
 
 /// Most files of one publication.
@@ -48,7 +50,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
         published_at: stamp.at,
         published_by: stamp.by.clone(),
         stance: rule.map(|r| r.stance.as_str().to_owned()),
-        runbook: rule.map(|r| r.dispatch.runbook.clone()),
+        runbook: rule.map(|r| r.runbooks()),
         used: used.get(&entry.name).cloned().unwrap_or_default(),
     })
 }
@@ -98,6 +100,24 @@ pub(super) async fn one(
     Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, jobs }))
 }
 
+/// All versions of a definition, newest first, 200 at most.
+#[utoipa::path(operation_id = "listVersions", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
+    responses((status = 200, body = Page<VersionItem>), (status = 404, body = Problem)))]
+#[get("/definitions/{kind}/{name}/versions")]
+pub(super) async fn history(
+    node: web::Data<Node>,
+    _caller: Caller,
+    path: web::Path<(String, String)>,
+) -> Result<web::Json<Page<VersionItem>>, ApiError> {
+    let (word, name) = path.into_inner();
+    let kind = kind(&word)?;
+    let items = store::versions(&node.db, kind.as_str(), &name).await?;
+    if items.is_empty() {
+        return Err(ApiError::NotFound(format!("{kind} `{}`", arvok_core::alert::cut(&name, 64))));
+    }
+    Ok(web::Json(Page { items, next: None }))
+}
+
 /// The JSON Schema of one kind of document, for editors. Needs no token.
 #[utoipa::path(operation_id = "showSchema", tag = "definitions", params(("kind" = String, Path)), responses((status = 200, body = Object), (status = 404, body = Problem)))]
 #[get("/schemas/{kind}")]
@@ -125,9 +145,10 @@ pub(super) async fn publish(
     }
     let published = node.published();
     let checking = Arc::clone(&published);
+    let seen = read::seen(&node.db).await?;
     let (checked, dry_run) = web::block(move || {
         let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-        (catalog::check_files(files, &checking.catalog), request.dry_run)
+        (catalog::check_files(files, &checking.catalog, &seen), request.dry_run)
     })
     .await
     .map_err(|_| ApiError::Internal)?;
@@ -143,13 +164,26 @@ pub(super) async fn publish(
         checked.entries.iter().filter(|e| is_new(e, &published.catalog)).map(|e| new_version(e)).collect();
     if !versions.is_empty() {
         let conflict = "somebody else has published meanwhile; look at the changes again";
-        store::publish(&node.db, versions, &caller.0.name, clock::now())
+        let now = clock::now();
+        store::publish(&node.db, versions, awaited(&checked, now), &caller.0.name, now)
             .await
             .map_err(|e| if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() })?;
         node.reload().await?;
         tracing::info!(by = caller.0.name, "published");
     }
     Ok(web::Json(plan))
+}
+
+/// What the rules begin to wait for.
+fn awaited(checked: &Checked, now: DateTime<Utc>) -> Vec<Awaited> {
+    let of = |entry: &Arc<Entry>| match &entry.definition {
+        Definition::Rule(rule) => {
+            let waiting = rule.awaiting(now).into_iter();
+            waiting.map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally }).collect()
+        }
+        _ => Vec::new(),
+    };
+    checked.entries.iter().flat_map(of).collect()
 }
 
 fn is_new(entry: &Entry, published: &catalog::Catalog) -> bool {
@@ -189,5 +223,6 @@ fn plan(checked: &Checked, published: &catalog::Catalog) -> Plan {
         published: false,
         changes: checked.entries.iter().map(change).collect(),
         problems: checked.problems.iter().cloned().map(Into::into).collect(),
+        warnings: checked.warnings.iter().cloned().map(Into::into).collect(),
     }
 }

@@ -11,6 +11,9 @@ mod intake;
 mod jobs;
 mod openapi;
 mod problem;
+mod proposals;
+mod rehearsal;
+mod rules;
 mod stream;
 mod watch;
 
@@ -62,7 +65,19 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(definitions::list)
                 .service(definitions::one)
                 .service(definitions::publish)
+                .service(definitions::history)
                 .service(definitions::schema)
+                .service(rules::explain)
+                .service(rules::why_alert)
+                .service(rules::verdicts)
+                .service(rules::example)
+                .service(rules::draft)
+                .service(rules::vocabulary)
+                .service(rehearsal::rehearse)
+                .service(proposals::list)
+                .service(proposals::one)
+                .service(proposals::launch)
+                .service(proposals::dismiss)
                 .service(jobs::list)
                 .service(jobs::one)
                 .service(jobs::settle)

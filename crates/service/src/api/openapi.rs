@@ -1,6 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
-use super::{access, alarms, alerts, definitions, health, intake, jobs, stream, watch};
+use super::{
+    access, alarms, alerts, definitions, health, intake, jobs, proposals, rehearsal, rules, stream, watch,
+};
 use actix_web::{HttpResponse, get};
 use utoipa::{
     Modify, OpenApi,
@@ -39,7 +41,19 @@ struct Whole;
     definitions::list,
     definitions::one,
     definitions::publish,
+    definitions::history,
     definitions::schema,
+    rules::explain,
+    rules::why_alert,
+    rules::verdicts,
+    rules::example,
+    rules::draft,
+    rules::vocabulary,
+    rehearsal::rehearse,
+    proposals::list,
+    proposals::one,
+    proposals::launch,
+    proposals::dismiss,
     jobs::list,
     jobs::one,
     jobs::settle,

@@ -32,8 +32,12 @@ pub(crate) enum ApiError {
     Conflict(String),
     #[error("the definitions have {} complaints; nothing was published", .0.len())]
     Definitions(Vec<FileProblem>),
+    #[error("the rule has {} complaints", .0.len())]
+    Faulty(Vec<FileProblem>),
     #[error("too many deliveries are waiting; send it again in a second")]
     Busy,
+    #[error("other rehearsals are running; try again when they have ended")]
+    Rehearsing,
     #[error("the records cannot be reached at the moment; try again")]
     Unavailable,
     #[error("something went wrong inside; the log says what")]
@@ -56,8 +60,8 @@ impl ApiError {
             Self::TooLarge(_) => (StatusCode::PAYLOAD_TOO_LARGE, "too-large"),
             Self::Unreadable { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "unreadable"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
-            Self::Definitions(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
-            Self::Busy => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Definitions(_) | Self::Faulty(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
+            Self::Busy | Self::Rehearsing => (StatusCode::TOO_MANY_REQUESTS, "busy"),
             Self::Unavailable => (StatusCode::SERVICE_UNAVAILABLE, "unavailable"),
             Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal"),
         }
@@ -72,7 +76,7 @@ impl ResponseError for ApiError {
     fn error_response(&self) -> HttpResponse {
         let (status, code) = self.kind();
         let problems = match self {
-            Self::Definitions(problems) => problems.clone(),
+            Self::Definitions(problems) | Self::Faulty(problems) => problems.clone(),
             _ => Vec::new(),
         };
         let problem = Problem {
@@ -87,7 +91,7 @@ impl ResponseError for ApiError {
         answer.content_type("application/problem+json");
         match self {
             Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
-            Self::Busy => answer.insert_header((header::RETRY_AFTER, "1")),
+            Self::Busy | Self::Rehearsing => answer.insert_header((header::RETRY_AFTER, "1")),
             Self::Unavailable => answer.insert_header((header::RETRY_AFTER, "5")),
             _ => &mut answer,
         };

@@ -36,6 +36,7 @@ pub(super) async fn overview(
     Ok(web::Json(Watch {
         strait: seen.strait,
         needs_you: seen.needs_you,
+        proposals: seen.proposals,
         under_way: seen.under_way,
         alarms: seen.alarms,
         alarms_open: seen.alarms_open,

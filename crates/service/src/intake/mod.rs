@@ -4,6 +4,10 @@
 //! it in one transaction, and only then is each sender answered. While one batch is being
 //! committed the next gathers, so the busier it gets the larger the batches are.
 
+mod due;
+
+pub(crate) use due::watch_due;
+
 use crate::{metrics::SourceLabel, node::Node};
 use arvok_api::TakenAlert;
 use arvok_core::Alert;
@@ -77,10 +81,13 @@ async fn commit(node: &Node, batch: Vec<Delivery>) {
         alerts.extend(delivery.alerts);
     }
     let published = node.published();
-    match intake::take(&node.db, &published.catalog, &alerts).await {
+    match intake::take(&node.db, published.rules(), &alerts).await {
         Ok(done) => {
             if !done.jobs.is_empty() {
                 node.work.notify_one();
+            }
+            if done.due.is_some() {
+                node.due.notify_one();
             }
             observe(node, &alerts, &done, begun);
             let mut taken = done.taken.into_iter();

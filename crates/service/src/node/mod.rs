@@ -12,7 +12,10 @@ use arvok_connect::{Http, Vault};
 use arvok_core::{Definition, Kind, runbook::Runbook};
 use arvok_store::{DatabaseConnection, StoreError, definitions};
 use std::{collections::BTreeMap, sync::Arc};
-use tokio::sync::{Notify, mpsc, watch};
+use tokio::sync::{Mutex, Notify, Semaphore, mpsc, watch};
+
+/// Rehearsals that may run at once on a node.
+const REHEARSALS: usize = 2;
 
 /// One node.
 #[derive(Debug)]
@@ -23,10 +26,15 @@ pub(crate) struct Node {
     pub vault: Vault,
     pub settings: BTreeMap<String, String>,
     pub published: ArcSwap<Published>,
+    reloading: Mutex<()>,
     pub changes: Changes,
     pub pipeline: mpsc::Sender<Delivery>,
     /// There may be a job to claim.
     pub work: Notify,
+    /// There may be something due earlier than was thought.
+    pub due: Notify,
+    /// Room for rehearsals.
+    pub rehearsals: Arc<Semaphore>,
     pub http: Http,
     pub metrics: Metrics,
     /// Becomes true when the node stops.
@@ -49,9 +57,12 @@ impl Node {
             vault,
             settings: config.settings.clone(),
             published: ArcSwap::default(),
+            reloading: Mutex::new(()),
             changes: Changes::new(),
             pipeline,
             work: Notify::new(),
+            due: Notify::new(),
+            rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
             http,
             metrics: Metrics::new(),
             stopping,
@@ -80,7 +91,9 @@ impl Node {
 
     /// Loads and compiles what is published, and swaps it in whole.
     pub async fn reload(&self) -> Result<(), StoreError> {
-        let published = Published::load(&self.db, &self.vault).await?;
+        // One at a time: a slow reload must not put an older set over a newer one.
+        let _turn = self.reloading.lock().await;
+        let published = Published::load(&self.db, &self.vault, self.published()).await?;
         self.published.store(Arc::new(published));
         Ok(())
     }

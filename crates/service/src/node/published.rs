@@ -7,8 +7,9 @@ use arvok_core::{
     catalog::Entry,
     document::parse_file,
     expr::{Scope, Template, Val},
+    matcher::Matcher,
 };
-use arvok_store::{DatabaseConnection, StoreError, definitions, secrets};
+use arvok_store::{DatabaseConnection, StoreError, definitions, intake::Rules, secrets};
 use chrono::{DateTime, Utc};
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -23,14 +24,19 @@ pub(crate) struct Stamp {
 #[derive(Debug, Default)]
 pub(crate) struct Published {
     pub catalog: Catalog,
+    pub matcher: Matcher,
     pub stamps: BTreeMap<(Kind, String), Stamp>,
     pub secrets: BTreeMap<String, String>,
     pub redactor: Redactor,
 }
 
 impl Published {
-    pub async fn load(db: &DatabaseConnection, vault: &Vault) -> Result<Self, StoreError> {
-        let rows = definitions::newest(db).await?;
+    /// Loads what is published now. What has not changed is taken over from before, so that a
+    /// publication costs as much as it changes; the matcher is built anew beside the old one.
+    pub async fn load(db: &DatabaseConnection, vault: &Vault, before: Arc<Self>) -> Result<Self, StoreError> {
+        let newest = definitions::newest(db).await?;
+        let (same, changed): (Vec<_>, Vec<_>) = newest.into_iter().partition(|n| before.has(n));
+        let rows = if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
         let mut opened = BTreeMap::new();
         for (name, sealed) in secrets::all(db).await? {
             match vault.unseal(&name, &sealed) {
@@ -40,15 +46,33 @@ impl Published {
                 Err(e) => tracing::error!("{e}"),
             }
         }
-        let compile = move || rows.iter().filter_map(compiled).collect::<Vec<_>>();
-        let entries = tokio::task::spawn_blocking(compile).await.unwrap_or_default();
-        let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
-        Ok(Self {
-            catalog: Catalog::new(entries.into_iter().map(|(e, _)| e)),
-            stamps,
-            redactor: Redactor::new(opened.values().cloned()),
-            secrets: opened,
-        })
+        let compile = move || {
+            let mut entries: Vec<(Arc<Entry>, Stamp)> = rows.iter().filter_map(compiled).collect();
+            for n in same {
+                let Some(kind) = Kind::parse(&n.kind) else { continue };
+                if let (Some(entry), Some(stamp)) =
+                    (before.catalog.entry(kind, &n.name), before.stamps.get(&(kind, n.name.clone())))
+                {
+                    entries.push((Arc::clone(entry), stamp.clone()));
+                }
+            }
+            let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
+            let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e));
+            let matcher = catalog.matcher();
+            (catalog, matcher, stamps)
+        };
+        let (catalog, matcher, stamps) = tokio::task::spawn_blocking(compile).await.unwrap_or_default();
+        Ok(Self { catalog, matcher, stamps, redactor: Redactor::new(opened.values().cloned()), secrets: opened })
+    }
+
+    fn has(&self, n: &definitions::Newest) -> bool {
+        let entry = Kind::parse(&n.kind).and_then(|kind| self.catalog.entry(kind, &n.name));
+        entry.is_some_and(|e| e.version == n.version)
+    }
+
+    /// What deciding needs.
+    pub fn rules(&self) -> Rules<'_> {
+        Rules { catalog: &self.catalog, matcher: &self.matcher }
     }
 }
 

@@ -58,7 +58,7 @@ async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreEr
         return jobs::record(&node.db, &node.name, held.id, &held.progress, record, clock::now()).await;
     };
     let alert = match held.alert_seq {
-        Some(seq) => read::alert_for_job(&node.db, seq).await?,
+        Some(seq) => read::whole_alert(&node.db, seq).await?,
         None => None,
     };
     let facts = Facts {

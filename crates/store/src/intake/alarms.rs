@@ -6,7 +6,7 @@ use arvok_core::{
     alarm::{Alarm, Change},
 };
 use chrono::{DateTime, Utc};
-use sea_orm::DatabaseTransaction;
+use sea_orm::{DatabaseConnection, DatabaseTransaction};
 use std::collections::BTreeMap;
 
 /// Source, resource, kind.
@@ -41,13 +41,14 @@ struct Row {
     raised_at: DateTime<Utc>,
     changed_at: DateTime<Utc>,
     cleared_at: Option<DateTime<Utc>>,
+    told_at: Option<DateTime<Utc>>,
 }
 
 const LOCK: &str = "SELECT a.* FROM alarm a
     JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind) USING (source, resource, kind)
     ORDER BY source, resource, kind FOR UPDATE OF a";
 
-/// Makes rows for what is raised the first time; one that another node made meanwhile is locked.
+/// Makes rows for what is heard of the first time; one that another node made meanwhile is locked.
 const MAKE: &str = "INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
     SELECT source, resource, kind, 1, 'cleared', '', 0, at, at
     FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]) AS t (source, resource, kind, at)
@@ -58,18 +59,10 @@ pub(super) async fn lock<'a>(
     tx: &DatabaseTransaction,
     alerts: impl Iterator<Item = &'a Alert>,
 ) -> Result<Alarms, StoreError> {
-    // What is only cleared is looked for, and not made where there is none.
-    let mut wanted: BTreeMap<Key, Option<DateTime<Utc>>> = BTreeMap::new();
-    for alert in alerts {
-        match alert.state {
-            AlertState::Raised => {
-                wanted.entry(key(alert)).or_default().get_or_insert(alert.received);
-            }
-            AlertState::Cleared => {
-                wanted.entry(key(alert)).or_default();
-            }
-            AlertState::Noted => {}
-        }
+    // A clearing makes a row as well: the raise that it ended may only be late.
+    let mut wanted: BTreeMap<Key, DateTime<Utc>> = BTreeMap::new();
+    for alert in alerts.filter(|a| a.state != AlertState::Noted) {
+        wanted.entry(key(alert)).or_insert(alert.received);
     }
     let mut rows: Vec<Row> = Vec::new();
     if !wanted.is_empty() {
@@ -78,7 +71,7 @@ pub(super) async fn lock<'a>(
     for row in &rows {
         wanted.remove(&(row.source.clone(), row.resource.clone(), row.kind.clone()));
     }
-    let missing: Vec<(Key, DateTime<Utc>)> = wanted.into_iter().filter_map(|(k, at)| Some((k, at?))).collect();
+    let missing: Vec<(Key, DateTime<Utc>)> = wanted.into_iter().collect();
     if !missing.is_empty() {
         let mut values = columns(missing.iter().map(|(k, _)| k));
         values.push(missing.iter().map(|(_, at)| *at).collect::<Vec<_>>().into());
@@ -96,6 +89,7 @@ pub(super) async fn lock<'a>(
                 raised_at: r.raised_at,
                 changed_at: r.changed_at,
                 cleared_at: r.cleared_at,
+                told_at: r.told_at,
             };
             ((r.source, r.resource, r.kind), Kept { id: r.id, alarm, touched: false, changed: false })
         })
@@ -116,8 +110,9 @@ impl Alarms {
         }
         let Some(kept) = self.by_key.get_mut(&key(alert)) else { return (None, Change::Nothing) };
         let before = kept.alarm.changed_at;
+        let told = kept.alarm.told_at;
         let change = kept.alarm.take(alert);
-        kept.touched |= change != Change::Nothing;
+        kept.touched |= change != Change::Nothing || kept.alarm.told_at != told;
         kept.changed |= kept.alarm.changed_at != before || matches!(change, Change::Raised | Change::Cleared);
         (Some(kept.id), change)
     }
@@ -135,11 +130,10 @@ impl Alarms {
         }
         let sql = "UPDATE alarm a SET severity = t.severity, state = t.state, summary = t.summary,
                 value = nullif(t.value, 'NaN'), count = t.count, raised_at = t.raised_at, changed_at = t.changed_at,
-                cleared_at = nullif(t.cleared_at, '-infinity')
+                cleared_at = nullif(t.cleared::timestamptz, '-infinity'), told_at = nullif(t.told::timestamptz, '-infinity')
             FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::float8[], $6::bigint[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[]) AS u (id, severity, state, summary, value, count,
-                raised_at, changed_at, cleared),
-                LATERAL (SELECT u.*, u.cleared::timestamptz AS cleared_at) t
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[]) AS t (id, severity, state, summary, value,
+                count, raised_at, changed_at, cleared, told)
             WHERE a.id = t.id";
         let all = |f: fn(&Alarm) -> String| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<String>>().into();
         let times = |f: fn(&Alarm) -> DateTime<Utc>| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<_>>().into();
@@ -152,9 +146,47 @@ impl Alarms {
             touched.iter().map(|k| k.alarm.count).collect::<Vec<i64>>().into(),
             times(|a| a.raised_at),
             times(|a| a.changed_at),
-            all(|a| a.cleared_at.map_or_else(|| "-infinity".to_owned(), |t| t.to_rfc3339())),
+            all(|a| moment(a.cleared_at)),
+            all(|a| moment(a.told_at)),
         ];
         sql::run(tx, sql, values).await?;
         Ok(())
     }
+}
+
+fn moment(t: Option<DateTime<Utc>>) -> String {
+    t.map_or_else(|| "-infinity".to_owned(), |t| t.to_rfc3339())
+}
+
+/// The alarms of recorded alerts.
+pub(super) async fn of_alerts(
+    tx: &DatabaseTransaction,
+    alerts: impl Iterator<Item = &i64>,
+) -> Result<BTreeMap<i64, Option<i64>>, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Row {
+        seq: i64,
+        id: i64,
+    }
+    let wanted: Vec<i64> = alerts.copied().collect();
+    if wanted.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let sql = "SELECT a.seq, m.id FROM alert a JOIN alarm m USING (source, resource, kind)
+        WHERE a.state <> 'noted' AND a.seq = ANY($1)";
+    let rows: Vec<Row> = sql::rows(tx, sql, vec![wanted.into()]).await?;
+    Ok(rows.into_iter().map(|r| (r.seq, Some(r.id))).collect())
+}
+
+/// The number of an alert's alarm, or one that none has, and whether the alert would raise it anew.
+pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(i64, bool), StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Row {
+        id: i64,
+        state: String,
+    }
+    let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3";
+    let values = vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()];
+    let row: Option<Row> = sql::maybe(db, sql, values).await?;
+    Ok(row.map_or((i64::MAX, true), |r| (r.id, r.state != "raised")))
 }

@@ -7,17 +7,23 @@
 
 mod alarms;
 mod alerts;
+mod decide;
+mod memories;
 mod outcome;
-mod tallies;
 
 use crate::{StoreError, changes, sql};
 use arvok_api::{Change, TakenAlert};
-use arvok_core::{Alert, AlertState, Catalog, alarm, matcher, rule::Rule, settle::Event};
+use arvok_core::{
+    Alert, AlertState, Catalog, alarm,
+    matcher::Matcher,
+    rule::Rule,
+    settle::{Effect, Event, Keys, Machine, Matched, Standing, Verdict},
+};
 use chrono::{DateTime, Timelike, Utc};
-use outcome::Outcome;
+use decide::Fresh;
+use memories::Memories;
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
-use std::collections::BTreeMap;
-use tallies::{Tallies, TallyKey};
+use std::{collections::BTreeMap, sync::Arc};
 
 /// Most tries of one batch.
 const TRIES: u32 = 8;
@@ -31,50 +37,71 @@ pub struct Batch {
     pub jobs: Vec<i64>,
     /// Errors of rules: the rule, and what went wrong.
     pub broken: Vec<(String, String)>,
+    /// When something of what was touched is due, the earliest.
+    pub due: Option<DateTime<Utc>>,
+}
+
+/// What is published, as far as deciding needs it.
+#[derive(Clone, Copy, Debug)]
+pub struct Rules<'a> {
+    /// All definitions.
+    pub catalog: &'a Catalog,
+    /// The matcher over its rules.
+    pub matcher: &'a Matcher,
 }
 
 /// Takes a batch of alerts, durably.
-pub async fn take(db: &DatabaseConnection, catalog: &Catalog, alerts: &[Alert]) -> Result<Batch, StoreError> {
+pub async fn take(db: &DatabaseConnection, rules: Rules<'_>, alerts: &[Alert]) -> Result<Batch, StoreError> {
     let mut tries = 1;
     loop {
-        match attempt(db, catalog, alerts).await {
+        match attempt(db, rules, alerts).await {
             Err(e) if e.is_passing() && tries < TRIES => tries += 1,
             other => return other,
         }
     }
 }
 
-/// A rule that an alert matches, and the tally it belongs to.
+/// A rule that an alert matches, and what it belongs to there.
 struct Hit<'a> {
-    rule: &'a Rule,
+    rule: &'a Arc<Rule>,
     version: i32,
-    key: TallyKey,
+    keys: Keys,
 }
 
-async fn attempt(db: &DatabaseConnection, catalog: &Catalog, alerts: &[Alert]) -> Result<Batch, StoreError> {
+async fn attempt(db: &DatabaseConnection, rules: Rules<'_>, alerts: &[Alert]) -> Result<Batch, StoreError> {
     let tx = db.begin().await?;
     let inserted = alerts::insert(&tx, alerts).await?;
-    let fresh: Vec<(&Alert, i64)> = alerts.iter().zip(&inserted).filter_map(|(a, seq)| Some((a, (*seq)?))).collect();
+    let new: Vec<(&Alert, i64)> = alerts.iter().zip(&inserted).filter_map(|(a, seq)| Some((a, (*seq)?))).collect();
     let mut broken = Vec::new();
-    let hits: Vec<Vec<Hit<'_>>> = fresh.iter().map(|(alert, _)| hits(catalog, alert, &mut broken)).collect();
+    let hits: Vec<Vec<Hit<'_>>> = new.iter().map(|(alert, _)| hits(rules.matcher, alert, &mut broken)).collect();
 
-    let mut alarms = alarms::lock(&tx, fresh.iter().map(|(a, _)| *a)).await?;
-    let moved: Vec<_> = fresh.iter().map(|(alert, _)| alarms.take(alert)).collect();
+    let mut alarms = alarms::lock(&tx, new.iter().map(|(a, _)| *a)).await?;
+    let fresh = new.into_iter().zip(hits).map(|((alert, seq), hits)| {
+        let (alarm, change) = alarms.take(alert);
+        Fresh { alert, seq, hits, alarm, change }
+    });
+    let fresh: Vec<Fresh<'_>> = fresh.collect();
     let cleared: Vec<i64> =
-        moved.iter().filter(|(_, c)| *c == alarm::Change::Cleared).filter_map(|(id, _)| *id).collect();
+        fresh.iter().filter(|f| f.change == alarm::Change::Cleared).filter_map(|f| f.alarm).collect();
 
-    let keys = hits.iter().flatten().map(|h| h.key.clone()).collect();
-    let tallies = tallies::lock(&tx, keys, &cleared).await?;
-    let outcome = settle(&tx, catalog, &fresh, &hits, &moved, tallies).await?;
+    let keys = fresh.iter().flat_map(|f| &f.hits).map(|h| (h.rule.name.as_str(), &h.keys));
+    let memories = Memories::lock(&tx, keys, &cleared).await?;
+    let now = alerts.iter().map(|a| a.received).max().unwrap_or_default();
+    let batch = decide::Batch { catalog: rules.catalog, fresh, due: Vec::new(), now };
+    let mut outcome = decide::settle(&tx, &batch, memories).await?;
+    let elders = alarms::of_alerts(&tx, outcome.elders.keys()).await?;
+    outcome.alarms.extend(elders);
 
     alarms.write(&tx).await?;
     wake_confirming(&tx, &cleared).await?;
-    let jobs = outcome.write(&tx, &fresh).await?;
+    let due = outcome.memories.next_due();
+    let made = outcome.write(&tx, &batch).await?;
     count(&tx, alerts, &inserted).await?;
     let change = Change {
-        alerts: fresh.iter().map(|(_, seq)| *seq).collect(),
+        alerts: batch.fresh.iter().map(|f| f.seq).collect(),
         alarms: alarms.changed(),
-        jobs: jobs.clone(),
+        jobs: made.jobs.clone(),
+        proposals: made.proposals,
         ..Change::default()
     };
     if change != Change::default() {
@@ -86,78 +113,103 @@ async fn attempt(db: &DatabaseConnection, catalog: &Catalog, alerts: &[Alert]) -
         .zip(inserted)
         .map(|(a, seq)| TakenAlert { id: a.id.clone(), seq, duplicate: seq.is_none() })
         .collect();
-    Ok(Batch { taken, jobs, broken })
+    Ok(Batch { taken, jobs: made.jobs, broken, due })
 }
 
-fn hits<'a>(catalog: &'a Catalog, alert: &Alert, broken: &mut Vec<(String, String)>) -> Vec<Hit<'a>> {
+fn hits<'a>(matcher: &'a Matcher, alert: &Alert, broken: &mut Vec<(String, String)>) -> Vec<Hit<'a>> {
     let mut found = Vec::new();
-    for (rule, version) in catalog.rules() {
-        let key = match matcher::test(rule, alert) {
-            matcher::Match::No => continue,
-            matcher::Match::Yes => rule.tally_key(alert),
-            matcher::Match::Broken(why) => Err(why),
-        };
-        match key {
-            Ok(key) => found.push(Hit { rule, version, key: TallyKey { rule: rule.name.clone(), key } }),
-            Err(why) => broken.push((rule.name.clone(), why)),
+    for hit in matcher.matching(alert) {
+        match hit.broken.map_or_else(|| hit.rule.keys(alert), Err) {
+            Ok(keys) => found.push(Hit { rule: hit.rule, version: hit.version, keys }),
+            Err(why) => broken.push((hit.rule.name.clone(), why)),
         }
     }
     found
 }
 
-/// Decides twice where jobs are made: settling is pure, so the first time tells how many numbers
-/// are needed, and no number is wasted on alerts that are folded.
-async fn settle<'a>(
-    tx: &DatabaseTransaction,
-    catalog: &'a Catalog,
-    fresh: &[(&'a Alert, i64)],
-    hits: &[Vec<Hit<'a>>],
-    moved: &[(Option<i64>, alarm::Change)],
-    tallies: Tallies,
-) -> Result<Outcome<'a>, StoreError> {
-    let trial = decide(catalog, fresh, hits, moved, tallies.clone(), &mut Vec::new());
-    let wanted = trial.dispatches();
-    if wanted == 0 {
-        return Ok(trial);
+/// Most due times that are looked at in one transaction.
+const DUE: i64 = 200;
+
+/// Looks at what is due by now: the number of due times that were taken, the jobs made, and when
+/// the next one is due.
+pub async fn settle_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Utc>) -> Result<DueDone, StoreError> {
+    let mut tries = 1;
+    loop {
+        match attempt_due(db, rules, now).await {
+            Err(e) if e.is_passing() && tries < TRIES => tries += 1,
+            other => return other,
+        }
     }
-    #[derive(serde::Deserialize)]
-    struct Number {
-        n: i64,
-    }
-    let numbers: Vec<Number> = sql::rows(
-        tx,
-        "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)",
-        vec![(wanted as i32).into()],
-    )
-    .await?;
-    let mut numbers: Vec<i64> = numbers.into_iter().map(|n| n.n).rev().collect();
-    Ok(decide(catalog, fresh, hits, moved, tallies, &mut numbers))
 }
 
-fn decide<'a>(
-    catalog: &'a Catalog,
-    fresh: &[(&'a Alert, i64)],
-    hits: &[Vec<Hit<'a>>],
-    moved: &[(Option<i64>, alarm::Change)],
-    tallies: Tallies,
-    numbers: &mut Vec<i64>,
-) -> Outcome<'a> {
-    let mut outcome = Outcome::new(catalog, tallies);
-    for (((alert, seq), hits), (alarm, change)) in fresh.iter().zip(hits).zip(moved) {
-        if let (alarm::Change::Cleared, Some(alarm)) = (change, alarm) {
-            outcome.tallies.cleared(*alarm);
-        }
-        let raised = if alert.state == AlertState::Raised { *alarm } else { None };
-        for hit in hits {
-            let job = numbers.last().copied().unwrap_or(0);
-            let event = Event::Matched { alarm: raised, job };
-            let Some(decision) = outcome.tallies.handle(&hit.key, hit.rule, alert.received, event) else { continue };
-            if outcome.note(alert, *seq, *alarm, hit.rule, hit.version, decision) {
-                numbers.pop();
-            }
-        }
+/// What became of due times.
+#[derive(Clone, Debug, Default)]
+pub struct DueDone {
+    /// How many were taken.
+    pub taken: usize,
+    /// Jobs that were made.
+    pub jobs: Vec<i64>,
+    /// When the next one is due.
+    pub next: Option<DateTime<Utc>>,
+}
+
+async fn attempt_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Utc>) -> Result<DueDone, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Next {
+        at: Option<DateTime<Utc>>,
     }
-    outcome
+    let sql = "SELECT least((SELECT min(due) FROM tally), (SELECT min(due) FROM pool)) AS at";
+    let next: Option<Next> = sql::maybe(db, sql, vec![]).await?;
+    let next = next.and_then(|n| n.at);
+    if next.is_none_or(|at| at > now) {
+        return Ok(DueDone { next, ..DueDone::default() });
+    }
+    let tx = db.begin().await?;
+    let (memories, due) = memories::claim_due(&tx, now, DUE).await?;
+    let taken = due.len();
+    let batch = decide::Batch { catalog: rules.catalog, fresh: Vec::new(), due, now };
+    let mut outcome = decide::settle(&tx, &batch, memories).await?;
+    outcome.alarms = alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
+    let made = outcome.write(&tx, &batch).await?;
+    let change = Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: taken > 0, ..Change::default() };
+    changes::announce(&tx, change).await?;
+    tx.commit().await?;
+    Ok(DueDone { taken, jobs: made.jobs, next: None })
+}
+
+/// What a rule would decide about an alert at this moment, without deciding it.
+pub async fn preview(
+    db: &DatabaseConnection,
+    rule: &Rule,
+    alert: &Alert,
+    now: DateTime<Utc>,
+) -> Result<Result<(Verdict, String), String>, StoreError> {
+    let keys = match rule.keys(alert) {
+        Ok(keys) => keys,
+        Err(why) => return Ok(Err(why)),
+    };
+    let mut memory = memories::peek(db, &rule.name, &keys).await?;
+    let (alarm, anew) = alarms::standing(db, alert).await?;
+    let standing = match alert.state {
+        AlertState::Raised => Standing::Raised { alarm, anew },
+        _ => Standing::None,
+    };
+    let matched = Matched {
+        alert: i64::MAX,
+        keys: &keys,
+        happened: alert.happened().min(now),
+        severity: alert.severity,
+        standing,
+        entries: rule.entries(alert).count(),
+        cause: None,
+    };
+    let mut number = || 0;
+    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
+    let own = effects.into_iter().rev().find_map(|e| match e {
+        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => Some((verdict, reason.to_string().replace(" as job 0", ""))),
+        _ => None,
+    });
+    Ok(own.ok_or_else(|| "nothing was decided".to_owned()))
 }
 
 /// Jobs that wait for their effect look again when an alarm is cleared.

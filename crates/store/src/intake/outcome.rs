@@ -1,164 +1,216 @@
-//! What a batch came to: verdicts and jobs, written at the end.
+//! What a batch came to: verdicts, jobs, proposals and memories, written at the end.
 
-use super::tallies::Tallies;
+use super::{decide::Batch, memories::Memories};
 use crate::{StoreError, sql};
 use arvok_core::{
     Alert, Catalog,
     job::JobState,
-    rule::Rule,
-    settle::{Decision, Verdict},
+    rule::{Dispatch, Rule, Stance, TallyView},
+    settle::{Effect, Fire, NEVER, Verdict},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
 use serde_json::{Map, Value, json};
+use std::{collections::BTreeMap, sync::Arc};
 
 pub(super) struct Outcome<'a> {
-    catalog: &'a Catalog,
-    pub tallies: Tallies,
+    pub catalog: &'a Catalog,
+    pub memories: Memories,
     verdicts: Vec<VerdictRow<'a>>,
-    jobs: Vec<JobRow<'a>>,
+    /// Dispatches in their order.
+    pub fires: Vec<Fired<'a>>,
+    withdrawn: Vec<(i64, &'static str)>,
+    /// The alarms of the batch's alerts.
+    pub alarms: BTreeMap<i64, Option<i64>>,
+    /// Alerts of earlier batches that are dispatched for.
+    pub elders: BTreeMap<i64, Alert>,
+    /// How many numbers of jobs were needed.
+    pub numbers: usize,
 }
 
 struct VerdictRow<'a> {
     seq: i64,
     rule: &'a str,
     version: i32,
-    decision: Decision,
+    verdict: Verdict,
+    reason: String,
+    job: Option<i64>,
+    tally: String,
     at: DateTime<Utc>,
+    replaces: bool,
 }
 
-struct JobRow<'a> {
-    id: i64,
-    rule: &'a Rule,
-    rule_version: i32,
-    runbook_version: i32,
-    inputs: Map<String, Value>,
-    target: String,
-    refused: Option<String>,
-    seq: i64,
-    alarm: Option<i64>,
+/// A dispatch of a rule.
+pub(super) struct Fired<'a> {
+    rule: &'a Arc<Rule>,
+    version: i32,
     at: DateTime<Utc>,
+    pub fire: Fire,
+}
+
+/// What was made.
+#[derive(Debug, Default)]
+pub(super) struct Made {
+    pub jobs: Vec<i64>,
+    pub proposals: Vec<i64>,
 }
 
 impl<'a> Outcome<'a> {
-    pub fn new(catalog: &'a Catalog, tallies: Tallies) -> Self {
-        Self { catalog, tallies, verdicts: Vec::new(), jobs: Vec::new() }
-    }
-
-    pub fn dispatches(&self) -> usize {
-        self.jobs.len()
-    }
-
-    /// Notes a decision; whether it made a job.
-    pub fn note(
-        &mut self,
-        alert: &Alert,
-        seq: i64,
-        alarm: Option<i64>,
-        rule: &'a Rule,
-        version: i32,
-        decision: Decision,
-    ) -> bool {
-        let dispatched = decision.verdict == Verdict::Dispatched;
-        if let (true, Some(id)) = (dispatched, decision.job) {
-            self.jobs.push(self.job(id, alert, seq, alarm, rule, version));
+    pub fn new(catalog: &'a Catalog, memories: Memories) -> Self {
+        Self {
+            catalog,
+            memories,
+            verdicts: Vec::new(),
+            fires: Vec::new(),
+            withdrawn: Vec::new(),
+            alarms: BTreeMap::new(),
+            elders: BTreeMap::new(),
+            numbers: 0,
         }
-        self.verdicts.push(VerdictRow { seq, rule: &rule.name, version, decision, at: alert.received });
-        dispatched
     }
 
-    /// A job with acceptable inputs is queued; any other is refused with the reason, and so seen.
-    fn job(
+    /// Notes the effects of one event of a rule.
+    pub fn take(&mut self, rule: &'a Arc<Rule>, version: i32, at: DateTime<Utc>, effects: Vec<Effect>, tally: &str) {
+        for effect in effects {
+            match effect {
+                // What never came has no verdict.
+                Effect::Verdict { alert: NEVER, .. } | Effect::Wake { .. } => {}
+                Effect::Verdict { alert, verdict, reason, job, replaces } => self.verdicts.push(VerdictRow {
+                    seq: alert,
+                    rule: &rule.name,
+                    version,
+                    verdict,
+                    reason: reason.to_string(),
+                    job,
+                    tally: tally.to_owned(),
+                    at,
+                    replaces: replaces.is_some(),
+                }),
+                Effect::Fire(fire) => self.fires.push(Fired { rule, version, at, fire }),
+                Effect::Withdraw { proposal, reason } => self.withdrawn.push((proposal, reason)),
+            }
+        }
+    }
+
+    /// Writes memories, verdicts, jobs and proposals.
+    pub async fn write(self, tx: &DatabaseTransaction, batch: &Batch<'_>) -> Result<Made, StoreError> {
+        let rows: Vec<(Stance, Value)> = self.fires.iter().flat_map(|f| self.rows(f, batch)).collect();
+        self.write_verdicts(tx).await?;
+        let (jobs, proposals): (Vec<_>, Vec<_>) = rows.into_iter().partition(|(stance, _)| *stance == Stance::Act);
+        let numbers = |rows: &[(Stance, Value)]| rows.iter().filter_map(|(_, r)| r["id"].as_i64()).collect::<Vec<_>>();
+        let mut made = Made { jobs: numbers(&jobs), proposals: numbers(&proposals) };
+        insert(tx, "job", jobs).await?;
+        insert(tx, "proposal", proposals).await?;
+        for (proposal, reason) in &self.withdrawn {
+            let sql = "UPDATE proposal SET state = 'withdrawn', note = $2, decided_at = $3 WHERE id = $1 AND state = 'open'";
+            sql::run(tx, sql, vec![(*proposal).into(), (*reason).into(), batch.now.into()]).await?;
+            made.proposals.push(*proposal);
+        }
+        self.memories.write(tx).await?;
+        Ok(made)
+    }
+
+    async fn write_verdicts(&self, tx: &DatabaseTransaction) -> Result<(), StoreError> {
+        // Of several verdicts for one alert within a batch the last one counts.
+        let mut last: BTreeMap<(i64, &str), (&VerdictRow<'_>, bool)> = BTreeMap::new();
+        for v in &self.verdicts {
+            let new = last.get(&(v.seq, v.rule)).map_or(!v.replaces, |(_, new)| *new);
+            last.insert((v.seq, v.rule), (v, new));
+        }
+        let (new, later): (Vec<_>, Vec<_>) = last.into_values().partition(|(_, new)| *new);
+        let values = |rows: &[(&VerdictRow<'_>, bool)]| -> Vec<sea_orm::Value> {
+            let texts = |f: fn(&VerdictRow<'_>) -> String| rows.iter().map(|(v, _)| f(v)).collect::<Vec<_>>().into();
+            vec![
+                rows.iter().map(|(v, _)| v.seq).collect::<Vec<i64>>().into(),
+                texts(|v| v.rule.to_owned()),
+                rows.iter().map(|(v, _)| v.version).collect::<Vec<i32>>().into(),
+                texts(|v| v.verdict.as_str().to_owned()),
+                texts(|v| v.reason.clone()),
+                rows.iter().map(|(v, _)| v.job.unwrap_or(0)).collect::<Vec<i64>>().into(),
+                rows.iter().map(|(v, _)| v.at).collect::<Vec<_>>().into(),
+                texts(|v| v.tally.clone()),
+            ]
+        };
+        let source = "unnest($1::bigint[], $2::text[], $3::int[], $4::text[], $5::text[], $6::bigint[],
+            $7::timestamptz[], $8::text[]) AS t (seq, rule, version, verdict, reason, job, at, tally)";
+        if !new.is_empty() {
+            let sql = format!(
+                "INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, job_id, at, tally)
+                SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally FROM {source}"
+            );
+            sql::run(tx, &sql, values(&new)).await?;
+        }
+        if !later.is_empty() {
+            let sql = format!(
+                "UPDATE verdict SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
+                FROM {source} WHERE verdict.alert_seq = t.seq AND verdict.rule = t.rule"
+            );
+            sql::run(tx, &sql, values(&later)).await?;
+        }
+        Ok(())
+    }
+
+    /// The rows of a dispatch, one for each entry that applies.
+    fn rows(&self, fired: &Fired<'_>, batch: &Batch<'_>) -> Vec<(Stance, Value)> {
+        let Fired { rule, version, at, fire } = fired;
+        let find = |seq: &i64| {
+            batch.fresh.iter().find(|f| f.seq == *seq).map(|f| f.alert).or_else(|| self.elders.get(seq))
+        };
+        let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
+        let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
+        let Some(first) = gathered.first().copied() else { return Vec::new() };
+        let seq = fire.alerts.first().copied().filter(|seq| *seq != NEVER);
+        let alarm = seq.and_then(|seq| self.alarms.get(&seq).copied().flatten());
+        let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
+        let row = |(entry, id): (&Dispatch, &i64)| {
+            let prepared = self.prepared(entry, first, &view);
+            let (runbook_version, refused) = (prepared.0, prepared.1.as_ref().err().cloned());
+            let (inputs, target) = prepared.1.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
+            let mut row = json!({
+                "id": id, "runbook": entry.runbook, "runbook_version": runbook_version, "inputs": inputs,
+                "target": target, "urgency": entry.urgency.rank(), "rule": rule.name, "rule_version": version,
+                "alert_seq": seq, "alarm_id": alarm, "reason": fire.reason.to_string(), "created_at": at,
+            });
+            if fire.stance == Stance::Propose {
+                row["state"] = if refused.is_some() { "faulty" } else { "open" }.into();
+                row["note"] = refused.into();
+                row["deadline_ms"] = entry.deadline.map(|d| d.millis()).into();
+            } else {
+                let state = if refused.is_some() { JobState::Refused } else { JobState::Queued };
+                row["state"] = state.as_str().into();
+                row["effect"] = refused.as_ref().map(|_| "not checked").into();
+                row["finished_at"] = json!(refused.as_ref().map(|_| at));
+                row["failure"] = refused.into();
+                row["deadline"] = json!(entry.deadline.map(|d| *at + d.delta()));
+                row["progress"] = json!(arvok_core::job::Progress::default());
+            }
+            (fire.stance, row)
+        };
+        rule.entries(first).zip(&fire.jobs).map(row).collect()
+    }
+
+    /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused
+    /// with the reason, and so seen.
+    fn prepared(
         &self,
-        id: i64,
+        entry: &Dispatch,
         alert: &Alert,
-        seq: i64,
-        alarm: Option<i64>,
-        rule: &'a Rule,
-        rule_version: i32,
-    ) -> JobRow<'a> {
-        let (runbook_version, prepared) = match self.catalog.runbook(&rule.dispatch.runbook) {
-            None => (0, Err(format!("there is no runbook `{}`", rule.dispatch.runbook))),
-            Some((runbook, version)) => (
-                version,
-                rule.dispatch.inputs(alert).map_err(|e| format!("inputs: {e}")).and_then(|i| runbook.prepare(i)),
-            ),
+        view: &TallyView<'_>,
+    ) -> (i32, Result<(Map<String, Value>, String), String>) {
+        let Some((runbook, version)) = self.catalog.runbook(&entry.runbook) else {
+            return (0, Err(format!("there is no runbook `{}`", entry.runbook)));
         };
-        let (inputs, target, refused) = match prepared {
-            Ok(p) => (p.inputs, p.target.to_string(), None),
-            Err(why) => (Map::new(), alert.resource.to_string(), Some(why)),
-        };
-        JobRow { id, rule, rule_version, runbook_version, inputs, target, refused, seq, alarm, at: alert.received }
-    }
-
-    /// Writes tallies, verdicts and jobs; the numbers of the jobs.
-    pub async fn write(self, tx: &DatabaseTransaction, fresh: &[(&Alert, i64)]) -> Result<Vec<i64>, StoreError> {
-        if let Some(now) = fresh.iter().map(|(a, _)| a.received).max() {
-            self.tallies.write(tx, self.catalog, now).await?;
-        }
-        write_verdicts(tx, &self.verdicts).await?;
-        write_jobs(tx, &self.jobs).await?;
-        Ok(self.jobs.iter().map(|j| j.id).collect())
+        let inputs = entry.inputs(alert, view).map_err(|e| format!("inputs: {e}"));
+        (version, inputs.and_then(|i| runbook.prepare(i)).map(|p| (p.inputs, p.target.to_string())))
     }
 }
 
-async fn write_verdicts(tx: &DatabaseTransaction, verdicts: &[VerdictRow<'_>]) -> Result<(), StoreError> {
-    if verdicts.is_empty() {
+async fn insert(tx: &DatabaseTransaction, table: &str, rows: Vec<(Stance, Value)>) -> Result<(), StoreError> {
+    if rows.is_empty() {
         return Ok(());
     }
-    let sql = "INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, job_id, at)
-        SELECT seq, rule, version, verdict, reason, nullif(job, 0), at
-        FROM unnest($1::bigint[], $2::text[], $3::int[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[])
-        AS t (seq, rule, version, verdict, reason, job, at)";
-    let texts = |f: fn(&VerdictRow<'_>) -> String| verdicts.iter().map(f).collect::<Vec<String>>().into();
-    let values = vec![
-        verdicts.iter().map(|v| v.seq).collect::<Vec<i64>>().into(),
-        texts(|v| v.rule.to_owned()),
-        verdicts.iter().map(|v| v.version).collect::<Vec<i32>>().into(),
-        texts(|v| v.decision.verdict.as_str().to_owned()),
-        texts(|v| v.decision.reason.clone()),
-        verdicts.iter().map(|v| v.decision.job.unwrap_or(0)).collect::<Vec<i64>>().into(),
-        verdicts.iter().map(|v| v.at).collect::<Vec<_>>().into(),
-    ];
-    sql::run(tx, sql, values).await?;
+    let rows = Value::Array(rows.into_iter().map(|(_, row)| row).collect());
+    let sql = format!("INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, $1::jsonb)");
+    sql::run(tx, &sql, vec![rows.into()]).await?;
     Ok(())
-}
-
-async fn write_jobs(tx: &DatabaseTransaction, jobs: &[JobRow<'_>]) -> Result<(), StoreError> {
-    if jobs.is_empty() {
-        return Ok(());
-    }
-    let rows: Vec<Value> = jobs.iter().map(row).collect();
-    let sql =
-        "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, deadline, state, effect, failure,
-            rule, rule_version, alert_seq, alarm_id, progress, created_at, finished_at)
-        SELECT id, runbook, runbook_version, inputs, target, urgency, deadline, state, effect, failure,
-            rule, rule_version, alert_seq, alarm_id, progress, created_at, finished_at
-        FROM jsonb_populate_recordset(NULL::job, $1::jsonb)";
-    sql::run(tx, sql, vec![Value::Array(rows).into()]).await?;
-    Ok(())
-}
-
-fn row(j: &JobRow<'_>) -> Value {
-    let dispatch = &j.rule.dispatch;
-    let state = if j.refused.is_some() { JobState::Refused } else { JobState::Queued };
-    json!({
-        "id": j.id,
-        "runbook": dispatch.runbook,
-        "runbook_version": j.runbook_version,
-        "inputs": j.inputs,
-        "target": j.target,
-        "urgency": dispatch.urgency.rank(),
-        "deadline": dispatch.deadline.map(|d| j.at + d.delta()),
-        "state": state.as_str(),
-        "effect": j.refused.as_ref().map(|_| "not checked"),
-        "failure": j.refused,
-        "rule": j.rule.name,
-        "rule_version": j.rule_version,
-        "alert_seq": j.seq,
-        "alarm_id": j.alarm,
-        "progress": arvok_core::job::Progress::default(),
-        "created_at": j.at,
-        "finished_at": j.refused.as_ref().map(|_| j.at),
-    })
 }

@@ -5,7 +5,8 @@ use crate::{StoreError, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, Severity};
 use chrono::{DateTime, Utc};
-use sea_orm::DatabaseConnection;
+use sea_orm::{ConnectionTrait, DatabaseConnection};
+use std::collections::BTreeMap;
 
 /// Which alerts.
 #[derive(Clone, Debug, Default)]
@@ -22,7 +23,8 @@ pub struct AlertFilter {
     pub resource: Option<String>,
     /// Matched by this rule.
     pub rule: Option<String>,
-    /// With this verdict of any rule, or of `rule`; `unmatched` for none.
+    /// With this verdict of any rule; `matched` for any, `held` for what is held back, `unmatched`
+    /// for none.
     pub verdict: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
@@ -60,6 +62,9 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     match filter.verdict.as_deref() {
         Some("unmatched") => c.plain(&format!("NOT {matched})")),
         Some("matched") => c.plain(&format!("{matched})")),
+        Some("held") => {
+            c.plain(&format!("{matched} AND v.verdict IN ('waiting', 'resting', 'capped', 'flapping', 'symptom'))"));
+        }
         verdict => c.maybe(&format!("{matched} AND v.verdict = ?)"), verdict.map(str::to_owned)),
     }
     if let Some(text) = filter.text {
@@ -85,18 +90,46 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
             AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alert a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
     let sql =
-        "SELECT rule, rule_version, verdict, reason, job_id AS job FROM verdict WHERE alert_seq = $1 ORDER BY rule";
+        "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdict WHERE alert_seq = $1 ORDER BY rule";
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
     Ok(rest.map(|r| AlertDetail { alert, body: r.body, alarm: r.alarm, verdicts }))
 }
 
-/// An alert in the form that the expressions of a job see.
-pub async fn alert_for_job(db: &DatabaseConnection, seq: i64) -> Result<Option<Alert>, StoreError> {
+/// An alert in the form that expressions see.
+pub async fn whole_alert(db: &DatabaseConnection, seq: i64) -> Result<Option<Alert>, StoreError> {
+    Ok(whole_alerts(db, &[seq]).await?.remove(&seq))
+}
+
+/// Alerts in the form that expressions see, by their numbers.
+pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Row {
+        seq: i64,
+        #[serde(flatten)]
+        alert: Alert,
+    }
     let sql = format!(
-        "SELECT id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body
-        FROM alert WHERE seq = $1"
+        "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body
+        FROM alert WHERE seq = ANY($1)"
     );
-    sql::maybe(db, &sql, vec![seq.into()]).await
+    let rows: Vec<Row> = sql::rows(db, &sql, vec![seqs.to_vec().into()]).await?;
+    Ok(rows.into_iter().map(|r| (r.seq, r.alert)).collect())
+}
+
+/// The alerts of one alarm around an alert: those of the alert's episode and a little before,
+/// oldest first.
+pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Result<Vec<Alert>, StoreError> {
+    let sql = format!(
+        "SELECT id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body FROM (
+            SELECT b.* FROM alert a JOIN alert b USING (source, resource, kind) WHERE a.seq = $1
+                AND b.seq <= a.seq + 1000000 AND b.received <= a.received + interval '1 hour' AND b.seq >= coalesce(
+                    (SELECT max(c.seq) + 1 FROM alert c WHERE c.source = a.source AND c.resource = a.resource
+                        AND c.kind = a.kind AND c.state = 'cleared' AND c.seq < a.seq), 0)
+                AND b.seq <= coalesce((SELECT min(c.seq) FROM alert c WHERE c.source = a.source
+                    AND c.resource = a.resource AND c.kind = a.kind AND c.state = 'cleared' AND c.seq >= a.seq), b.seq)
+            ORDER BY b.seq DESC LIMIT {most}) q ORDER BY received, seq"
+    );
+    sql::rows(db, &sql, vec![seq.into()]).await
 }
 
 /// A page of payloads that could not be read, newest first.

@@ -85,7 +85,7 @@ pub struct StepAttempt {
 pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, StoreError> {
     let sql = format!(
         "SELECT {ITEM}, j.inputs, j.outputs, j.progress,
-            (SELECT v.reason FROM verdict v WHERE v.alert_seq = j.alert_seq AND v.rule = j.rule) AS reason,
+            j.reason,
             coalesce((SELECT jsonb_agg(to_jsonb(t) - 'job_id' ORDER BY t.step, t.attempt) FROM attempt t WHERE t.job_id = j.id),
                 '[]') AS attempts
         FROM job j WHERE j.id = $1"

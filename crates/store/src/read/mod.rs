@@ -5,13 +5,19 @@
 mod alarms;
 mod alerts;
 mod jobs;
+mod proposals;
+mod replay;
 mod usage;
+mod verdicts;
 mod watch;
 
 pub use alarms::{AlarmFilter, alarm, alarms};
-pub use alerts::{AlertFilter, alert, alert_for_job, alerts, unreadable};
+pub use alerts::{AlertFilter, alert, alerts, alerts_around, unreadable, whole_alert, whole_alerts};
 pub use jobs::{JobFilter, JobRow, job, jobs};
-pub use usage::{rule_use, runbook_use, source_use, verdict_counts};
+pub use proposals::{ProposalFilter, proposal, proposals};
+pub use replay::{Replay, count_for_replay, replay};
+pub use usage::{rule_use, runbook_use, seen, source_use, verdict_counts};
+pub use verdicts::{VerdictFilter, tally_story, verdicts};
 pub use watch::{Overview, open_alarms, overview};
 
 use arvok_api::Page;

@@ -2,6 +2,7 @@
 
 use crate::{StoreError, sql};
 use arvok_api::{Use, definitions::VerdictCount};
+use arvok_core::{Period, catalog::Seen};
 use sea_orm::DatabaseConnection;
 use std::collections::BTreeMap;
 
@@ -28,10 +29,11 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
 
 /// Of rules.
 pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
-    let sql = "SELECT v.rule AS name, count(*) AS alerts, count(*) FILTER (WHERE v.verdict = 'dispatched') AS jobs,
-            count(*) FILTER (WHERE v.verdict = 'dispatched' AND j.effect = 'confirmed') AS confirmed,
-            0 AS unreadable, max(v.at) AS last_at
-        FROM verdict v LEFT JOIN job j ON j.id = v.job_id GROUP BY v.rule";
+    let sql = "SELECT rule AS name, coalesce(v.alerts, 0) AS alerts, coalesce(j.jobs, 0) AS jobs,
+            coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, greatest(v.last_at, j.last_at) AS last_at
+        FROM (SELECT rule, count(*) AS alerts, max(at) AS last_at FROM verdict GROUP BY rule) v
+        FULL JOIN (SELECT rule, count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
+                max(created_at) AS last_at FROM job WHERE rule IS NOT NULL GROUP BY rule) j USING (rule)";
     by_name(db, sql).await
 }
 
@@ -46,4 +48,53 @@ pub async fn runbook_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use
 pub async fn verdict_counts(db: &DatabaseConnection, rule: &str) -> Result<Vec<VerdictCount>, StoreError> {
     let sql = "SELECT verdict, count(*) AS count FROM verdict WHERE rule = $1 GROUP BY verdict ORDER BY count(*) DESC";
     sql::rows(db, sql, vec![rule.into()]).await
+}
+
+/// What has been seen within the last days, for checking rules: names, labels, and how often
+/// senders repeat.
+pub async fn seen(db: &DatabaseConnection) -> Result<Seen, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Names {
+        source: String,
+        kind: String,
+        resource: String,
+    }
+    #[derive(serde::Deserialize)]
+    struct Label {
+        name: String,
+        value: String,
+    }
+    #[derive(serde::Deserialize)]
+    struct Repeat {
+        source: String,
+        kind: String,
+        seconds: f64,
+    }
+    let names: Vec<Names> = sql::rows(
+        db,
+        "SELECT source, kind, resource FROM alarm WHERE count > 0 OR cleared_at IS NOT NULL ORDER BY id DESC LIMIT 20000",
+        vec![],
+    )
+    .await?;
+    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alert ORDER BY seq DESC LIMIT 5000) a,
+        jsonb_each_text(a.labels) l LIMIT 2000";
+    let labels: Vec<Label> = sql::rows(db, sql, vec![]).await?;
+    let sql = "SELECT source, kind, extract(epoch FROM percentile_cont(0.5) WITHIN GROUP (ORDER BY gap))::float8 AS seconds
+        FROM (SELECT source, kind, received - lag(received) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS gap,
+                state, lag(state) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS before
+            FROM (SELECT * FROM alert ORDER BY seq DESC LIMIT 20000) a) g
+        WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
+    let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
+    let mut seen = Seen::default();
+    for n in names {
+        seen.sources.insert(n.source);
+        seen.kinds.insert(n.kind);
+        seen.resources.insert(n.resource);
+    }
+    for l in labels {
+        seen.labels.entry(l.name).or_default().insert(l.value);
+    }
+    seen.repeats =
+        repeats.into_iter().map(|r| (r.source, r.kind, Period::from_secs(r.seconds.max(0.0) as u64))).collect();
+    Ok(seen)
 }

@@ -2,7 +2,7 @@
 
 use super::{alarms::select, jobs::ITEM};
 use crate::{StoreError, sql};
-use arvok_api::{AlarmItem, JobItem, Strait};
+use arvok_api::{AlarmItem, JobItem, ProposalItem, Strait};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::DatabaseConnection;
 
@@ -16,6 +16,8 @@ pub struct Overview {
     pub strait: Strait,
     /// Jobs for a person.
     pub needs_you: Vec<JobItem>,
+    /// Jobs that wait for a person to launch them.
+    pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
     pub under_way: Vec<JobItem>,
     /// Alarms that stand or ended within the last five minutes.
@@ -30,14 +32,15 @@ pub struct Overview {
 const NARROWING: &str = "
     WITH furthest AS (
         SELECT a.seq,
-            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'watched' THEN 2 WHEN 'folded' THEN 3
-                WHEN 'resting' THEN 4 END) AS how,
+            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'proposed' THEN 2 WHEN 'watched' THEN 3
+                WHEN 'folded' THEN 4 ELSE 5 END) FILTER (WHERE v.verdict IS NOT NULL) AS how,
             min(v.job_id) FILTER (WHERE v.verdict = 'dispatched') AS job
         FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq WHERE a.received >= $1 GROUP BY a.seq
     )
     SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
-        count(*) FILTER (WHERE how = 2) AS watched, count(*) FILTER (WHERE how = 3) AS folded,
-        count(*) FILTER (WHERE how = 4) AS resting, count(*) FILTER (WHERE how = 1) AS dispatched,
+        count(*) FILTER (WHERE how = 2) AS proposed, count(*) FILTER (WHERE how = 3) AS watched,
+        count(*) FILTER (WHERE how = 4) AS folded, count(*) FILTER (WHERE how = 5) AS held,
+        count(*) FILTER (WHERE how = 1) AS dispatched,
         count(*) FILTER (WHERE how = 1 AND (j.id IS NULL OR j.state IN ('queued', 'running', 'waiting'))) AS under_way,
         count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
         count(*) FILTER (WHERE how = 1 AND j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
@@ -84,5 +87,8 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
         (SELECT count(*) FROM unreadable WHERE received >= $1) AS unreadable";
     let counts: Option<Counts> = sql::maybe(db, sql, vec![from.into()]).await?;
     let (alarms_open, unreadable) = counts.map_or((0, 0), |c| (c.alarms_open, c.unreadable));
-    Ok(Overview { strait, needs_you, under_way, alarms: open_alarms(db, now).await?, alarms_open, unreadable })
+    let open = super::ProposalFilter { state: Some("open".into()), limit: MOST as u64, ..Default::default() };
+    let mut proposals = super::proposals(db, open).await?.items;
+    proposals.reverse();
+    Ok(Overview { strait, needs_you, proposals, under_way, alarms: open_alarms(db, now).await?, alarms_open, unreadable })
 }

@@ -1,4 +1,7 @@
-//! The cases of `listen`, asked of one rule each.
+//! The cases of `listen`, asked of one rule each; the index against every rule in turn.
+
+mod index;
+mod why;
 
 use super::{Match, test};
 use crate::{NewAlert, alert::Delivery, document::parse_file, rule::Rule};
@@ -10,18 +13,25 @@ fn alert(given: &Value) -> crate::Alert {
     for (key, value) in given.as_object().into_iter().flatten() {
         whole[key] = value.clone();
     }
+    let source = whole.as_object_mut().and_then(|w| w.remove("source"));
+    let source = source.as_ref().and_then(Value::as_str).unwrap_or("yard-hypervisor");
     let new: NewAlert = serde_json::from_value(whole).expect("an alert");
-    let delivery = Delivery { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+    let delivery = Delivery { source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
     new.complete(delivery).expect("the normal form")
+}
+
+fn rule(listen: &str) -> Result<Rule, String> {
+    let text = format!("rule: r\nlisten: {listen}\ndispatch: {{ runbook: b }}\n");
+    let document = parse_file("r.yaml", &text).map_err(|p| p.to_string())?.remove(0);
+    Rule::check(&document).map_err(|p| p.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 #[test]
 fn cases() {
-    let cases = parse_file("listen.yaml", include_str!("../../cases/listen.yaml")).expect("reads");
+    let cases = parse_file("listen.yaml", include_str!("../../../cases/listen.yaml")).expect("reads");
     assert!(cases.len() >= 12, "the case file lost its cases");
     for case in cases {
-        let text = format!("rule: r\nlisten: {}\ndispatch: {{ runbook: b }}\n", case.value["listen"]);
-        let rule = Rule::check(&parse_file("r.yaml", &text).expect("reads")[0]).expect("checks");
+        let rule = rule(&case.value["listen"].to_string()).expect("checks");
         for (expected, key) in [(Match::Yes, "matches"), (Match::No, "misses")] {
             for given in case.value[key].as_array().into_iter().flatten() {
                 assert_eq!(test(&rule, &alert(given)), expected, "{} {key} {given}", case.name);

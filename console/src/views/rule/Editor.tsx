@@ -1,0 +1,117 @@
+// The text of a rule with completion, and complaints where they belong. Loaded when needed.
+import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
+import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
+import { yaml } from '@codemirror/lang-yaml';
+import { bracketMatching, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language';
+import { type Diagnostic, lintGutter, setDiagnostics } from '@codemirror/lint';
+import { EditorState, type Text } from '@codemirror/state';
+import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
+import { tags } from '@lezer/highlight';
+import { useEffect, useRef } from 'react';
+import type { FileProblem } from '../../api/client';
+import { complete, type Known } from './complete';
+
+const look = EditorView.theme({
+  '&': { backgroundColor: 'var(--panel)', color: 'var(--ink)', fontSize: '12.5px' },
+  '.cm-content': { fontFamily: 'var(--font-mono)', letterSpacing: '-0.3px', caretColor: 'var(--sea)' },
+  '.cm-scroller': { fontVariantLigatures: 'none', lineHeight: '1.62' },
+  '.cm-gutters': { backgroundColor: 'var(--panel)', color: 'var(--ink-3)', border: 'none' },
+  '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'var(--sunk)' },
+  '.cm-cursor': { borderLeftColor: 'var(--sea)' },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'var(--sea-soft)' },
+  '.cm-tooltip': { backgroundColor: 'var(--panel)', border: '1px solid var(--line)', color: 'var(--ink)' },
+  '.cm-tooltip-autocomplete ul li[aria-selected]': {
+    backgroundColor: 'var(--sea-soft)',
+    color: 'var(--sea)',
+  },
+  '.cm-completionDetail': { color: 'var(--ink-3)', fontStyle: 'normal' },
+  '.cm-diagnostic': { fontFamily: 'var(--font-sans)', whiteSpace: 'pre-wrap', maxWidth: '56ch' },
+});
+
+const ink = HighlightStyle.define([
+  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: 'var(--sea)', fontWeight: '600' },
+  { tag: tags.comment, color: 'var(--ink-3)' },
+  { tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation], color: 'var(--ink-2)' },
+]);
+
+/** The place of a complaint in the text as it is now. */
+function diagnostic(doc: Text, problem: FileProblem): Diagnostic {
+  const line = doc.line(Math.min(Math.max(problem.line, 1), doc.lines));
+  const from = Math.min(line.from + problem.column - 1, line.to);
+  const to = Math.min(Math.max(from + problem.length, from + 1), Math.max(line.to, from));
+  return { from, to, severity: problem.warning ? 'warning' : 'error', message: problem.message };
+}
+
+type Props = {
+  text: string;
+  onChange: (text: string) => void;
+  problems: FileProblem[];
+  known: Known | undefined;
+  readOnly?: boolean;
+};
+
+export default function Editor({ text, onChange, problems, known, readOnly }: Props) {
+  const place = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(null);
+  const words = useRef(known);
+  words.current = known;
+  const changed = useRef(onChange);
+  changed.current = onChange;
+  const first = useRef(text);
+
+  useEffect(() => {
+    if (!place.current) return;
+    const made = new EditorView({
+      parent: place.current,
+      state: EditorState.create({
+        doc: first.current,
+        extensions: [
+          lineNumbers(),
+          history(),
+          lintGutter(),
+          bracketMatching(),
+          closeBrackets(),
+          highlightActiveLine(),
+          indentUnit.of('  '),
+          yaml(),
+          look,
+          syntaxHighlighting(ink),
+          EditorView.lineWrapping,
+          EditorState.readOnly.of(readOnly ?? false),
+          EditorView.contentAttributes.of({ 'aria-label': 'Text of the rule' }),
+          autocompletion({
+            icons: false,
+            override: [(context) => (words.current ? complete(words.current)(context) : null)],
+          }),
+          keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
+          EditorView.updateListener.of((update) => {
+            if (update.docChanged) changed.current(update.state.doc.toString());
+          }),
+        ],
+      }),
+    });
+    view.current = made;
+    return () => made.destroy();
+  }, [readOnly]);
+
+  // A text that comes from elsewhere replaces what is there.
+  useEffect(() => {
+    const current = view.current?.state.doc.toString();
+    if (view.current && current !== text) {
+      view.current.dispatch({ changes: { from: 0, to: current?.length ?? 0, insert: text } });
+    }
+  }, [text]);
+
+  useEffect(() => {
+    const now = view.current;
+    if (now)
+      now.dispatch(
+        setDiagnostics(
+          now.state,
+          problems.map((p) => diagnostic(now.state.doc, p)),
+        ),
+      );
+  }, [problems]);
+
+  return <div ref={place} className="min-h-72" />;
+}

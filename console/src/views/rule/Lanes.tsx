@@ -1,0 +1,175 @@
+// A rehearsal as lanes: one for each tally, time from left to right, each alert a tick with its
+// verdict, each dispatch a post; the published version stands below the new one.
+import { useMemo } from 'react';
+import type { RehearsalReport, RehearsalResult } from '../../api/client';
+import { exact } from '../../ui/time';
+
+const LEFT = 190;
+const WIDTH = 900;
+const TOP = 26;
+/** Lanes that are drawn; the busiest come first. */
+const DRAWN = 12;
+/** Ticks of one lane that can be told apart. */
+const TICKS = 300;
+
+type Tick = { at: number; verdict: string; reason: string };
+type Post = { at: number; reason: string; only: boolean };
+type Row = { ticks: Tick[]; posts: Post[] };
+
+/** The last verdict of each alert, and the dispatches, by the fold's values. */
+function rows(report: RehearsalReport, only: number[]): Map<string, Row> {
+  const made = new Map<string, Row>(report.lanes.map((lane) => [lane.key, { ticks: [], posts: [] }]));
+  const row = (lane: number | null | undefined) => made.get(report.lanes[lane ?? -1]?.key ?? '');
+  const last = new Map(report.rulings.map((r) => [r.alert, r]));
+  for (const r of last.values()) {
+    row(r.lane)?.ticks.push({ at: Date.parse(r.came), verdict: r.verdict, reason: r.reason });
+  }
+  for (const p of report.posts) {
+    for (const lane of p.lanes) {
+      row(lane)?.posts.push({ at: Date.parse(p.at), reason: p.reason, only: only.includes(p.job) });
+    }
+  }
+  return made;
+}
+
+function marks(from: number, to: number): { at: number; label: string }[] {
+  const span = to - from;
+  const steps = [60e3, 300e3, 900e3, 3600e3, 3 * 3600e3, 6 * 3600e3, 86400e3, 7 * 86400e3];
+  const step = steps.find((s) => span / s <= 9) ?? 14 * 86400e3;
+  const first = Math.ceil(from / step) * step;
+  const day = step >= 86400e3;
+  return Array.from({ length: Math.max(0, Math.floor((to - first) / step) + 1) }, (_, i) => {
+    const at = first + i * step;
+    const t = new Date(at).toISOString();
+    return { at, label: day ? t.slice(5, 10) : t.slice(11, 16) };
+  });
+}
+
+export function Lanes({ result }: { result: RehearsalResult }) {
+  const { now, before, difference } = result;
+  const [from, to] = [Date.parse(result.from), Date.parse(result.to)];
+  const x = (at: number) => LEFT + ((at - from) / Math.max(1, to - from)) * (WIDTH - LEFT - 14);
+  const drawn = useMemo(() => {
+    const newer = rows(now, difference?.only_now ?? []);
+    const older = before ? rows(before, difference?.only_before ?? []) : undefined;
+    const lanes = new Map([...(before?.lanes ?? []), ...now.lanes].map((lane) => [lane.key, lane]));
+    const weight = (key: string) =>
+      (newer.get(key)?.posts.length ?? 0) * 1000 +
+      (newer.get(key)?.ticks.length ?? 0) +
+      (older?.get(key)?.posts.length ?? 0) * 1000;
+    const keys = [...lanes.keys()].sort((a, b) => weight(b) - weight(a));
+    return { newer, older, lanes, keys };
+  }, [now, before, difference]);
+  const each = drawn.older ? 62 : 40;
+  const shown = drawn.keys.slice(0, DRAWN);
+  const height = TOP + shown.length * each + 8;
+  if (shown.length === 0) return null;
+  return (
+    <>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${height}`}
+        className="w-full"
+        role="img"
+        aria-label="Verdicts by tally over time"
+      >
+        {marks(from, to).map((m) => (
+          <g key={m.at}>
+            <line x1={x(m.at)} x2={x(m.at)} y1={TOP - 6} y2={height - 6} stroke="var(--line)" />
+            <text x={x(m.at) + 3} y={TOP - 12} fontSize="12" fill="var(--ink-3)">
+              {m.label}
+            </text>
+          </g>
+        ))}
+        {shown.map((key, i) => {
+          const y = TOP + i * each + 18;
+          const lane = drawn.lanes.get(key);
+          return (
+            <g key={key}>
+              <text x="0" y={y + 3} fontSize="12.5" fontWeight="600" fill="var(--ink)">
+                {(lane?.resource ?? key).slice(0, 26)}
+              </text>
+              <text x="0" y={y + 17} fontSize="11.5" fill="var(--ink-3)">
+                {lane?.kind}
+              </text>
+              <Line row={drawn.newer.get(key)} y={y} x={x} label={drawn.older ? 'new' : ''} />
+              {drawn.older && <Line row={drawn.older.get(key)} y={y + 28} x={x} label="live" pale />}
+            </g>
+          );
+        })}
+      </svg>
+      {drawn.keys.length > DRAWN && (
+        <p className="text-[13px] text-ink-3">
+          The {DRAWN} tallies with the most dispatches of {drawn.keys.length}
+          {now.cut ? ' and more' : ''}.
+        </p>
+      )}
+    </>
+  );
+}
+
+function Line({
+  row,
+  y,
+  x,
+  label,
+  pale,
+}: {
+  row: Row | undefined;
+  y: number;
+  x: (at: number) => number;
+  label: string;
+  pale?: boolean;
+}) {
+  const ticks = row?.ticks ?? [];
+  const skip = Math.ceil(ticks.length / TICKS);
+  return (
+    <g opacity={pale ? 0.75 : 1}>
+      <text x={LEFT - 6} y={y - 2} fontSize="11" textAnchor="end" fill="var(--ink-3)">
+        {label}
+      </text>
+      <line x1={LEFT} x2={WIDTH - 8} y1={y} y2={y} stroke="var(--line)" />
+      {ticks
+        .filter((_, i) => i % skip === 0)
+        .map((t, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: alerts of one moment are told apart by nothing else
+          <TickMark key={i} tick={t} x={x(t.at)} y={y} />
+        ))}
+      {row?.posts.map((p, i) => (
+        <path
+          // biome-ignore lint/suspicious/noArrayIndexKey: as above
+          key={i}
+          d={`M${x(p.at)} ${y + 5}v-20l8 4-8 4`}
+          fill={pale ? 'var(--ink-3)' : 'var(--sea)'}
+          stroke={p.only ? 'var(--sev-4)' : pale ? 'var(--ink-3)' : 'var(--sea)'}
+          strokeWidth={p.only ? 2 : 1.4}
+        >
+          <title>{`${exact(new Date(p.at).toISOString())}: ${p.reason}`}</title>
+        </path>
+      ))}
+    </g>
+  );
+}
+
+function TickMark({ tick, x, y }: { tick: Tick; x: number; y: number }) {
+  const said = `${exact(new Date(tick.at).toISOString())} ${tick.verdict}: ${tick.reason}`;
+  if (tick.verdict === 'folded' || tick.verdict === 'dispatched') {
+    const solid = tick.verdict === 'dispatched';
+    return (
+      <line
+        x1={x}
+        x2={x}
+        y1={y - (solid ? 5 : 3)}
+        y2={y + (solid ? 5 : 3)}
+        stroke={solid ? 'var(--sea)' : 'var(--ink-3)'}
+        strokeWidth="1.4"
+      >
+        <title>{said}</title>
+      </line>
+    );
+  }
+  return (
+    <circle cx={x} cy={y} r="3" fill="var(--panel)" stroke="var(--ink-3)" strokeWidth="1.2">
+      <title>{said}</title>
+    </circle>
+  );
+}

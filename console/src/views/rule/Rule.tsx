@@ -1,0 +1,229 @@
+// One rule: its text in an editor that completes and checks, a rehearsal beside it, how it has
+// fared, its versions. A new rule starts here too, from an alert or from nothing.
+import { useQuery } from '@tanstack/react-query';
+import { ToggleGroup } from 'radix-ui';
+import { lazy, Suspense, useEffect, useRef, useState } from 'react';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import {
+  definition,
+  draft,
+  type FileProblem,
+  publish,
+  Refused,
+  ruleSchema,
+  vocabulary,
+} from '../../api/client';
+import { VerdictMark } from '../../ui/marks';
+import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
+import { exact } from '../../ui/time';
+import { JobRows } from '../JobRows';
+import type { Known } from './complete';
+import { Publish, stanceOf, withStance } from './Publish';
+import { Rehearsal } from './Rehearsal';
+import { Try } from './Try';
+import { Versions } from './Versions';
+
+const Editor = lazy(() => import('./Editor'));
+
+const BLANK = `rule: name-of-the-rule
+summary: What it does, in one line
+stance: watch
+listen:
+  kinds: [disk.usage]
+  severity: major..
+settle:
+  rest: 15m
+dispatch:
+  runbook: name-of-a-runbook
+`;
+
+type Found = Awaited<ReturnType<typeof definition>>;
+
+export function Component() {
+  const name = useParams().name ?? '';
+  const found = useQuery({
+    queryKey: ['definitions', 'rule', name],
+    queryFn: () => definition('rule', name),
+  });
+  if (found.error) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Looking for {name}</Empty>;
+  return <Desk key={name} found={found.data} start={found.data.text} />;
+}
+
+/** A rule that does not exist yet. */
+export function Start() {
+  const from = Number(useSearchParams()[0].get('alert')) || undefined;
+  const found = useQuery({
+    queryKey: ['draft', from],
+    queryFn: async () => (from ? (await draft(from)).text : BLANK),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  if (found.error) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Making a draft</Empty>;
+  return <Desk start={found.data} alert={from} />;
+}
+
+/** Complaints about a text, asked a moment after the last key. */
+function useComplaints(
+  name: string,
+  text: string,
+): { problems: FileProblem[]; warnings: FileProblem[]; failed?: Error } {
+  const [asked, setAsked] = useState(text);
+  useEffect(() => {
+    const timer = setTimeout(() => setAsked(text), 350);
+    return () => clearTimeout(timer);
+  }, [text]);
+  const checked = useQuery({
+    queryKey: ['check', name, asked],
+    queryFn: () => publish(`${name}.yaml`, asked, true),
+    retry: false,
+    placeholderData: (before) => before,
+  });
+  // Who may only look is not told about what could be published.
+  const failed = checked.error instanceof Refused && checked.error.status === 403 ? undefined : checked.error;
+  return {
+    problems: checked.data?.problems ?? [],
+    warnings: checked.data?.warnings ?? [],
+    failed: failed ?? undefined,
+  };
+}
+
+function Desk({ found, start, alert }: { found?: Found; start: string; alert?: number }) {
+  const [text, setText] = useState(start);
+  const [publishing, setPublishing] = useState(false);
+  // A version that is published meanwhile replaces the text, unless it was edited here.
+  const shown = useRef(start);
+  useEffect(() => {
+    const before = shown.current;
+    shown.current = start;
+    setText((now) => (now === before ? start : now));
+  }, [start]);
+  const navigate = useNavigate();
+  const name = /^rule:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'rule';
+  const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
+  const schema = useQuery({ queryKey: ['schema'], queryFn: ruleSchema, staleTime: Number.POSITIVE_INFINITY });
+  const known = words.data && schema.data ? ({ schema: schema.data, words: words.data } as Known) : undefined;
+  const { problems, warnings, failed } = useComplaints(name, text);
+  const edited = !found || text !== found.text;
+  const stance = stanceOf(text);
+  return (
+    <>
+      <Header
+        title={found?.item.name ?? name}
+        right={
+          <>
+            <Stance value={stance} onChange={(to) => setText(withStance(text, to))} />
+            {edited && found && <Button onClick={() => setText(found.text)}>Undo all</Button>}
+            <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
+              {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
+            </Button>
+          </>
+        }
+      >
+        <span className="text-ink-2">{edited ? 'edited, not published' : found?.item.summary}</span>
+      </Header>
+      <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.15fr)]">
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Panel title="Rule" aside={found ? `version ${found.item.version}` : 'new'}>
+            <Suspense fallback={<Empty>Opening the editor</Empty>}>
+              <Editor text={text} onChange={setText} problems={[...problems, ...warnings]} known={known} />
+            </Suspense>
+            {failed && <Failed error={failed} />}
+            <Complaints problems={problems} warnings={warnings} />
+          </Panel>
+          <Try name={name} text={text} edited={edited} alert={alert} />
+        </div>
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Rehearsal name={name} text={text} published={found !== undefined} />
+          {found && <Fared found={found} />}
+          {found && <Versions name={found.item.name} />}
+        </div>
+      </div>
+      <Publish
+        name={name}
+        before={found?.text ?? ''}
+        text={text}
+        evidence={found?.verdicts ?? []}
+        confirmed={found?.item.used.confirmed ?? 0}
+        jobs={found?.item.used.jobs ?? 0}
+        open={publishing}
+        onClose={(published) => {
+          setPublishing(false);
+          if (published && found?.item.name !== name) navigate(`/rules/${name}`);
+        }}
+      />
+    </>
+  );
+}
+
+function Stance({ value, onChange }: { value: string; onChange: (to: string) => void }) {
+  return (
+    <ToggleGroup.Root
+      type="single"
+      value={value}
+      onValueChange={(to) => to && onChange(to)}
+      aria-label="Stance"
+      className="flex overflow-hidden rounded-md border border-line"
+    >
+      {['watch', 'propose', 'act'].map((word) => (
+        <ToggleGroup.Item
+          key={word}
+          value={word}
+          className="bg-panel px-3 py-1 font-semibold text-[13px] data-[state=on]:bg-sea-soft data-[state=on]:text-sea"
+        >
+          {word}
+        </ToggleGroup.Item>
+      ))}
+    </ToggleGroup.Root>
+  );
+}
+
+function Complaints({ problems, warnings }: { problems: FileProblem[]; warnings: FileProblem[] }) {
+  if (problems.length + warnings.length === 0) return null;
+  return (
+    <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Complaints">
+      {[...problems, ...warnings].map((p) => (
+        <li key={`${p.line} ${p.column} ${p.message}`} className="flex gap-2 py-0.5">
+          <Tag tone={p.warning ? 'warn' : 'bad'}>line {p.line}</Tag>
+          <span className="whitespace-pre-wrap break-words text-ink-2">
+            {p.message}
+            {p.warning && <span className="text-ink-3"> ({p.warning})</span>}
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Fared({ found }: { found: Found }) {
+  const { item, verdicts, jobs } = found;
+  return (
+    <Panel title="How it has fared">
+      <Facts
+        rows={[
+          [
+            'matched',
+            <Link key="m" to={`/alerts?rule=${item.name}`} className="font-semibold text-sea hover:underline">
+              {item.used.alerts} alerts
+            </Link>,
+          ],
+          ['jobs', `${item.used.jobs}, of which ${item.used.confirmed} helped`],
+          ['published', `${exact(item.published_at)} by ${item.published_by}`],
+        ]}
+      />
+      {(verdicts?.length ?? 0) > 0 && (
+        <ul className="my-3 flex flex-wrap gap-x-6 gap-y-2 border-line border-t pt-3">
+          {verdicts?.map((v) => (
+            <li key={v.verdict}>
+              <Link to={`/alerts?rule=${item.name}&verdict=${v.verdict}`} className="hover:underline">
+                <b className="block text-xl leading-tight">{v.count}</b>
+                <VerdictMark verdict={v.verdict} />
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+      <JobRows jobs={jobs.slice(0, 6)} />
+    </Panel>
+  );
+}

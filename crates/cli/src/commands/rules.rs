@@ -1,0 +1,211 @@
+//! `arvok rule`: why, rehearsals, verdicts, versions, examples.
+
+use super::{alerts::payload, definitions};
+use crate::{
+    args::{Against, Output, RuleCommand, Server},
+    client::{Client, percent},
+    error::{CliError, file as fault},
+    show,
+};
+use arvok_api::{
+    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictLine, VersionItem, Why, WhyRequest,
+};
+use arvok_core::{
+    Alert, Definition, Problem,
+    document::parse_file,
+    rehearse::{Rehearsal, written_alert},
+    rule::Rule,
+};
+use chrono::TimeDelta;
+use serde_json::Value;
+use std::{
+    io::{IsTerminal, Write},
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
+    match command {
+        RuleCommand::Named(named) => definitions::named("rule", named).await,
+        RuleCommand::Why { of, alert, file, rule, server, output } => {
+            let (text, name) = named_or_file(&of, rule)?;
+            let given = file.as_deref().map(json).transpose()?;
+            let request = WhyRequest { rule: name, text: text.map(|f| f.text), alert, given };
+            let why: Why = Client::of(&server)?.post("/api/v1/why", &request).await?;
+            printed(&output, &why, || show::why(&why))
+        }
+        RuleCommand::Rehearse { of, since, alerts, against, rule, server, output } => {
+            rehearse(&of, since, alerts, against, rule, &server, &output).await
+        }
+        RuleCommand::Verdicts { rule, verdict, resource, paging, server, output } => {
+            let query = [
+                ("rule", rule),
+                ("verdict", verdict),
+                ("resource", resource),
+                ("limit", Some(paging.limit.to_string())),
+                ("after", paging.after.map(|a| a.to_string())),
+            ];
+            let page: Page<VerdictLine> = Client::of(&server)?.get("/api/v1/verdicts", &query).await?;
+            printed(&output, &page, || show::verdicts(&page))
+        }
+        RuleCommand::Versions { rule, server, output } => {
+            let path = format!("/api/v1/definitions/rule/{}/versions", percent(&rule));
+            let page: Page<VersionItem> = Client::of(&server)?.get(&path, &[]).await?;
+            printed(&output, &page, || show::versions(&page))
+        }
+        RuleCommand::Example { from_alert, rule, server } => {
+            let path = format!("/api/v1/alerts/{from_alert}/example");
+            let draft: Draft = Client::of(&server)?.get(&path, &[("rule", rule)]).await?;
+            show::out(&draft.text);
+            Ok(())
+        }
+        RuleCommand::Draft { from_alert, server } => {
+            let draft: Draft = Client::of(&server)?.get(&format!("/api/v1/alerts/{from_alert}/draft"), &[]).await?;
+            show::out(&draft.text);
+            Ok(())
+        }
+    }
+}
+
+fn printed<T: serde::Serialize>(output: &Output, value: &T, text: impl Fn() -> String) -> Result<(), CliError> {
+    if output.json {
+        return show::json(value);
+    }
+    show::out(&text());
+    Ok(())
+}
+
+/// What RULE means: a file that is there, or else a published rule.
+fn named_or_file(of: &str, rule: Option<String>) -> Result<(Option<FileText>, Option<String>), CliError> {
+    let path = Path::new(of);
+    let looks = of.contains('/') || [".yaml", ".yml", ".json"].iter().any(|e| of.ends_with(e));
+    if !path.is_file() && !looks {
+        return Ok((None, Some(of.to_owned())));
+    }
+    let text = std::fs::read_to_string(path).map_err(|e| fault(path, e))?;
+    Ok((Some(FileText { file: of.to_owned(), text }), rule))
+}
+
+fn json(path: &Path) -> Result<Value, CliError> {
+    serde_json::from_slice(&payload(path)?).map_err(|e| fault(path, format!("is not JSON: {e}")))
+}
+
+/// The alerts of a file of JSON lines, as they are written.
+fn lines(path: &Path) -> Result<Vec<Value>, CliError> {
+    let text = String::from_utf8(payload(path)?).map_err(|e| fault(path, e))?;
+    let read = text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty());
+    read.map(|(i, line)| {
+        let value = serde_json::from_str(line);
+        value.map_err(|e| CliError::Here(format!("{}:{}: is not JSON: {e}", path.display(), i + 1)))
+    })
+    .collect()
+}
+
+async fn rehearse(
+    of: &str,
+    since: String,
+    alerts: Option<PathBuf>,
+    against: Option<Against>,
+    rule: Option<String>,
+    server: &Server,
+    output: &Output,
+) -> Result<(), CliError> {
+    let (file, name) = named_or_file(of, rule)?;
+    let given = alerts.as_deref().map(lines).transpose()?;
+    let result = match (&file, &given, &alerts) {
+        (Some(file), Some(given), Some(path)) if against.is_none() => here(file, name.as_deref(), given, path)?,
+        _ => {
+            let request = RehearsalRequest {
+                file,
+                rule: name,
+                since: given.is_none().then_some(since),
+                against_published: against.is_some(),
+                alerts: given,
+            };
+            there(&Client::of(server)?, &request).await?
+        }
+    };
+    printed(output, &result, || show::rehearsal(&result))
+}
+
+/// Without a server: the same code, over the given alerts.
+fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Result<RehearsalResult, CliError> {
+    let rule = rule_of(file, name)?;
+    let alerts = given.iter().enumerate().map(|(i, value)| {
+        written_alert(value, i + 1).map_err(|e| CliError::Here(format!("{}:{}: {e}", path.display(), i + 1)))
+    });
+    let mut alerts: Vec<Alert> = alerts.collect::<Result<_, _>>()?;
+    alerts.sort_by_key(|a| a.received);
+    let (Some(from), Some(last)) = (alerts.first().map(|a| a.received), alerts.last().map(|a| a.received)) else {
+        return Err(CliError::Here(format!("{}: holds no alerts", path.display())));
+    };
+    let to = last + TimeDelta::hours(1);
+    let mut rehearsal = Rehearsal::new(&rule);
+    rehearsal.begin(from);
+    for (i, alert) in alerts.into_iter().enumerate() {
+        rehearsal.feed(i as i64 + 1, alert).map_err(|e| CliError::Here(e.to_string()))?;
+    }
+    let report = serde_json::to_value(rehearsal.finish(to)).and_then(serde_json::from_value);
+    let now = report.map_err(|e| CliError::Here(e.to_string()))?;
+    Ok(RehearsalResult { rule: rule.name.clone(), from, to, now, before: None, difference: None })
+}
+
+fn rule_of(file: &FileText, name: Option<&str>) -> Result<Arc<Rule>, CliError> {
+    let shown = |problems: &[Problem]| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+    let documents = parse_file(&file.file, &file.text).map_err(|p| CliError::Here(p.to_string()))?;
+    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
+    match rules.as_slice() {
+        [document] => match Definition::check(document).map_err(|p| CliError::Here(shown(&p)))? {
+            Definition::Rule(rule) => Ok(rule),
+            _ => Err(CliError::Here(format!("{}: holds no rule", file.file))),
+        },
+        [] => Err(CliError::Here(format!("{}: holds no such rule", file.file))),
+        many => {
+            let names: Vec<&str> = many.iter().map(|d| d.name.as_str()).collect();
+            Err(CliError::Usage(format!("{} holds {} rules; say --rule {}", file.file, many.len(), names.join(" or --rule "))))
+        }
+    }
+}
+
+/// On the server, with progress on standard error.
+async fn there(client: &Client, request: &RehearsalRequest) -> Result<RehearsalResult, CliError> {
+    let mut response = client.post_stream("/api/v1/rehearsals", request).await?;
+    let broken = |e: reqwest::Error| CliError::Unreachable(format!("the server stopped answering: {e}"));
+    let mut rest = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(broken)? {
+        rest.extend_from_slice(&chunk);
+        while let Some(end) = rest.iter().position(|b| *b == b'\n') {
+            let line: Vec<u8> = rest.drain(..=end).collect();
+            let line = serde_json::from_slice(&line)
+                .map_err(|e| CliError::Refused(format!("the server's answer is not as expected: {e}")))?;
+            match line {
+                RehearsalLine::Progress { alerts, of, .. } => progress(alerts, of),
+                RehearsalLine::Result(result) => {
+                    progress_over();
+                    return Ok(*result);
+                }
+                RehearsalLine::Wrong { detail } => {
+                    progress_over();
+                    return Err(CliError::Refused(detail));
+                }
+            }
+        }
+    }
+    Err(CliError::Unreachable("the server stopped answering before the end".into()))
+}
+
+fn progress(alerts: u64, of: Option<u64>) {
+    let mut err = std::io::stderr();
+    if err.is_terminal() {
+        let of = of.map_or_else(String::new, |of| format!(" of {of}"));
+        let _ = write!(err, "\r{alerts}{of} alerts");
+        let _ = err.flush();
+    }
+}
+
+fn progress_over() {
+    let mut err = std::io::stderr();
+    if err.is_terminal() {
+        let _ = write!(err, "\r{:40}\r", "");
+    }
+}

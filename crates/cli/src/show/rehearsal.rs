@@ -1,0 +1,84 @@
+//! What a rehearsal came to.
+
+use arvok_api::{RehearsalPost, RehearsalReport, RehearsalResult};
+use chrono::SecondsFormat;
+
+/// Dispatches that are shown one by one.
+const SHOWN: usize = 40;
+
+/// The counts, the dispatches, and the difference if there is one.
+pub fn rehearsal(r: &RehearsalResult) -> String {
+    let clock = |t: chrono::DateTime<chrono::Utc>| t.to_rfc3339_opts(SecondsFormat::Secs, true);
+    let mut lines = vec![
+        format!("{} from {} to {}, as if it acted", r.rule, clock(r.from), clock(r.to)),
+        format!("{} alerts, {} matched, {} dispatched", r.now.alerts, r.now.matched, many(r.now.dispatches, "job")),
+    ];
+    if r.now.broken > 0 {
+        let first = r.now.broken_first.as_deref().unwrap_or_default();
+        lines.push(format!("it went wrong over {}: {first}", many(r.now.broken, "alert")));
+    }
+    lines.push(String::new());
+    lines.extend(counts(r));
+    lines.push("\nDispatches".into());
+    lines.extend(posts(&r.now, r.difference.as_ref().map(|d| (&d.only_now[..], '+'))));
+    if let (Some(before), Some(d)) = (&r.before, &r.difference) {
+        lines.push("\nAgainst the published version".into());
+        if d.only_now.is_empty() && d.only_before.is_empty() {
+            lines.push("  the same dispatches".into());
+        }
+        if !d.only_now.is_empty() {
+            lines.push(format!("  {} that the published one does not make (+ above)", many(d.only_now.len() as u64, "dispatch")));
+        }
+        if !d.only_before.is_empty() {
+            lines.push(format!("  {} that only the published one makes:", many(d.only_before.len() as u64, "dispatch")));
+            let only: Vec<&RehearsalPost> = before.posts.iter().filter(|p| d.only_before.contains(&p.job)).collect();
+            lines.extend(only.into_iter().take(SHOWN).map(|p| post(p, '-')));
+        }
+    }
+    if r.now.cut {
+        lines.push("\nMore happened than is listed; the counts are of everything.".into());
+    }
+    lines.join("\n")
+}
+
+fn many(n: u64, what: &str) -> String {
+    match (n, what) {
+        (1, what) => format!("1 {what}"),
+        (n, "dispatch") => format!("{n} dispatches"),
+        (n, what) => format!("{n} {what}s"),
+    }
+}
+
+fn counts(r: &RehearsalResult) -> Vec<String> {
+    let before = |verdict: &str| r.before.as_ref().map(|b| b.verdicts.get(verdict).copied().unwrap_or(0));
+    let mut words: Vec<&String> = r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).collect();
+    words.sort();
+    words.dedup();
+    let line = |word: &&String| {
+        let n = r.now.verdicts.get(*word).copied().unwrap_or(0);
+        let was = before(word).filter(|b| *b != n).map_or_else(String::new, |b| format!("  (published: {b})"));
+        format!("  {word:12} {n:>8}{was}")
+    };
+    words.iter().map(line).collect()
+}
+
+fn posts(report: &RehearsalReport, marked: Option<(&[i64], char)>) -> Vec<String> {
+    if report.posts.is_empty() {
+        return vec!["  none".into()];
+    }
+    let mark = |p: &RehearsalPost| marked.filter(|(jobs, _)| jobs.contains(&p.job)).map_or(' ', |(_, mark)| mark);
+    let mut lines: Vec<String> = report.posts.iter().take(SHOWN).map(|p| post(p, mark(p))).collect();
+    if report.posts.len() > SHOWN {
+        lines.push(format!("  and {} more; --json has them all", report.posts.len() - SHOWN));
+    }
+    lines
+}
+
+fn post(p: &RehearsalPost, mark: char) -> String {
+    let what = match &p.wrong {
+        Some(wrong) => format!("would be refused: {wrong}"),
+        None => p.inputs.to_string(),
+    };
+    let at = p.at.to_rfc3339_opts(SecondsFormat::Secs, true);
+    format!("{mark} {at}  {} {what}\n      {}", p.runbook, p.reason)
+}

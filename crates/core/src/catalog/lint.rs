@@ -1,0 +1,196 @@
+//! Warnings: what is allowed, and yet most likely not meant.
+//!
+//! Each has a name, by which a rule can say `knowingly` that it is so on purpose. Some need to
+//! know what has been seen so far; where nothing is known they keep silent.
+
+use super::{Catalog, Entry};
+use crate::{
+    Period,
+    document::{Checker, Problem, nearest},
+    expr::Path,
+    matcher::Glob,
+    rule::{Profile, Rule},
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The names of all warnings, and what each says.
+pub const WARNINGS: [(&str, &str); 6] = [
+    ("never-matches", "no alert can match the rule"),
+    ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
+    ("unknown-resource", "a resource or glob fits nothing that is known"),
+    ("other-case", "a text was only ever seen with other capital letters"),
+    ("same-runbook", "another rule dispatches the same runbook for the same alert"),
+    ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),
+];
+
+/// Most rules of one runbook that are compared with each other.
+const COMPARED: usize = 200;
+
+/// What has been seen so far; empty where nothing is known.
+#[derive(Clone, Debug, Default)]
+pub struct Seen {
+    /// Sources that sent something.
+    pub sources: BTreeSet<String>,
+    /// Kinds.
+    pub kinds: BTreeSet<String>,
+    /// Resources.
+    pub resources: BTreeSet<String>,
+    /// Labels and their values.
+    pub labels: BTreeMap<String, BTreeSet<String>>,
+    /// Source, kind, and the usual time between two alerts of the same raised alarm.
+    pub repeats: Vec<(String, String, Period)>,
+}
+
+/// The rules by the runbooks that they dispatch.
+pub(super) struct Rivals<'a>(BTreeMap<&'a str, Vec<&'a Rule>>);
+
+impl<'a> Rivals<'a> {
+    pub fn of(whole: &'a Catalog) -> Self {
+        let mut by_runbook: BTreeMap<&str, Vec<&Rule>> = BTreeMap::new();
+        for (rule, _) in whole.rules() {
+            for dispatch in &rule.dispatch {
+                by_runbook.entry(&dispatch.runbook).or_default().push(rule);
+            }
+        }
+        Self(by_runbook)
+    }
+}
+
+/// Checks the names under `knowingly`.
+pub(crate) fn check_known(check: &mut Checker<'_>, known: &BTreeMap<String, String>) {
+    let names = || WARNINGS.iter().map(|(name, _)| *name);
+    for (name, reason) in known {
+        let at = format!("/knowingly/{name}");
+        if !names().any(|n| n == name) {
+            let hint = match nearest(name, names()) {
+                Some(n) => format!("did you mean `{n}`?"),
+                None => format!("the warnings are {}", names().collect::<Vec<_>>().join(", ")),
+            };
+            check.fail(&at, format!("there is no warning `{name}`; {hint}"));
+        } else if reason.trim().is_empty() {
+            check.fail(&at, "says no reason; write down why it is so on purpose");
+        }
+    }
+}
+
+/// The warnings about one rule within the whole set, less those it knows of.
+pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &Seen) -> Vec<Problem> {
+    let mut found = Lint { entry, rule, profile: Profile::of(rule), found: Vec::new() };
+    found.never();
+    if found.found.is_empty() {
+        found.rest(seen);
+        found.resources(seen);
+        found.case(seen);
+        found.others(rivals, seen);
+        found.awaited();
+    }
+    found.found
+}
+
+struct Lint<'a> {
+    entry: &'a Entry,
+    rule: &'a Rule,
+    profile: Profile,
+    found: Vec<Problem>,
+}
+
+impl Lint<'_> {
+    fn say(&mut self, name: &'static str, pointer: &str, message: String) {
+        if !self.rule.knowingly.contains_key(name) {
+            let mut problem = self.entry.document.problem(pointer, message);
+            problem.warning = Some(name.to_owned());
+            self.found.push(problem);
+        }
+    }
+
+    /// The place of one of several texts, or of the only one.
+    fn place(&self, line: &str, i: usize) -> String {
+        let list = self.entry.document.value.pointer(line).is_some_and(serde_json::Value::is_array);
+        if list { format!("{line}/{i}") } else { line.to_owned() }
+    }
+
+    fn never(&mut self) {
+        if let Some(why) = self.profile.contradiction() {
+            let place = if self.rule.listen.condition.is_some() { "/listen/where" } else { "/listen" };
+            self.say("never-matches", place, format!("the rule can never match: {why}"));
+        }
+    }
+
+    fn rest(&mut self, seen: &Seen) {
+        let Some(rest) = self.rule.settle.rest else { return };
+        let listen = &self.rule.listen;
+        let fits = |globs: &Option<Vec<Glob>>, text: &str| globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)));
+        let longer = seen.repeats.iter().find(|(source, kind, repeat)| {
+            fits(&listen.sources, source) && fits(&listen.kinds, kind) && *repeat > rest
+        });
+        if let Some((source, kind, repeat)) = longer {
+            let message =
+                format!("{source} repeats {kind} every {repeat}; a rest of {rest} is over before the next alert comes");
+            self.say("short-rest", "/settle/rest", message);
+        }
+    }
+
+    fn resources(&mut self, seen: &Seen) {
+        if seen.resources.is_empty() {
+            return;
+        }
+        for (i, glob) in self.rule.listen.resource.iter().flatten().enumerate() {
+            if !seen.resources.iter().any(|r| glob.matches(r)) {
+                let hint = glob.exact().and_then(|name| nearest(name, seen.resources.iter().map(String::as_str)));
+                let hint = hint.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+                let message = format!("`{}` fits none of the {} resources known so far{hint}", glob.as_str(), seen.resources.len());
+                self.say("unknown-resource", &self.place("/listen/resource", i), message);
+            }
+        }
+    }
+
+    fn case(&mut self, seen: &Seen) {
+        let empty = BTreeSet::new();
+        for (path, lists) in &self.profile.texts.clone() {
+            let (known, line) = match path {
+                Path::Source => (&seen.sources, "/listen/sources".to_owned()),
+                Path::Kind => (&seen.kinds, "/listen/kinds".to_owned()),
+                Path::Resource => (&seen.resources, "/listen/resource".to_owned()),
+                Path::Label(name) => (seen.labels.get(name).unwrap_or(&empty), format!("/listen/labels/{name}")),
+                _ => continue,
+            };
+            for glob in lists.iter().flatten() {
+                let Ok(lower) = Glob::parse(&glob.as_str().to_lowercase()) else { continue };
+                let same = known.iter().any(|k| glob.matches(k));
+                let other = known.iter().find(|k| lower.matches(&k.to_lowercase()));
+                let Some(other) = other.filter(|_| !same) else { continue };
+                let written = self.entry.document.value.pointer(&line).is_some();
+                let place = if written { line.clone() } else { "/listen/where".to_owned() };
+                let message = format!("`{}` was never seen, but `{other}` was: capital letters count", glob.as_str());
+                self.say("other-case", &place, message);
+            }
+        }
+    }
+
+    fn others(&mut self, rivals: &Rivals<'_>, seen: &Seen) {
+        for dispatch in &self.rule.dispatch {
+            let rivals = rivals.0.get(dispatch.runbook.as_str()).map_or(&[][..], Vec::as_slice);
+            let others = rivals.iter().filter(|other| other.name != self.rule.name).take(COMPARED);
+            let known = |path: &Path| match path {
+                Path::Resource => seen.resources.iter().cloned().collect(),
+                _ => Vec::new(),
+            };
+            let rival = others.into_iter().find(|o| self.profile.likely_meets(&Profile::of(o), &known));
+            if let Some(rival) = rival {
+                let message = format!(
+                    "rule `{}` dispatches `{}` too, and an alert may match both; both would act on it",
+                    rival.name, dispatch.runbook
+                );
+                self.say("same-runbook", &format!("{}/runbook", dispatch.place), message);
+            }
+        }
+    }
+
+    fn awaited(&mut self) {
+        let named = self.rule.listen.resource.iter().flatten().any(|g| g.exact().is_some());
+        if self.rule.settle.missing.is_some() && named && self.rule.awaited().is_empty() {
+            let message = "a resource that was never heard of is waited for only where the rule names exactly one source and one kind";
+            self.say("not-awaited", "/settle/missing", message.into());
+        }
+    }
+}

@@ -1,0 +1,234 @@
+//! Playing the examples of a rule, and writing one from what really happened.
+
+use super::{Rehearsal, Report};
+use crate::{
+    Alert, NewAlert, Period,
+    alert::Delivery,
+    rule::{ExampleDoc, ExpectDoc, GivenDoc, Rule},
+    settle::Verdict,
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Map, Value, json};
+
+/// An example that does not hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// Where in the document: a JSON pointer.
+    pub place: String,
+    /// What was expected and what happened.
+    pub message: String,
+}
+
+fn time(at: Period) -> DateTime<Utc> {
+    DateTime::UNIX_EPOCH + at.delta()
+}
+
+fn offset(at: DateTime<Utc>) -> Period {
+    Period::from_millis(u64::try_from((at - DateTime::UNIX_EPOCH).num_milliseconds()).unwrap_or(0))
+}
+
+/// Plays every example as if the rule acted.
+pub fn play(rule: &Rule) -> Vec<Failure> {
+    rule.examples.iter().enumerate().flat_map(|(i, example)| play_one(rule, i, example)).collect()
+}
+
+fn play_one(rule: &Rule, number: usize, example: &ExampleDoc) -> Vec<Failure> {
+    let place = format!("/examples/{number}");
+    let mut rehearsal = Rehearsal::new(rule);
+    for (i, given) in example.given.iter().enumerate() {
+        let alert = match alert(rule, example, given, i) {
+            Ok(alert) => alert,
+            Err(message) => return vec![Failure { place: format!("{place}/given/{i}"), message }],
+        };
+        if let Err(e) = rehearsal.feed(i as i64 + 1, alert) {
+            return vec![Failure { place, message: e.to_string() }];
+        }
+    }
+    let ends = example.given.iter().map(|g| g.at).chain(example.expect.iter().map(|e| e.at));
+    let report = rehearsal.finish(time(ends.max().unwrap_or(Period::from_secs(0))));
+    compare(&place, example, &report)
+}
+
+/// An alert of an example: what is left out is taken from `of`, and then from the rule's own
+/// words, where these are one plain name.
+fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Result<Alert, String> {
+    let mut fields: Map<String, Value> = example.of.clone();
+    fields.extend(given.fields.clone());
+    let plain = |globs: Option<&Vec<crate::matcher::Glob>>| match globs.map(Vec::as_slice) {
+        Some([glob]) => glob.exact().map(str::to_owned),
+        _ => None,
+    };
+    let source = match fields.remove("source") {
+        Some(Value::String(source)) => source,
+        Some(other) => return Err(format!("source: {other} is not a name")),
+        None => plain(rule.listen.sources.as_ref()).unwrap_or_else(|| "example".into()),
+    };
+    for (key, globs) in [("kind", &rule.listen.kinds), ("resource", &rule.listen.resource)] {
+        if let (false, Some(name)) = (fields.contains_key(key), plain(globs.as_ref())) {
+            fields.insert(key.into(), name.into());
+        }
+    }
+    if fields.contains_key("time") || fields.contains_key("received") {
+        return Err("times are written as `at`, and `late` for what comes later than it was sent".into());
+    }
+    let received = time(given.at);
+    fields.insert("time".into(), json!(received - given.late.map_or(TimeDelta::zero(), Period::delta) + TimeDelta::zero()));
+    if given.late.is_some_and(|late| late > given.at) {
+        return Err("`late` is longer than `at`; let the example start later".into());
+    }
+    let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
+    let id = format!("{}", i + 1);
+    new.complete(Delivery { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+}
+
+fn compare(place: &str, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
+    let mut failures = Vec::new();
+    let mut named = vec![false; report.posts.len()];
+    for (i, expect) in example.expect.iter().enumerate() {
+        if let Err(message) = meet(expect, report, &mut named) {
+            failures.push(Failure { place: format!("{place}/expect/{i}"), message: format!("{message}\n{}", story(report)) });
+        }
+    }
+    for post in report.posts.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p) {
+        let message = format!(
+            "{} was dispatched at {}, which is not expected: {}\n{}",
+            post.runbook,
+            offset(post.at),
+            post.reason,
+            story(report)
+        );
+        failures.push(Failure { place: format!("{place}/expect"), message });
+    }
+    failures
+}
+
+fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), String> {
+    let at = time(expect.at);
+    let there: Vec<_> = report.rulings.iter().filter(|r| r.at == at).collect();
+    if !expect.verdict.fires() {
+        if there.iter().any(|r| r.verdict == expect.verdict) {
+            return Ok(());
+        }
+        let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
+        let said = if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
+        return Err(format!("expected `{}` at {}, but {said} then", expect.verdict.as_str(), expect.at));
+    }
+    let mut closest = None;
+    for (i, post) in report.posts.iter().enumerate().filter(|(_, p)| p.at == at) {
+        if named[i] || expect.runbook.as_ref().is_some_and(|r| *r != post.runbook) {
+            continue;
+        }
+        let wrong = expect.inputs.iter().flatten().find(|(name, value)| post.inputs.get(*name) != Some(*value));
+        match wrong {
+            None => {
+                named[i] = true;
+                return Ok(());
+            }
+            Some((name, value)) => {
+                named[i] = true;
+                let got = post.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
+                closest = Some(format!("at {} the input `{name}` is {got}, expected {value}", expect.at));
+                break;
+            }
+        }
+    }
+    let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
+    let said = if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
+    Err(closest.unwrap_or_else(|| format!("expected a dispatch at {}, but {said} then", expect.at)))
+}
+
+/// What happened, line by line.
+fn story(report: &Report) -> String {
+    let lines = report.rulings.iter().take(30).map(|r| {
+        let again = if r.at == r.came { String::new() } else { format!(" (came at {})", offset(r.came)) };
+        format!("  {:>6}  {:10} {}{again}", offset(r.at).to_string(), r.verdict.as_str(), r.reason)
+    });
+    let lines: Vec<String> = lines.collect();
+    if lines.is_empty() { "  no alert of the example matches the rule".into() } else { lines.join("\n") }
+}
+
+/// An example made from alerts that really came, oldest first: what the rule makes of them.
+pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
+    let first = alerts.first()?;
+    let since = |t: DateTime<Utc>| Period::from_millis(u64::try_from((t - first.received).num_milliseconds()).unwrap_or(0) / 1000 * 1000);
+    let whole = |a: &Alert| {
+        let mut fields = Map::new();
+        fields.insert("source".into(), a.source.clone().into());
+        fields.insert("kind".into(), a.kind.clone().into());
+        fields.insert("severity".into(), a.severity.as_str().into());
+        fields.insert("resource".into(), a.resource.as_str().into());
+        if !a.labels.is_empty() {
+            fields.insert("labels".into(), json!(a.labels));
+        }
+        if rule.reads_body() && !a.body.is_null() {
+            fields.insert("body".into(), a.body.clone());
+        }
+        fields
+    };
+    let mut of = whole(first);
+    of.retain(|key, value| alerts.iter().all(|a| whole(a).get(key) == Some(value)));
+    let given = alerts.iter().map(|a| {
+        let mut fields: Map<String, Value> = whole(a).into_iter().filter(|(k, _)| !of.contains_key(k)).collect();
+        if a.state != crate::AlertState::Raised {
+            fields.insert("state".into(), a.state.as_str().into());
+        }
+        if let Some(value) = a.value {
+            let whole = value.fract() == 0.0 && value.abs() < 1e15;
+            fields.insert("value".into(), if whole { json!(value as i64) } else { json!(value) });
+        }
+        let late = a.received - a.happened();
+        let late = (late.num_seconds() >= 60).then(|| Period::from_secs(u64::try_from(late.num_seconds()).unwrap_or(0)));
+        let at = since(a.received);
+        GivenDoc { at, late: late.filter(|l| *l <= at), fields }
+    });
+    let mut example =
+        ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
+    let mut rehearsal = Rehearsal::new(rule);
+    for (i, given) in example.given.iter().enumerate() {
+        rehearsal.feed(i as i64 + 1, alert(rule, &example, given, i).ok()?).ok()?;
+    }
+    let end = example.given.last().map_or(Period::from_secs(0), |g| g.at);
+    let report = rehearsal.finish(time(end));
+    let held = report.rulings.iter().filter(|r| !r.verdict.fires() && r.verdict != Verdict::Folded);
+    let mut expect: Vec<ExpectDoc> = held
+        .map(|r| ExpectDoc { at: offset(r.at), verdict: r.verdict, inputs: None, runbook: None })
+        .chain(report.posts.iter().map(|p| ExpectDoc {
+            at: offset(p.at),
+            verdict: Verdict::Dispatched,
+            inputs: Some(p.inputs.clone()),
+            runbook: (rule.dispatch.len() > 1).then(|| p.runbook.clone()),
+        }))
+        .collect();
+    expect.sort_by_key(|e| e.at);
+    expect.dedup_by(|a, b| a.at == b.at && a.verdict == b.verdict && a.inputs == b.inputs);
+    example.expect = expect;
+    Some(example)
+}
+
+/// An alert written down with its source and times, as in a file of alerts or in what the list of
+/// alerts gives: a line of JSON. What has no `received` came when it happened.
+pub fn written_alert(value: &Value, number: usize) -> Result<Alert, String> {
+    let Value::Object(fields) = value else { return Err("is not an object; an alert in the normal form was expected".into()) };
+    let mut fields = fields.clone();
+    for known in ["seq", "verdicts"] {
+        fields.remove(known);
+    }
+    let Some(Value::String(source)) = fields.remove("source") else {
+        return Err("has no `source`; write the name of the source".into());
+    };
+    let time = |value: Option<&Value>, name: &str| match value {
+        None | Some(Value::Null) => Ok(None),
+        Some(Value::String(text)) => DateTime::parse_from_rfc3339(text)
+            .map(|t| Some(t.with_timezone(&Utc)))
+            .map_err(|_| format!("{name}: `{}` is not an RFC 3339 time", crate::alert::cut(text, 40))),
+        Some(other) => Err(format!("{name}: {other} is not an RFC 3339 time")),
+    };
+    let received = fields.remove("received");
+    let received = match time(received.as_ref(), "received")? {
+        Some(received) => received,
+        None => time(fields.get("time"), "time")?.ok_or("has neither `received` nor `time`")?,
+    };
+    let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
+    let id = number.to_string();
+    new.complete(Delivery { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+}

@@ -1,0 +1,279 @@
+//! Replaying alerts in virtual time: what a rule would have done, by the very code that decides
+//! when it is live.
+//!
+//! [`Rehearsal`] is fed alerts in the order in which they were received. Alarms are raised and
+//! cleared, due times come in their turn, and the machine of [`crate::settle`] decides as if the
+//! rule acted. It begins with an empty memory. [`Report`] collects what is worth showing, within
+//! bounds; [`examples`](self::examples) plays the examples of a rule and compares.
+
+mod examples;
+mod report;
+
+pub use examples::{Failure, example_of, play, written_alert};
+pub use report::{Difference, Lane, MAX_LANES, MAX_POSTS, MAX_RULINGS, Post, Report, Ruling};
+
+use crate::{
+    Alert, AlertState,
+    alarm::{Alarm, Change},
+    matcher::{Match, test},
+    rule::{Rule, Stance, TallyView},
+    settle::{Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
+};
+use chrono::{DateTime, Utc};
+use rustc_hash::{FxHashMap, FxHasher};
+use std::{
+    cmp::Reverse,
+    collections::{BTreeSet, BinaryHeap, HashMap},
+    hash::{Hash, Hasher},
+};
+
+/// Most tallies and alarms that are remembered at once.
+pub const MAX_REMEMBERED: usize = 500_000;
+
+/// Why a rehearsal cannot go on.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum RehearsalError {
+    /// The rule makes too many tallies.
+    #[error("the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to less, or fold more")]
+    TooMuch,
+}
+
+/// A rule in virtual time.
+pub struct Rehearsal<'a> {
+    rule: &'a Rule,
+    memory: Memory,
+    /// By a fingerprint of source, resource and kind.
+    alarms: FxHashMap<u128, (i64, Alarm)>,
+    /// The tallies that hold an alarm.
+    holding: HashMap<i64, BTreeSet<String>>,
+    queue: BinaryHeap<Reverse<(DateTime<Utc>, Slot)>>,
+    /// Alerts that a due time may still dispatch for, by tally.
+    kept: HashMap<String, Vec<(i64, Alert)>>,
+    keeps: bool,
+    jobs: i64,
+    report: Report,
+}
+
+impl std::fmt::Debug for Rehearsal<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Rehearsal").field("rule", &self.rule.name).finish_non_exhaustive()
+    }
+}
+
+impl<'a> Rehearsal<'a> {
+    /// Before the first alert.
+    pub fn new(rule: &'a Rule) -> Self {
+        let settle = &rule.settle;
+        let keeps = settle.still.is_some()
+            || settle.missing.is_some()
+            || settle.flapping.is_some()
+            || settle.rest.is_some()
+            || settle.gather.is_some()
+            || settle.again.is_some()
+            || settle.cap.as_ref().is_some_and(|c| c.later);
+        Self {
+            rule,
+            memory: Memory::default(),
+            alarms: FxHashMap::default(),
+            holding: HashMap::new(),
+            queue: BinaryHeap::new(),
+            kept: HashMap::new(),
+            keeps,
+            jobs: 0,
+            report: Report::default(),
+        }
+    }
+
+    /// Begins to wait for what the rule names and was never heard of.
+    pub fn begin(&mut self, at: DateTime<Utc>) {
+        for (key, tally) in self.rule.awaiting(at) {
+            if let Some(due) = tally.due {
+                self.queue.push(Reverse((due, Slot::Tally(key.clone()))));
+            }
+            self.memory.tallies.insert(key, tally);
+        }
+    }
+
+    /// What there is to tell so far.
+    pub fn report(&self) -> &Report {
+        &self.report
+    }
+
+    /// Takes the next alert with its number.
+    pub fn feed(&mut self, number: i64, alert: Alert) -> Result<(), RehearsalError> {
+        let now = alert.received;
+        self.run_until(now);
+        self.report.alerts += 1;
+        let matches = test(self.rule, &alert);
+        let (alarm, change) = self.take(&alert);
+        if let (Change::Cleared, Some(alarm)) = (change, alarm) {
+            self.clear(now, alarm);
+        }
+        match matches {
+            Match::No => {}
+            Match::Broken(why) => self.report.broken(why),
+            Match::Yes => self.matched(number, alert, alarm, change),
+        }
+        if self.memory.tallies.len() > MAX_REMEMBERED || self.alarms.len() > MAX_REMEMBERED {
+            return Err(RehearsalError::TooMuch);
+        }
+        Ok(())
+    }
+
+    /// Lets what is due until then happen, and gives the report.
+    pub fn finish(mut self, until: DateTime<Utc>) -> Report {
+        self.run_until(until);
+        self.report
+    }
+
+    /// Moves the alert's alarm on. A clearing counts even before the first raise, which may only
+    /// be late.
+    fn take(&mut self, alert: &Alert) -> (Option<i64>, Change) {
+        if alert.state == AlertState::Noted {
+            return (None, Change::Nothing);
+        }
+        let next = self.alarms.len() as i64 + 1;
+        let entry = self.alarms.entry(fingerprint(alert));
+        let (id, alarm) = entry.or_insert_with(|| (next, Alarm::unknown(alert.received)));
+        (Some(*id), alarm.take(alert))
+    }
+
+    fn clear(&mut self, now: DateTime<Utc>, alarm: i64) {
+        for key in self.holding.remove(&alarm).unwrap_or_default() {
+            self.handle(now, Event::Cleared { tally: &key, alarm }, None);
+            self.tidy(&key);
+        }
+    }
+
+    fn matched(&mut self, number: i64, alert: Alert, alarm: Option<i64>, change: Change) {
+        let keys = match self.rule.keys(&alert) {
+            Ok(keys) => keys,
+            Err(why) => return self.report.broken(why),
+        };
+        let standing = match (alert.state, alarm, change) {
+            (_, _, Change::Late(over)) => Standing::Late { over },
+            (AlertState::Raised, Some(alarm), change) => Standing::Raised { alarm, anew: change == Change::Raised },
+            _ => Standing::None,
+        };
+        if let Standing::Raised { alarm, .. } = standing {
+            self.holding.entry(alarm).or_default().insert(keys.tally.clone());
+        }
+        self.report.matched(number, &keys.tally, &alert);
+        let matched = Matched {
+            alert: number,
+            keys: &keys,
+            happened: alert.happened(),
+            severity: alert.severity,
+            standing,
+            entries: self.rule.entries(&alert).count(),
+            cause: None,
+        };
+        self.handle(alert.received, Event::Matched(matched), Some((number, &alert)));
+        if self.keeps {
+            self.kept.entry(keys.tally.clone()).or_default().push((number, alert));
+        }
+        self.tidy(&keys.tally);
+    }
+
+    /// Forgets alerts that nothing can dispatch for any more.
+    fn tidy(&mut self, key: &str) {
+        if !self.keeps {
+            return;
+        }
+        let Some(episode) = self.memory.tallies.get(key).and_then(|t| t.episode.as_ref()) else {
+            self.kept.remove(key);
+            return;
+        };
+        let wanted = [Some(episode.latest.alert), episode.held.map(|h| h.seen.alert)];
+        if let Some(alerts) = self.kept.get_mut(key) {
+            alerts.retain(|(number, _)| wanted.contains(&Some(*number)));
+        }
+    }
+
+    fn run_until(&mut self, now: DateTime<Utc>) {
+        while let Some(Reverse((at, _))) = self.queue.peek()
+            && *at <= now
+        {
+            let Some(Reverse((at, slot))) = self.queue.pop() else { return };
+            // A time that has been put off since is not the one.
+            if self.memory.due(&slot) != Some(at) {
+                continue;
+            }
+            self.handle(at, Event::Due(&slot), None);
+            if let Slot::Tally(key) = &slot {
+                self.tidy(key);
+            }
+        }
+    }
+
+    fn handle(&mut self, now: DateTime<Utc>, event: Event<'_>, current: Option<(i64, &Alert)>) {
+        let (rule, jobs) = (self.rule, &mut self.jobs);
+        let mut number = || {
+            *jobs += 1;
+            *jobs
+        };
+        let effects = Machine::new(rule, Stance::Act, &mut self.memory, &mut number).handle(now, event);
+        for effect in effects {
+            match effect {
+                // What never came has no verdict; its dispatch is told all the same.
+                Effect::Verdict { alert: NEVER, .. } => {}
+                Effect::Verdict { alert, verdict, reason, job, replaces } => {
+                    self.report.ruled(now, alert, (verdict, replaces), &reason, job);
+                }
+                Effect::Fire(fire) => self.fired(now, &fire, current),
+                Effect::Wake { slot, at } => self.queue.push(Reverse((at, slot))),
+                Effect::Withdraw { .. } => {}
+            }
+        }
+    }
+
+    fn fired(&mut self, now: DateTime<Utc>, fire: &Fire, current: Option<(i64, &Alert)>) {
+        let find = |number: &i64| match current {
+            Some((n, alert)) if n == *number => Some(alert),
+            _ => fire
+                .tallies
+                .iter()
+                .filter_map(|key| self.kept.get(key))
+                .flatten()
+                .find(|(n, _)| n == number)
+                .map(|(_, alert)| alert),
+        };
+        let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| self.rule.silent(key, now));
+        let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
+        let Some(first) = gathered.first().copied() else { return };
+        let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
+        let mut posts = Vec::new();
+        for (entry, job) in self.rule.entries(first).zip(&fire.jobs) {
+            let (inputs, wrong) = match entry.inputs(first, &view) {
+                Ok(inputs) => (inputs, None),
+                Err(why) => (serde_json::Map::new(), Some(why)),
+            };
+            posts.push(Post {
+                at: now,
+                job: *job,
+                lanes: Vec::new(),
+                alerts: fire.alerts.clone(),
+                runbook: entry.runbook.clone(),
+                inputs,
+                wrong,
+                reason: fire.reason.to_string(),
+            });
+        }
+        if let (Some(alert), Some(key)) = (&silent, fire.tallies.first()) {
+            self.report.lane(key, alert);
+        }
+        for post in posts {
+            self.report.posted(&fire.tallies, post);
+        }
+    }
+}
+
+/// Two different hashes side by side, so that no two alarms of a rehearsal share one.
+fn fingerprint(alert: &Alert) -> u128 {
+    let half = |salt: u64| {
+        let mut hasher = FxHasher::default();
+        (salt, &alert.source, alert.resource.as_str(), &alert.kind).hash(&mut hasher);
+        hasher.finish()
+    };
+    u128::from(half(1)) << 64 | u128::from(half(0x9e37_79b9_7f4a_7c15))
+}

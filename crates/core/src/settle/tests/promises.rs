@@ -1,0 +1,86 @@
+//! What holds whatever a rule says and whatever happens.
+
+use super::*;
+use crate::settle::Verdict;
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+
+const LINES: [&str; 9] = [
+    "after: { alerts: 2, within: 30s }",
+    "flapping: { changes: 4, within: 1m }",
+    "still: 10s",
+    "gather: { for: 20s, at_most: 3 }",
+    "rest: 25s",
+    "cap: { jobs: 2, per: 1m }",
+    "cap: { jobs: 1, per: 40s, later: true }",
+    "again: { every: 30s, when_worse: true }",
+    "fold: [alert.kind]",
+];
+
+fn settle(chosen: &[bool]) -> String {
+    let mut lines: Vec<&str> = LINES.iter().zip(chosen).filter(|(_, c)| **c).map(|(l, _)| *l).collect();
+    if chosen[5] && chosen[6] {
+        lines.retain(|l| *l != LINES[6]);
+    }
+    if chosen[3] && chosen[7] {
+        lines.retain(|l| *l != LINES[7]);
+    }
+    format!("{{ {} }}", lines.join(", "))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(600))]
+
+    #[test]
+    fn promises(
+        chosen in proptest::collection::vec(any::<bool>(), 9),
+        story in proptest::collection::vec((0u64..30, 0usize..4, any::<bool>(), 1i16..=5), 1..40),
+    ) {
+        let rule = rule(&settle(&chosen), "[raised]", "{ runbook: grow-disk }");
+        let mut now = 0;
+        let alerts: Vec<crate::Alert> = story.iter().enumerate().map(|(i, (gap, on, clear, severity))| {
+            now += gap;
+            alert(&json!({
+                "at": format!("{now}s"), "on": (["a", "b", "c", "d"][*on]),
+                "state": if *clear { "cleared" } else { "raised" },
+                "severity": crate::Severity::from_rank(*severity).as_str(),
+            }), i)
+        }).collect();
+        let raised = alerts.iter().filter(|a| a.state == crate::AlertState::Raised).count();
+        let report = play(&rule, alerts, at("1h"));
+
+        // Exactly one verdict for each matched alert in the end, and the counts agree with that.
+        let mut last: BTreeMap<i64, Verdict> = BTreeMap::new();
+        for ruling in &report.rulings {
+            last.insert(ruling.alert, ruling.verdict);
+        }
+        prop_assert_eq!(last.len(), raised);
+        let mut counts: BTreeMap<Verdict, u64> = BTreeMap::new();
+        last.values().for_each(|v| *counts.entry(*v).or_default() += 1);
+        let told: BTreeMap<_, _> = report.verdicts.iter().filter(|(_, n)| **n > 0).map(|(v, n)| (*v, *n)).collect();
+        prop_assert_eq!(counts, told);
+
+        // Nothing is decided before its alert has come, and in the order of time.
+        prop_assert!(report.rulings.iter().all(|r| r.at >= r.came));
+        prop_assert!(report.rulings.windows(2).all(|w| w[0].at <= w[1].at));
+
+        // The limits hold.
+        let posts: Vec<_> = report.posts.iter().map(|p| p.at).collect();
+        if let Some(cap) = &rule.settle.cap {
+            let most = cap.jobs as usize;
+            prop_assert!(posts.windows(most + 1).all(|w| w[most] - w[0] >= cap.per.delta()), "{:?}", posts);
+        }
+        if let Some(rest) = rule.settle.rest {
+            for (i, post) in report.posts.iter().enumerate() {
+                let same = report.posts[..i].iter().filter(|p| p.lanes.iter().any(|l| post.lanes.contains(l)));
+                prop_assert!(same.into_iter().all(|p| post.at - p.at >= rest.delta()), "{:?}", report.posts);
+            }
+        }
+
+        // Every verdict that fires belongs to a dispatch of that moment.
+        for ruling in report.rulings.iter().filter(|r| r.verdict == Verdict::Dispatched) {
+            prop_assert!(report.posts.iter().any(|p| p.at == ruling.at && p.alerts.contains(&ruling.alert)));
+        }
+        prop_assert_eq!(report.posts.len() as u64, report.dispatches);
+    }
+}

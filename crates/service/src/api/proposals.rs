@@ -1,0 +1,114 @@
+//! Proposals: what rules would do if a person agrees.
+
+use super::{ApiError, alerts::limit, caller::Caller};
+use crate::{clock, node::Node};
+use actix_web::{get, post, web};
+use arvok_api::{Page, Problem, ProposalDecision, ProposalItem, Role};
+use arvok_store::{
+    proposals::{self as store, Decided},
+    read::{self, ProposalFilter},
+};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// Longest reason, in bytes.
+const MAX_NOTE: usize = 2000;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ProposalQuery {
+    /// `open`, `launched`, `dismissed`, `withdrawn` or `faulty`.
+    state: Option<String>,
+    /// Of this rule.
+    rule: Option<String>,
+    /// The `next` of the page before.
+    after: Option<i64>,
+    /// At most 500.
+    limit: Option<u64>,
+}
+
+/// Proposals, newest first.
+#[utoipa::path(operation_id = "listProposals", tag = "proposals", params(ProposalQuery), responses((status = 200, body = Page<ProposalItem>), (status = 400, body = Problem)))]
+#[get("/proposals")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<ProposalQuery>,
+) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
+    let q = query.into_inner();
+    let states = ["open", "launched", "dismissed", "withdrawn", "faulty"];
+    if let Some(state) = q.state.as_deref().filter(|s| !states.contains(s)) {
+        return Err(ApiError::BadRequest(format!("state={state}: the states are {}", states.join(", "))));
+    }
+    let filter = ProposalFilter { state: q.state, rule: q.rule, after: q.after, limit: limit(q.limit)? };
+    Ok(web::Json(read::proposals(&node.db, filter).await?))
+}
+
+/// One proposal.
+#[utoipa::path(operation_id = "showProposal", tag = "proposals", params(("id" = i64, Path)), responses((status = 200, body = ProposalItem), (status = 404, body = Problem)))]
+#[get("/proposals/{id}")]
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    id: web::Path<i64>,
+) -> Result<web::Json<ProposalItem>, ApiError> {
+    found(&node, *id).await.map(web::Json)
+}
+
+async fn found(node: &Node, id: i64) -> Result<ProposalItem, ApiError> {
+    read::proposal(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("proposal {id}")))
+}
+
+/// Launches an open proposal: it becomes the job of the same number.
+#[utoipa::path(operation_id = "launchProposal", tag = "proposals", params(("id" = i64, Path)), request_body = ProposalDecision,
+    responses((status = 200, body = ProposalItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/proposals/{id}/launch")]
+pub(super) async fn launch(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<ProposalDecision>,
+) -> Result<web::Json<ProposalItem>, ApiError> {
+    decide(&node, &caller, *id, body.into_inner(), true).await
+}
+
+/// Dismisses an open proposal, with the reason.
+#[utoipa::path(operation_id = "dismissProposal", tag = "proposals", params(("id" = i64, Path)), request_body = ProposalDecision,
+    responses((status = 200, body = ProposalItem), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/proposals/{id}/dismiss")]
+pub(super) async fn dismiss(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<ProposalDecision>,
+) -> Result<web::Json<ProposalItem>, ApiError> {
+    decide(&node, &caller, *id, body.into_inner(), false).await
+}
+
+async fn decide(
+    node: &Node,
+    caller: &Caller,
+    id: i64,
+    decision: ProposalDecision,
+    agreed: bool,
+) -> Result<web::Json<ProposalItem>, ApiError> {
+    caller.must(Role::Responder)?;
+    let note = decision.note.as_deref().map(str::trim).filter(|n| !n.is_empty());
+    if note.is_some_and(|n| n.len() > MAX_NOTE) {
+        return Err(ApiError::BadRequest(format!("note: has more than {MAX_NOTE} bytes")));
+    }
+    if !agreed && note.is_none() {
+        return Err(ApiError::BadRequest("note: say why it is dismissed; whoever looks back will want to know".into()));
+    }
+    let before = found(node, id).await?;
+    let decided = Decided { by: &caller.0.name, at: clock::now(), note };
+    let done =
+        if agreed { store::launch(&node.db, id, decided).await? } else { store::dismiss(&node.db, id, decided).await? };
+    if !done {
+        let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));
+        return Err(ApiError::Conflict(format!("proposal {id} is {}{by} already, not open", before.state)));
+    }
+    tracing::info!(proposal = id, by = caller.0.name, agreed, "a proposal was decided");
+    found(node, id).await.map(web::Json)
+}

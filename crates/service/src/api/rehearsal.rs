@@ -1,0 +1,248 @@
+//! Rehearsing a rule over stored or given alerts: the answer is a stream of JSON lines, progress
+//! first and the result at the end. Whoever hangs up stops it.
+
+use super::{ApiError, caller::Caller};
+use crate::{clock, node::Node};
+use actix_web::{HttpResponse, http::header, post, web};
+use arvok_api::{Problem, RehearsalLine, RehearsalRequest, RehearsalResult};
+use arvok_core::{
+    Alert, Definition, Kind, Period,
+    document::parse_file,
+    rehearse::{Rehearsal, Report, written_alert},
+    rule::Rule,
+};
+use arvok_store::read::{self, Replay};
+use chrono::{DateTime, Utc};
+use futures_util::{StreamExt, stream};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
+use tokio::sync::{OwnedSemaphorePermit, mpsc};
+
+/// Alerts between two looks at whether anybody still listens.
+const STRIDE: u64 = 1000;
+/// Time between two lines of progress.
+const PROGRESS: Duration = Duration::from_millis(250);
+/// Most alerts of a request.
+const MAX_GIVEN: usize = 100_000;
+/// Furthest look back.
+const MAX_SINCE: Period = Period::from_secs(90 * 86_400);
+
+/// Rehearses a rule, published or not, as if it acted: what it would have done.
+///
+/// Each line of the answer is a `RehearsalLine`. Nothing is changed by it.
+#[utoipa::path(operation_id = "rehearse", tag = "rules", request_body = RehearsalRequest, responses(
+    (status = 200, body = RehearsalLine, content_type = "application/x-ndjson"), (status = 400, body = Problem),
+    (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+#[post("/rehearsals")]
+pub(super) async fn rehearse(
+    node: web::Data<Node>,
+    _caller: Caller,
+    body: web::Json<RehearsalRequest>,
+) -> Result<HttpResponse, ApiError> {
+    let plan = plan(&node, body.into_inner())?;
+    let room = Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
+    let (lines, heard) = mpsc::channel(8);
+    let runtime = tokio::runtime::Handle::current();
+    tokio::task::spawn_blocking(move || runtime.block_on(run(node, plan, lines, room)));
+    let text = |line: RehearsalLine| {
+        let mut text = serde_json::to_string(&line).unwrap_or_default();
+        text.push('\n');
+        Ok::<_, actix_web::Error>(web::Bytes::from(text))
+    };
+    let lines = stream::unfold(heard, |mut heard| async { heard.recv().await.map(|line| (line, heard)) });
+    Ok(HttpResponse::Ok()
+        .content_type("application/x-ndjson")
+        .insert_header((header::CACHE_CONTROL, "no-store, no-transform"))
+        .streaming(lines.map(text)))
+}
+
+struct Plan {
+    rule: Arc<Rule>,
+    before: Option<Arc<Rule>>,
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+    given: Option<Vec<Alert>>,
+}
+
+fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
+    let rule = wanted_rule(node, &request)?;
+    let published = node.published();
+    let before = request.against_published.then(|| published.catalog.rule(&rule.name).map(|(r, _)| Arc::clone(r)));
+    let to = clock::now();
+    let mut plan = Plan { rule, before: before.flatten(), from: to, to, given: None };
+    match request.alerts {
+        None => {
+            let since = Period::parse(request.since.as_deref().unwrap_or("1d"))
+                .map_err(|e| ApiError::BadRequest(format!("since: {e}")))?;
+            if since > MAX_SINCE {
+                return Err(ApiError::BadRequest(format!("since={since}: at most {MAX_SINCE}")));
+            }
+            plan.from = to - since.delta();
+        }
+        Some(values) if values.is_empty() || values.len() > MAX_GIVEN => {
+            return Err(ApiError::BadRequest(format!("alerts: are {}; 1 to {MAX_GIVEN} are allowed", values.len())));
+        }
+        Some(values) => {
+            let alerts = values.iter().enumerate().map(|(i, value)| {
+                written_alert(value, i + 1).map_err(|e| ApiError::BadRequest(format!("alerts/{i}: {e}")))
+            });
+            let mut alerts: Vec<Alert> = alerts.collect::<Result<_, _>>()?;
+            alerts.sort_by_key(|a| a.received);
+            plan.from = alerts.first().map_or(to, |a| a.received);
+            // Time goes on behind the last alert, so that what waits comes to its end.
+            plan.to = alerts.last().map_or(to, |a| a.received) + chrono::TimeDelta::hours(1);
+            plan.given = Some(alerts);
+        }
+    }
+    Ok(plan)
+}
+
+/// The rule of the given file, or a published one.
+pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc<Rule>, ApiError> {
+    let Some(file) = &request.file else {
+        let name = request.rule.as_deref().ok_or_else(|| {
+            ApiError::BadRequest("neither `file` nor `rule` is given; which rule is to be rehearsed?".into())
+        })?;
+        return published_rule(node, name).map(|(rule, _)| rule);
+    };
+    rule_of_text(&file.file, &file.text, request.rule.as_deref())
+}
+
+pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32), ApiError> {
+    let published = node.published();
+    let known = published.catalog.entries(Kind::Rule).map(|e| e.name.as_str());
+    let hint = || arvok_core::document::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+    let found = published.catalog.rule(name).map(|(rule, version)| (Arc::clone(rule), version));
+    found.ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::alert::cut(name, 64), hint())))
+}
+
+/// The only rule of a text, or the one of that name.
+pub(super) fn rule_of_text(file: &str, text: &str, name: Option<&str>) -> Result<Arc<Rule>, ApiError> {
+    let wrong = |problems: Vec<arvok_core::Problem>| {
+        ApiError::Faulty(problems.into_iter().map(Into::into).collect::<Vec<_>>())
+    };
+    let documents = parse_file(file, text).map_err(|p| wrong(vec![p]))?;
+    let rules: Vec<_> =
+        documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
+    match rules.as_slice() {
+        [document] => match Definition::check(document).map_err(wrong)? {
+            Definition::Rule(rule) => Ok(rule),
+            _ => Err(ApiError::BadRequest(format!("{file} holds no rule"))),
+        },
+        [] => Err(ApiError::BadRequest(format!("{file} holds no such rule"))),
+        many => {
+            let names: Vec<&str> = many.iter().map(|d| d.name.as_str()).collect();
+            Err(ApiError::BadRequest(format!("{file} holds {} rules; name one of {}", many.len(), names.join(", "))))
+        }
+    }
+}
+
+async fn run(node: web::Data<Node>, plan: Plan, lines: mpsc::Sender<RehearsalLine>, room: OwnedSemaphorePermit) {
+    let line = match play(&node, &plan, &lines).await {
+        Ok(Some(result)) => RehearsalLine::Result(Box::new(result)),
+        // Nobody listens any more.
+        Ok(None) => return,
+        Err(detail) => RehearsalLine::Wrong { detail },
+    };
+    let _ = lines.send(line).await;
+    drop(room);
+}
+
+/// Both versions go through the same alerts at the same time.
+struct Play<'a> {
+    now: Rehearsal<'a>,
+    before: Option<Rehearsal<'a>>,
+    told: Instant,
+    of: Option<u64>,
+}
+
+impl Play<'_> {
+    fn feed(&mut self, number: i64, alert: Alert) -> Result<(), String> {
+        if let Some(before) = &mut self.before {
+            before.feed(number, alert.clone()).map_err(|e| e.to_string())?;
+        }
+        self.now.feed(number, alert).map_err(|e| e.to_string())
+    }
+
+    /// Tells how far it is now and then; whether anybody listens.
+    async fn tell(&mut self, at: DateTime<Utc>, lines: &mpsc::Sender<RehearsalLine>) -> bool {
+        let alerts = self.now.report().alerts;
+        if !alerts.is_multiple_of(STRIDE) {
+            return true;
+        }
+        if self.told.elapsed() >= PROGRESS {
+            self.told = Instant::now();
+            let line = RehearsalLine::Progress { alerts, of: self.of, at: Some(at) };
+            return lines.send(line).await.is_ok();
+        }
+        !lines.is_closed()
+    }
+}
+
+async fn play(
+    node: &Node,
+    plan: &Plan,
+    lines: &mpsc::Sender<RehearsalLine>,
+) -> Result<Option<RehearsalResult>, String> {
+    let store = |e: arvok_store::StoreError| {
+        tracing::error!("a rehearsal: {e}");
+        "the records cannot be read at the moment".to_owned()
+    };
+    let mut play = Play {
+        now: Rehearsal::new(&plan.rule),
+        before: plan.before.as_deref().map(Rehearsal::new),
+        told: Instant::now(),
+        of: None,
+    };
+    play.now.begin(plan.from);
+    if let Some(before) = &mut play.before {
+        before.begin(plan.from);
+    }
+    if let Some(alerts) = &plan.given {
+        play.of = Some(alerts.len() as u64);
+        for (i, alert) in alerts.iter().enumerate() {
+            let at = alert.received;
+            play.feed(i as i64 + 1, alert.clone())?;
+            if !play.tell(at, lines).await {
+                return Ok(None);
+            }
+        }
+    } else {
+        let rules: Vec<&Rule> = [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
+        let replay = Replay::of(&rules, plan.from, plan.to);
+        play.of = u64::try_from(read::count_for_replay(&node.db, &replay).await.map_err(store)?).ok();
+        let first = RehearsalLine::Progress { alerts: 0, of: play.of, at: Some(plan.from) };
+        let _ = lines.send(first).await;
+        let mut alerts = Box::pin(read::replay(&node.db, &replay).await.map_err(store)?);
+        while let Some(next) = alerts.next().await {
+            let (number, alert) = next.map_err(store)?;
+            let at = alert.received;
+            play.feed(number, alert)?;
+            if !play.tell(at, lines).await {
+                return Ok(None);
+            }
+        }
+    }
+    let now = play.now.finish(plan.to);
+    let before = play.before.map(|b| b.finish(plan.to));
+    let difference = before.as_ref().map(|b| now.against(b));
+    Ok(Some(RehearsalResult {
+        rule: plan.rule.name.clone(),
+        from: plan.from,
+        to: plan.to,
+        now: told(&now),
+        before: before.as_ref().map(told),
+        difference: difference.map(|d| same(&d)),
+    }))
+}
+
+fn told(report: &Report) -> arvok_api::RehearsalReport {
+    same(report)
+}
+
+/// A value of the core as the type of the API that has the same fields.
+fn same<T: serde::Serialize, U: serde::de::DeserializeOwned + Default>(value: &T) -> U {
+    serde_json::to_value(value).ok().and_then(|v| serde_json::from_value(v).ok()).unwrap_or_default()
+}

@@ -1,0 +1,196 @@
+//! Rules at work: why they match or not, their verdicts, examples and drafts.
+
+use super::{
+    ApiError,
+    alerts::limit,
+    caller::Caller,
+    rehearsal::{published_rule, rule_of_text},
+};
+use crate::{node::Node, why};
+use actix_web::{get, post, web};
+use arvok_api::{AlertWhy, Draft, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
+use arvok_core::{
+    Alert, Definition, Kind, Severity, catalog::lint, expr, rehearse, rehearse::written_alert, rule::Rule, settle::Verdict,
+};
+use arvok_store::read::{self, VerdictFilter};
+use chrono::{DateTime, Utc};
+use serde::Deserialize;
+use std::sync::Arc;
+use utoipa::IntoParams;
+
+/// Why a rule matches an alert or not, clause by clause, and what it decided about it or would
+/// decide at this moment. Nothing is changed by asking.
+#[utoipa::path(operation_id = "explainRule", tag = "rules", request_body = WhyRequest,
+    responses((status = 200, body = Why), (status = 400, body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/why")]
+pub(super) async fn explain(
+    node: web::Data<Node>,
+    _caller: Caller,
+    body: web::Json<WhyRequest>,
+) -> Result<web::Json<Why>, ApiError> {
+    let request = body.into_inner();
+    let (rule, version) = match (&request.rule, &request.text) {
+        (name, Some(text)) => (rule_of_text("rule.yaml", text, name.as_deref())?, None),
+        (Some(name), None) => {
+            let (rule, version) = published_rule(&node, name)?;
+            (rule, Some(version))
+        }
+        (None, None) => return Err(ApiError::BadRequest("neither `rule` nor `text` is given; which rule?".into())),
+    };
+    let (alert, seq) = match (request.alert, &request.given) {
+        (Some(seq), None) => (stored(&node, seq).await?, Some(seq)),
+        (None, Some(given)) => (given_alert(given)?, None),
+        _ => return Err(ApiError::BadRequest("give either `alert`, a handle, or `given`, an alert that never came".into())),
+    };
+    Ok(web::Json(why::explain(&node, &rule, version, &alert, seq).await?))
+}
+
+async fn stored(node: &Node, seq: i64) -> Result<Alert, ApiError> {
+    read::whole_alert(&node.db, seq).await?.ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
+}
+
+/// An alert that never came; it is as if it came now.
+fn given_alert(given: &serde_json::Value) -> Result<Alert, ApiError> {
+    let mut given = given.clone();
+    if let Some(fields) = given.as_object_mut() {
+        fields.entry("received").or_insert_with(|| serde_json::json!(crate::clock::now()));
+    }
+    written_alert(&given, 1).map_err(|e| ApiError::BadRequest(format!("given: {e}")))
+}
+
+/// What every rule makes of an alert: those that match, and those that are one clause short.
+#[utoipa::path(operation_id = "explainAlert", tag = "alerts", params(("seq" = i64, Path)),
+    responses((status = 200, body = AlertWhy), (status = 404, body = Problem)))]
+#[get("/alerts/{seq}/why")]
+pub(super) async fn why_alert(
+    node: web::Data<Node>,
+    _caller: Caller,
+    seq: web::Path<i64>,
+) -> Result<web::Json<AlertWhy>, ApiError> {
+    let alert = stored(&node, *seq).await?;
+    Ok(web::Json(why::all(&node, alert, *seq).await?))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct VerdictQuery {
+    /// Of this rule.
+    rule: Option<String>,
+    /// This verdict.
+    verdict: Option<String>,
+    /// About this resource.
+    resource: Option<String>,
+    /// Of this tally.
+    tally: Option<String>,
+    /// About alerts received since (RFC 3339).
+    since: Option<DateTime<Utc>>,
+    /// The `next` of the page before.
+    after: Option<i64>,
+    /// At most 500.
+    limit: Option<u64>,
+}
+
+/// Verdicts, those of the newest alerts first.
+#[utoipa::path(operation_id = "listVerdicts", tag = "rules", params(VerdictQuery), responses((status = 200, body = Page<VerdictLine>), (status = 400, body = Problem)))]
+#[get("/verdicts")]
+pub(super) async fn verdicts(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<VerdictQuery>,
+) -> Result<web::Json<Page<VerdictLine>>, ApiError> {
+    let q = query.into_inner();
+    if let Some(word) = q.verdict.as_deref().filter(|w| Verdict::parse(w).is_none()) {
+        let known = Verdict::ALL.map(Verdict::as_str).join(", ");
+        return Err(ApiError::BadRequest(format!("verdict={word}: the verdicts are {known}")));
+    }
+    let filter = VerdictFilter {
+        rule: q.rule,
+        verdict: q.verdict,
+        resource: q.resource,
+        tally: q.tally,
+        since: q.since,
+        after: q.after,
+        limit: limit(q.limit)?,
+    };
+    Ok(web::Json(read::verdicts(&node.db, filter).await?))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ExampleQuery {
+    /// The rule; if left out, the first that matched the alert.
+    rule: Option<String>,
+}
+
+/// An example for a rule's file, made from an alert that came and those of its episode.
+#[utoipa::path(operation_id = "exampleFromAlert", tag = "rules", params(("seq" = i64, Path), ExampleQuery),
+    responses((status = 200, body = Draft), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/alerts/{seq}/example")]
+pub(super) async fn example(
+    node: web::Data<Node>,
+    _caller: Caller,
+    seq: web::Path<i64>,
+    query: web::Query<ExampleQuery>,
+) -> Result<web::Json<Draft>, ApiError> {
+    let alert = stored(&node, *seq).await?;
+    let rule: Arc<Rule> = match &query.rule {
+        Some(name) => published_rule(&node, name)?.0,
+        None => {
+            let published = node.published();
+            let first = published.matcher.matching(&alert).into_iter().find(|h| h.broken.is_none());
+            first.map(|h| Arc::clone(h.rule)).ok_or_else(|| {
+                ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`"))
+            })?
+        }
+    };
+    let alerts = read::alerts_around(&node.db, *seq, 50).await?;
+    let example = rehearse::example_of(&rule, &alerts)
+        .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
+    Ok(web::Json(Draft { text: why::yaml(&rule, &example) }))
+}
+
+/// A rule to start from, made from an alert.
+#[utoipa::path(operation_id = "draftFromAlert", tag = "rules", params(("seq" = i64, Path)),
+    responses((status = 200, body = Draft), (status = 404, body = Problem)))]
+#[get("/alerts/{seq}/draft")]
+pub(super) async fn draft(
+    node: web::Data<Node>,
+    _caller: Caller,
+    seq: web::Path<i64>,
+) -> Result<web::Json<Draft>, ApiError> {
+    let alert = stored(&node, *seq).await?;
+    let published = node.published();
+    let runbooks = published.catalog.entries(Kind::Runbook).filter_map(|e| match &e.definition {
+        Definition::Runbook(r) => Some(r),
+        _ => None,
+    });
+    Ok(web::Json(Draft { text: why::draft(&alert, runbooks) }))
+}
+
+/// Names, labels and functions, for completing words in an editor.
+#[utoipa::path(operation_id = "showVocabulary", tag = "rules", responses((status = 200, body = Vocabulary)))]
+#[get("/vocabulary")]
+pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Vocabulary>, ApiError> {
+    let seen = read::seen(&node.db).await?;
+    let published = node.published();
+    let mut sources = seen.sources;
+    sources.extend(published.catalog.entries(Kind::Source).map(|e| e.name.clone()));
+    let runbooks = published.catalog.entries(Kind::Runbook).filter_map(|e| match &e.definition {
+        Definition::Runbook(r) => Some((r.name.clone(), r.inputs.properties().keys().cloned().collect())),
+        _ => None,
+    });
+    Ok(web::Json(Vocabulary {
+        sources: sources.into_iter().collect(),
+        kinds: seen.kinds.into_iter().collect(),
+        resources: seen.resources.into_iter().take(2000).collect(),
+        labels: seen.labels.into_iter().map(|(k, v)| (k, v.into_iter().take(200).collect())).collect(),
+        runbooks: runbooks.collect(),
+        functions: expr::functions().map(str::to_owned).collect(),
+        fields: expr::ALERT_FIELDS.map(str::to_owned).to_vec(),
+        severities: Severity::ALL.map(|s| s.as_str().to_owned()).to_vec(),
+        verdicts: Verdict::ALL.map(|v| v.as_str().to_owned()).to_vec(),
+        warnings: lint::WARNINGS.map(|(name, says)| (name.to_owned(), says.to_owned())).into(),
+    }))
+}

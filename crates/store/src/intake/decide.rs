@@ -1,0 +1,174 @@
+//! Deciding a batch: events in, an outcome out. Settling is pure, so a batch is decided twice:
+//! the first time tells how many jobs there will be and for which older alerts, the second time
+//! with their numbers and these alerts at hand, so that no number is wasted.
+
+use super::{
+    Hit,
+    memories::{Due, Memories},
+    outcome::Outcome,
+};
+use crate::{StoreError, sql};
+use arvok_core::{
+    Alert, AlertState, Catalog, alarm,
+    rule::Rule,
+    settle::{Effect, Event, Machine, Matched, Memory, Slot, Standing},
+};
+use chrono::{DateTime, Utc};
+use sea_orm::DatabaseTransaction;
+use std::{
+    collections::{BTreeMap, VecDeque},
+    sync::Arc,
+};
+
+/// A recorded alert with its number, its hits, and what it did to its alarm.
+pub(super) struct Fresh<'a> {
+    pub alert: &'a Alert,
+    pub seq: i64,
+    pub hits: Vec<Hit<'a>>,
+    pub alarm: Option<i64>,
+    pub change: alarm::Change,
+}
+
+/// What is to be decided.
+pub(super) struct Batch<'a> {
+    pub catalog: &'a Catalog,
+    pub fresh: Vec<Fresh<'a>>,
+    pub due: Vec<Due>,
+    pub now: DateTime<Utc>,
+}
+
+/// Decides with real numbers.
+pub(super) async fn settle<'a>(
+    tx: &DatabaseTransaction,
+    batch: &Batch<'a>,
+    memories: Memories,
+) -> Result<Outcome<'a>, StoreError> {
+    let mut trial = decide(batch, memories.clone(), &mut Numbers::default());
+    if trial.fires.is_empty() {
+        return Ok(trial);
+    }
+    let wanted = trial.numbers;
+    let elders = elders(tx, &trial, batch).await?;
+    if wanted > 0 {
+        let mut numbers = Numbers { given: drawn(tx, wanted).await?, drawn: 0 };
+        trial = decide(batch, memories, &mut numbers);
+    }
+    trial.elders = elders;
+    Ok(trial)
+}
+
+#[derive(Default)]
+struct Numbers {
+    given: VecDeque<i64>,
+    drawn: usize,
+}
+
+async fn drawn(tx: &DatabaseTransaction, wanted: usize) -> Result<VecDeque<i64>, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Number {
+        n: i64,
+    }
+    let sql = "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)";
+    let rows: Vec<Number> = sql::rows(tx, sql, vec![(wanted as i32).into()]).await?;
+    Ok(rows.into_iter().map(|n| n.n).collect())
+}
+
+/// Alerts of earlier batches for which something is dispatched now.
+async fn elders(
+    tx: &DatabaseTransaction,
+    trial: &Outcome<'_>,
+    batch: &Batch<'_>,
+) -> Result<BTreeMap<i64, Alert>, StoreError> {
+    let here = |seq: &i64| batch.fresh.iter().any(|f| f.seq == *seq);
+    let wanted: Vec<i64> = trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|s| !here(s)).copied().collect();
+    if wanted.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    crate::read::whole_alerts(tx, &wanted).await
+}
+
+fn decide<'a>(batch: &Batch<'a>, memories: Memories, numbers: &mut Numbers) -> Outcome<'a> {
+    let mut work = Work { outcome: Outcome::new(batch.catalog, memories), numbers };
+    for due in &batch.due {
+        work.due(due, batch);
+    }
+    for fresh in &batch.fresh {
+        work.alert(fresh);
+    }
+    work.outcome.numbers = work.numbers.drawn;
+    work.outcome
+}
+
+struct Work<'a, 'n> {
+    outcome: Outcome<'a>,
+    numbers: &'n mut Numbers,
+}
+
+impl<'a> Work<'a, '_> {
+    fn due(&mut self, due: &Due, batch: &Batch<'a>) {
+        let Some((rule, version)) = batch.catalog.rule(&due.rule) else {
+            // Nobody is left who could want it.
+            let memory = self.outcome.memories.by_rule.entry(due.rule.clone()).or_default();
+            match &due.slot {
+                Slot::Tally(key) => drop(memory.tallies.remove(key)),
+                Slot::Pool(key) => drop(memory.pools.remove(key)),
+            }
+            return;
+        };
+        let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
+        self.outcome.take(rule, version, batch.now, effects, "");
+    }
+
+    fn alert(&mut self, fresh: &Fresh<'a>) {
+        let now = fresh.alert.received;
+        if let (alarm::Change::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
+            self.cleared(now, alarm);
+        }
+        let standing = match (fresh.alert.state, fresh.alarm, fresh.change) {
+            (_, _, alarm::Change::Late(over)) => Standing::Late { over },
+            (AlertState::Raised, Some(alarm), change) => {
+                Standing::Raised { alarm, anew: change == alarm::Change::Raised }
+            }
+            _ => Standing::None,
+        };
+        for hit in &fresh.hits {
+            let matched = Matched {
+                alert: fresh.seq,
+                keys: &hit.keys,
+                happened: fresh.alert.happened(),
+                severity: fresh.alert.severity,
+                standing,
+                entries: hit.rule.entries(fresh.alert).count(),
+                cause: None,
+            };
+            let effects = self.handle(hit.rule, now, Event::Matched(matched));
+            self.outcome.alarms.insert(fresh.seq, fresh.alarm);
+            self.outcome.take(hit.rule, hit.version, now, effects, &hit.keys.tally);
+        }
+    }
+
+    fn cleared(&mut self, now: DateTime<Utc>, alarm: i64) {
+        for (name, key) in self.outcome.memories.holding(alarm) {
+            match self.outcome.catalog.rule(&name) {
+                Some((rule, version)) => {
+                    let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
+                    self.outcome.take(rule, version, now, effects, &key);
+                }
+                None => {
+                    let memory = self.outcome.memories.by_rule.entry(name).or_default();
+                    memory.tallies.remove(&key);
+                }
+            }
+        }
+    }
+
+    fn handle(&mut self, rule: &Arc<Rule>, now: DateTime<Utc>, event: Event<'_>) -> Vec<Effect> {
+        let memory: &mut Memory = self.outcome.memories.by_rule.entry(rule.name.clone()).or_default();
+        let numbers = &mut *self.numbers;
+        let mut number = || {
+            numbers.drawn += 1;
+            numbers.given.pop_front().unwrap_or(0)
+        };
+        Machine::new(rule, rule.stance, memory, &mut number).handle(now, event)
+    }
+}

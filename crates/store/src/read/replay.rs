@@ -1,0 +1,104 @@
+//! Stored alerts as a stream, oldest first, for rehearsals: row by row from the database, so that
+//! memory does not grow with their number.
+
+use crate::{StoreError, sql::statement};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, matcher::Glob, rule::Rule};
+use chrono::{DateTime, Utc};
+use futures_util::{Stream, StreamExt};
+use sea_orm::{DatabaseConnection, QueryResult, StreamTrait, Value};
+
+/// Which alerts a rehearsal has to see.
+#[derive(Clone, Debug)]
+pub struct Replay {
+    /// Received since.
+    pub since: DateTime<Utc>,
+    /// Received before.
+    pub until: DateTime<Utc>,
+    conditions: String,
+    values: Vec<Vec<String>>,
+    body: bool,
+}
+
+impl Replay {
+    /// All alerts that could matter to rules. Of an alarm every alert matters, whatever its
+    /// state and severity; another source, kind or resource does not.
+    pub fn of(rules: &[&Rule], since: DateTime<Utc>, until: DateTime<Utc>) -> Self {
+        let mut replay =
+            Self { since, until, conditions: String::new(), values: Vec::new(), body: rules.iter().any(|r| r.reads_body()) };
+        type Line = fn(&Rule) -> &Option<Vec<Glob>>;
+        let lines: [(&str, Line); 3] = [
+            ("source", |r| &r.listen.sources),
+            ("kind", |r| &r.listen.kinds),
+            ("resource", |r| &r.listen.resource),
+        ];
+        for (column, line) in lines {
+            let mut names = Vec::new();
+            let all = rules.iter().all(|r| {
+                let globs = line(r).as_deref().unwrap_or_default();
+                names.extend(globs.iter().filter_map(Glob::exact).map(str::to_owned));
+                !globs.is_empty() && globs.iter().all(|g| g.exact().is_some())
+            });
+            if all {
+                replay.values.push(names);
+                replay.conditions.push_str(&format!(" AND {column} = ANY(${})", replay.values.len() + 2));
+            }
+        }
+        replay
+    }
+
+    fn clause(&self) -> String {
+        format!("FROM alert WHERE received >= $1 AND received < $2{}", self.conditions)
+    }
+
+    fn values(&self) -> Vec<Value> {
+        let times = [self.since, self.until].into_iter().map(Value::from);
+        times.chain(self.values.iter().cloned().map(Value::from)).collect()
+    }
+}
+
+/// How many alerts a replay will give.
+pub async fn count_for_replay(db: &DatabaseConnection, replay: &Replay) -> Result<i64, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Count {
+        n: i64,
+    }
+    let sql = format!("SELECT count(*) AS n {}", replay.clause());
+    Ok(crate::sql::maybe::<Count>(db, &sql, replay.values()).await?.map_or(0, |c| c.n))
+}
+
+/// The alerts with their numbers, in the order in which they were received. Payloads come along
+/// only where a rule looks at them.
+pub async fn replay<'a>(
+    db: &'a DatabaseConnection,
+    replay: &Replay,
+) -> Result<impl Stream<Item = Result<(i64, Alert), StoreError>> + 'a, StoreError> {
+    let body = if replay.body { "body" } else { "'null'::jsonb AS body" };
+    let sql = format!(
+        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, {body} {}
+        ORDER BY received, seq",
+        replay.clause()
+    );
+    let rows = db.stream_raw(statement(&sql, replay.values())).await?;
+    Ok(rows.map(|row| read(&row?)))
+}
+
+fn read(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
+    let text = |column: &str| row.try_get::<String>("", column);
+    let wrong = |what: &str| StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")));
+    let labels: serde_json::Value = row.try_get("", "labels")?;
+    let alert = Alert {
+        id: text("id")?,
+        source: text("source")?,
+        kind: text("kind")?,
+        severity: Severity::from_rank(row.try_get("", "severity")?),
+        state: AlertState::parse(&text("state")?).ok_or_else(|| wrong("state"))?,
+        resource: ResourcePath::parse(&text("resource")?).map_err(|_| wrong("resource"))?,
+        time: row.try_get("", "time")?,
+        received: row.try_get("", "received")?,
+        summary: text("summary")?,
+        value: row.try_get("", "value")?,
+        labels: serde_json::from_value(labels)?,
+        body: row.try_get("", "body")?,
+    };
+    Ok((row.try_get("", "seq")?, alert))
+}
