@@ -21,8 +21,8 @@ pub use definitions::{
 pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, ProposalDecision, ProposalItem, RehearsalDifference, RehearsalLine,
-    RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why,
-    WhyRequest,
+    RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem,
+    Vocabulary, Why, WhyRequest,
 };
 pub use watch::{Change, Strait, Watch};
 
@@ -80,12 +80,28 @@ pub struct FileProblem {
 
 impl From<arvok_core::Problem> for FileProblem {
     fn from(p: arvok_core::Problem) -> Self {
-        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text, warning: p.warning }
+        Self {
+            file: p.file,
+            line: p.line,
+            column: p.column,
+            length: p.length,
+            message: p.message,
+            text: p.text,
+            warning: p.warning,
+        }
     }
 }
 
 impl From<FileProblem> for arvok_core::Problem {
     fn from(p: FileProblem) -> Self {
-        Self { file: p.file, line: p.line, column: p.column, length: p.length, message: p.message, text: p.text, warning: p.warning }
+        Self {
+            file: p.file,
+            line: p.line,
+            column: p.column,
+            length: p.length,
+            message: p.message,
+            text: p.text,
+            warning: p.warning,
+        }
     }
 }

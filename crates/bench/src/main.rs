@@ -5,6 +5,9 @@
 
 mod intake;
 mod latency;
+mod matching;
+mod rehearsal;
+mod settling;
 mod stage;
 mod summary;
 
@@ -26,9 +29,12 @@ fn main() -> ExitCode {
 }
 
 async fn measure() -> Fallible<()> {
+    let mut figures = matching::figures()?;
+    figures.push(settling::per_second()?);
     let mut stage = Stage::start().await?;
-    let mut figures = vec![intake::batches(&stage).await?, intake::singles(&stage).await?];
+    figures.extend([intake::batches(&stage).await?, intake::singles(&stage).await?]);
     figures.extend(latency::first_call(&stage).await?);
+    figures.push(rehearsal::over_a_million(&stage).await?);
     stage.stop();
     summary::write(&figures)
 }

@@ -295,12 +295,14 @@ pub enum RuleCommand {
     #[command(flatten)]
     Named(Named),
     /// Say clause by clause why a rule matches an alert or not, and what it decides
-    #[command(after_help = "RULE is the name of a published rule, or a file with a rule that was not published. An alert
+    #[command(
+        after_help = "RULE is the name of a published rule, or a file with a rule that was not published. An alert
 that never happened is JSON in the normal form, with `source`.
 
 Examples:
   arvok rule why booking-disk-filling --alert 41
-  arvok rule why rules/disks.yaml --rule booking-disk-filling --file made-up.json")]
+  arvok rule why rules/disks.yaml --rule booking-disk-filling --file made-up.json"
+    )]
     Why {
         /// A published rule, or a file
         #[arg(value_name = "RULE")]

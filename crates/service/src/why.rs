@@ -73,15 +73,18 @@ async fn given_verdict(node: &Node, why: &mut Why, seq: i64) -> Result<(), ApiEr
         return Ok(());
     };
     if !why.matches {
-        let note = format!("version {} of the rule matched when the alert came; the published one does not", given.rule_version);
+        let note = format!(
+            "version {} of the rule matched when the alert came; the published one does not",
+            given.rule_version
+        );
         why.notes.push(note);
     } else if Some(given.rule_version) != why.version {
-        why.notes.push(format!("decided by version {}; the clauses are those of the published one", given.rule_version));
+        why.notes
+            .push(format!("decided by version {}; the clauses are those of the published one", given.rule_version));
     }
     why.story = read::tally_story(&node.db, &why.rule, &given.tally, seq).await?;
     why.tally = Some(given.tally);
-    why.verdict =
-        Some(VerdictGuess { given: true, verdict: given.verdict, reason: given.reason, job: given.job });
+    why.verdict = Some(VerdictGuess { given: true, verdict: given.verdict, reason: given.reason, job: given.job });
     Ok(())
 }
 
@@ -159,7 +162,9 @@ pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy,
 pub(crate) fn yaml(rule: &Rule, example: &ExampleDoc) -> String {
     let mut lines = vec![format!("# For rule {}, played as if it acted.", rule.name), "examples:".to_owned()];
     lines.push("  - given:".into());
-    lines.extend(example.given.iter().map(|g| format!("      - {}", flow(&serde_json::to_value(g).unwrap_or_default()))));
+    lines.extend(
+        example.given.iter().map(|g| format!("      - {}", flow(&serde_json::to_value(g).unwrap_or_default()))),
+    );
     if !example.of.is_empty() {
         lines.push(format!("    of: {}", flow(&Value::Object(example.of.clone()))));
     }
@@ -167,7 +172,9 @@ pub(crate) fn yaml(rule: &Rule, example: &ExampleDoc) -> String {
         lines.push("    expect: []".into());
     } else {
         lines.push("    expect:".into());
-        lines.extend(example.expect.iter().map(|e| format!("      - {}", flow(&serde_json::to_value(e).unwrap_or_default()))));
+        lines.extend(
+            example.expect.iter().map(|e| format!("      - {}", flow(&serde_json::to_value(e).unwrap_or_default()))),
+        );
     }
     lines.join("\n") + "\n"
 }
@@ -203,12 +210,12 @@ pub(crate) fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runboo
     let mut lines = vec![
         format!("rule: {}", arvok_core::alert::cut(&name, 60)),
         format!("summary: {}", Value::from(alert.summary.as_str())),
-        "stance: watch                # records what it would do; then propose, then act".into(),
+        "stance: watch  # records what it would do; then propose, then act".into(),
         "listen:".into(),
         format!("  sources: [{}]", word(&alert.source)),
         format!("  kinds: [{}]", word(&alert.kind)),
         format!("  severity: {}..", alert.severity),
-        format!("  resource: {}         # or a glob such as {class}/**", word(alert.resource.as_str())),
+        format!("  resource: {}  # or a glob such as {class}/**", word(alert.resource.as_str())),
     ];
     if let Some((label, value)) = alert.labels.iter().next() {
         lines.push(format!("  # labels: {{ {}: {} }}", word(label), word(value)));
@@ -217,7 +224,7 @@ pub(crate) fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runboo
         lines.push(format!("  # where: alert.value >= {value}"));
     }
     lines.push("settle:".into());
-    lines.push("  rest: 15m                 # after a dispatch, silent for so long".into());
+    lines.push("  rest: 15m  # after a dispatch, silent for so long".into());
     lines.push("dispatch:".into());
     match runbooks.into_iter().next() {
         Some(runbook) => {

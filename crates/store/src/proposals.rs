@@ -47,7 +47,8 @@ pub async fn dismiss(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> 
 }
 
 async fn decide(tx: &DatabaseTransaction, id: i64, state: &str, decided: Decided<'_>) -> Result<bool, StoreError> {
-    let sql = "UPDATE proposal SET state = $2, decided_at = $3, decided_by = $4, note = $5 WHERE id = $1 AND state = 'open'";
+    let sql =
+        "UPDATE proposal SET state = $2, decided_at = $3, decided_by = $4, note = $5 WHERE id = $1 AND state = 'open'";
     let note = decided.note.map(str::to_owned);
     let values = vec![id.into(), state.into(), decided.at.into(), decided.by.into(), note.into()];
     Ok(sql::run(tx, sql, values).await? == 1)

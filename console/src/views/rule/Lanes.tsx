@@ -1,11 +1,10 @@
 // A rehearsal as lanes: one for each tally, time from left to right, each alert a tick with its
 // verdict, each dispatch a post; the published version stands below the new one.
-import { useMemo } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import type { RehearsalReport, RehearsalResult } from '../../api/client';
 import { exact } from '../../ui/time';
 
-const LEFT = 190;
-const WIDTH = 900;
+const LEFT = 172;
 const TOP = 26;
 /** Lanes that are drawn; the busiest come first. */
 const DRAWN = 12;
@@ -34,21 +33,51 @@ function rows(report: RehearsalReport, only: number[]): Map<string, Row> {
 
 function marks(from: number, to: number): { at: number; label: string }[] {
   const span = to - from;
-  const steps = [60e3, 300e3, 900e3, 3600e3, 3 * 3600e3, 6 * 3600e3, 86400e3, 7 * 86400e3];
-  const step = steps.find((s) => span / s <= 9) ?? 14 * 86400e3;
+  const steps = [1e3, 5e3, 15e3, 60e3, 300e3, 900e3, 3600e3, 3 * 3600e3, 6 * 3600e3, 86400e3, 7 * 86400e3];
+  const step = steps.find((s) => span / s <= 6) ?? 14 * 86400e3;
   const first = Math.ceil(from / step) * step;
   const day = step >= 86400e3;
   return Array.from({ length: Math.max(0, Math.floor((to - first) / step) + 1) }, (_, i) => {
     const at = first + i * step;
     const t = new Date(at).toISOString();
-    return { at, label: day ? t.slice(5, 10) : t.slice(11, 16) };
+    return { at, label: day ? t.slice(5, 10) : t.slice(11, step < 60e3 ? 19 : 16) };
   });
+}
+
+/** The width that there is, in pixels, so that letters keep their size. */
+function useWidth() {
+  const place = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(560);
+  useEffect(() => {
+    if (!place.current) return;
+    const observer = new ResizeObserver(
+      ([entry]) => entry && setWidth(Math.max(320, entry.contentRect.width)),
+    );
+    observer.observe(place.current);
+    return () => observer.disconnect();
+  }, []);
+  return { place, width };
+}
+
+/** The time that is worth drawing: from the first alert that matched to the last thing that happened. */
+function span(result: RehearsalResult): [number, number] {
+  const reports = [result.now, ...(result.before ? [result.before] : [])];
+  const times = reports.flatMap((r) => [
+    ...r.rulings.flatMap((one) => [Date.parse(one.came), Date.parse(one.at)]),
+    ...r.posts.map((p) => Date.parse(p.at)),
+  ]);
+  if (times.length === 0) return [Date.parse(result.from), Date.parse(result.to)];
+  const first = times.reduce((a, b) => Math.min(a, b));
+  const last = times.reduce((a, b) => Math.max(a, b));
+  const margin = Math.max(1000, (last - first) * 0.04);
+  return [Math.max(Date.parse(result.from), first - margin), Math.min(Date.parse(result.to), last + margin)];
 }
 
 export function Lanes({ result }: { result: RehearsalResult }) {
   const { now, before, difference } = result;
-  const [from, to] = [Date.parse(result.from), Date.parse(result.to)];
-  const x = (at: number) => LEFT + ((at - from) / Math.max(1, to - from)) * (WIDTH - LEFT - 14);
+  const { place, width } = useWidth();
+  const [from, to] = useMemo(() => span(result), [result]);
+  const x = (at: number) => LEFT + ((at - from) / Math.max(1, to - from)) * (width - LEFT - 16);
   const drawn = useMemo(() => {
     const newer = rows(now, difference?.only_now ?? []);
     const older = before ? rows(before, difference?.only_before ?? []) : undefined;
@@ -65,13 +94,8 @@ export function Lanes({ result }: { result: RehearsalResult }) {
   const height = TOP + shown.length * each + 8;
   if (shown.length === 0) return null;
   return (
-    <>
-      <svg
-        viewBox={`0 0 ${WIDTH} ${height}`}
-        className="w-full"
-        role="img"
-        aria-label="Verdicts by tally over time"
-      >
+    <div ref={place}>
+      <svg width={width} height={height} role="img" aria-label="Verdicts by tally over time">
         {marks(from, to).map((m) => (
           <g key={m.at}>
             <line x1={x(m.at)} x2={x(m.at)} y1={TOP - 6} y2={height - 6} stroke="var(--line)" />
@@ -86,13 +110,21 @@ export function Lanes({ result }: { result: RehearsalResult }) {
           return (
             <g key={key}>
               <text x="0" y={y + 3} fontSize="12.5" fontWeight="600" fill="var(--ink)">
-                {(lane?.resource ?? key).slice(0, 26)}
+                {(lane?.resource ?? key).replace(/^(.{24}).+$/, '$1…')}
               </text>
               <text x="0" y={y + 17} fontSize="11.5" fill="var(--ink-3)">
                 {lane?.kind}
               </text>
-              <Line row={drawn.newer.get(key)} y={y} x={x} label={drawn.older ? 'new' : ''} />
-              {drawn.older && <Line row={drawn.older.get(key)} y={y + 28} x={x} label="live" pale />}
+              <Line
+                row={drawn.newer.get(key)}
+                y={y}
+                x={x}
+                label={drawn.older ? 'new' : ''}
+                end={width - 10}
+              />
+              {drawn.older && (
+                <Line row={drawn.older.get(key)} y={y + 28} x={x} label="live" end={width - 10} pale />
+              )}
             </g>
           );
         })}
@@ -103,7 +135,7 @@ export function Lanes({ result }: { result: RehearsalResult }) {
           {now.cut ? ' and more' : ''}.
         </p>
       )}
-    </>
+    </div>
   );
 }
 
@@ -112,12 +144,14 @@ function Line({
   y,
   x,
   label,
+  end,
   pale,
 }: {
   row: Row | undefined;
   y: number;
   x: (at: number) => number;
   label: string;
+  end: number;
   pale?: boolean;
 }) {
   const ticks = row?.ticks ?? [];
@@ -127,7 +161,7 @@ function Line({
       <text x={LEFT - 6} y={y - 2} fontSize="11" textAnchor="end" fill="var(--ink-3)">
         {label}
       </text>
-      <line x1={LEFT} x2={WIDTH - 8} y1={y} y2={y} stroke="var(--line)" />
+      <line x1={LEFT} x2={end} y1={y} y2={y} stroke="var(--line)" />
       {ticks
         .filter((_, i) => i % skip === 0)
         .map((t, i) => (

@@ -117,7 +117,7 @@ function Outcome({ result }: { result: RehearsalResult }) {
         <p className="mt-2 text-[13px] text-ink-2">
           {difference.only_now.length + difference.only_before.length === 0
             ? 'The same dispatches as the live version.'
-            : `${Math.abs(fewer)} dispatches ${fewer >= 0 ? 'fewer' : 'more'} than live: ${difference.only_now.length} new, ${difference.only_before.length} no longer made (outlined).`}
+            : `${Math.abs(fewer)} ${Math.abs(fewer) === 1 ? 'dispatch' : 'dispatches'} ${fewer >= 0 ? 'fewer' : 'more'} than live: ${difference.only_now.length} new, ${difference.only_before.length} no longer made (outlined).`}
         </p>
       )}
       {now.posts.length > 0 && (

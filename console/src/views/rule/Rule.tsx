@@ -184,7 +184,9 @@ function Complaints({ problems, warnings }: { problems: FileProblem[]; warnings:
     <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Complaints">
       {[...problems, ...warnings].map((p) => (
         <li key={`${p.line} ${p.column} ${p.message}`} className="flex gap-2 py-0.5">
-          <Tag tone={p.warning ? 'warn' : 'bad'}>line {p.line}</Tag>
+          <span>
+            <Tag tone={p.warning ? 'warn' : 'bad'}>line {p.line}</Tag>
+          </span>
           <span className="whitespace-pre-wrap break-words text-ink-2">
             {p.message}
             {p.warning && <span className="text-ink-3"> ({p.warning})</span>}

@@ -162,7 +162,12 @@ fn rule_of(file: &FileText, name: Option<&str>) -> Result<Arc<Rule>, CliError> {
         [] => Err(CliError::Here(format!("{}: holds no such rule", file.file))),
         many => {
             let names: Vec<&str> = many.iter().map(|d| d.name.as_str()).collect();
-            Err(CliError::Usage(format!("{} holds {} rules; say --rule {}", file.file, many.len(), names.join(" or --rule "))))
+            Err(CliError::Usage(format!(
+                "{} holds {} rules; say --rule {}",
+                file.file,
+                many.len(),
+                names.join(" or --rule ")
+            )))
         }
     }
 }

@@ -27,10 +27,14 @@ pub fn rehearsal(r: &RehearsalResult) -> String {
             lines.push("  the same dispatches".into());
         }
         if !d.only_now.is_empty() {
-            lines.push(format!("  {} that the published one does not make (+ above)", many(d.only_now.len() as u64, "dispatch")));
+            lines.push(format!(
+                "  {} that the published one does not make (+ above)",
+                many(d.only_now.len() as u64, "dispatch")
+            ));
         }
         if !d.only_before.is_empty() {
-            lines.push(format!("  {} that only the published one makes:", many(d.only_before.len() as u64, "dispatch")));
+            lines
+                .push(format!("  {} that only the published one makes:", many(d.only_before.len() as u64, "dispatch")));
             let only: Vec<&RehearsalPost> = before.posts.iter().filter(|p| d.only_before.contains(&p.job)).collect();
             lines.extend(only.into_iter().take(SHOWN).map(|p| post(p, '-')));
         }
@@ -51,7 +55,8 @@ fn many(n: u64, what: &str) -> String {
 
 fn counts(r: &RehearsalResult) -> Vec<String> {
     let before = |verdict: &str| r.before.as_ref().map(|b| b.verdicts.get(verdict).copied().unwrap_or(0));
-    let mut words: Vec<&String> = r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).collect();
+    let mut words: Vec<&String> =
+        r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).collect();
     words.sort();
     words.dedup();
     let line = |word: &&String| {

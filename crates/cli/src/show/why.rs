@@ -1,6 +1,6 @@
 //! Why rules match or not, their verdicts and versions.
 
-use super::{Table, gauge, when, with_next};
+use super::{gauge, when, with_next};
 use arvok_api::{AlertWhy, ClauseItem, Page, VerdictLine, VersionItem, Why};
 use similar::{ChangeTag, TextDiff};
 
@@ -15,10 +15,14 @@ fn clause(c: &ClauseItem) -> Vec<String> {
         .iter()
         .map(|s| format!("{} {}", s.field, s.value.as_ref().map_or_else(|| "is missing".into(), |v| format!("= {v}"))))
         .collect();
-    let mut lines = vec![format!("  {mark} {:9} {}", c.line, c.text)];
-    if !saw.is_empty() {
-        lines.push(format!("              {}", saw.join(", ")));
-    }
+    let (head, saw) = (format!("  {mark} {:9} {}", c.line, c.text), saw.join(", "));
+    let mut lines = if saw.is_empty() {
+        vec![head]
+    } else if head.chars().count() + saw.chars().count() <= 92 {
+        vec![format!("{head:44}  {saw}")]
+    } else {
+        vec![head, format!("              {saw}")]
+    };
     let told = c.wrong.as_ref().filter(|w| !w.starts_with("there is no field"));
     lines.extend(told.map(|w| format!("              {w}")));
     lines
@@ -74,20 +78,15 @@ pub fn alert_why(id: i64, a: &AlertWhy) -> String {
 
 /// A list of verdicts.
 pub fn verdicts(page: &Page<VerdictLine>) -> String {
-    let mut table = Table::new(&["alert", "received", "", "resource", "rule", "verdict", "job", "reason"]);
+    let mut lines = Vec::new();
     for v in &page.items {
-        table.row([
-            v.alert.to_string(),
-            when(v.at),
-            gauge(&v.severity, &v.state).to_owned(),
-            v.resource.clone(),
-            v.rule.clone(),
-            v.verdict.clone(),
-            v.job.map_or_else(String::new, |j| j.to_string()),
-            v.reason.clone(),
-        ]);
+        let mark = gauge(&v.severity, &v.state);
+        let job = v.job.map_or_else(String::new, |j| format!(" ({j})"));
+        lines.push(format!("{:>6}  {}  {mark}  {}  {}: {}{job}", v.alert, when(v.at), v.resource, v.rule, v.verdict));
+        lines.push(format!("        {}", v.reason));
     }
-    with_next(table.text("No verdicts."), page.next.as_ref())
+    let text = if lines.is_empty() { "No verdicts.".to_owned() } else { lines.join("\n") };
+    with_next(text, page.next.as_ref())
 }
 
 /// Versions, newest first, each with what it changed.

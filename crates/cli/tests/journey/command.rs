@@ -47,7 +47,7 @@ fn exit_codes_tell_what_happened() {
 #[test]
 fn check_needs_no_server_and_marks_the_place() {
     let said = arvok(&["check", DEMO], &[], "");
-    assert_eq!((said.code, said.out.trim()), (0, "8 definitions in 5 files are good"));
+    assert_eq!((said.code, said.out.trim()), (0, "9 definitions in 5 files are good; 3 examples hold"));
     let place = folder("check");
     std::fs::write(place.join("rule.yaml"), "rule: a\nlisten:\n  sevrity: major\ndispatch: { runbook: none }\n")
         .expect("writes");
@@ -76,14 +76,14 @@ fn publish_shows_asks_and_can_be_told_not_to() {
     changed   rule booking-disk-filling, version 2
         -   rest: 30s
         +   rest: 15m
-    1 without a change
+    2 without a change
     arvok: nobody can be asked here; say --yes to publish, or --dry-run to only look
     ");
     assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 1);
     assert_eq!(stage.arvok(&["publish", path, "--dry-run"]).code, 0);
     assert_eq!(stage.arvok(&["publish", path, "--yes"]).code, 0);
     assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 2);
-    assert_eq!(stage.arvok(&["publish", path, "--yes"]).out.trim(), "2 without a change");
+    assert_eq!(stage.arvok(&["publish", path, "--yes"]).out.trim(), "3 without a change");
 }
 
 #[test]

@@ -15,6 +15,7 @@ fn played() -> Stage {
     stage.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
     stage.job_in(2, &["failed"]);
     stage.yard.with(|c| c.fill("brack-kiosk-3", "system", 98.0, 0.0));
+    until("a proposal", || stage.get("/api/v1/proposals")["items"].get(0).map(|_| ()));
     stage
 }
 
@@ -45,7 +46,6 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
         assert!(text.contains(part), "{part} in {text}");
     }
     browser.click("booking-disk-filling");
-    browser.see("As published");
     browser.see("How it has fared");
     browser.click("Sign out");
     browser.see("Sign in");
@@ -61,14 +61,17 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
     let views = [
         ("/", "The strait"),
         ("/alerts", "disk.usage"),
-        ("/alerts/1", "Normal form"),
+        ("/alerts/1", "One clause short"),
         ("/alarms", "vm/quill-booking-db-2"),
         ("/alarms/1", "Newest alerts"),
         ("/jobs", "grow-disk"),
         ("/jobs/1", "The passage"),
         ("/jobs/2", "at its ceiling"),
         ("/rules", "booking-disk-filling"),
-        ("/rules/booking-disk-filling", "As published"),
+        ("/rules/booking-disk-filling", "How it has fared"),
+        ("/rules/new?alert=1", "edited, not published"),
+        ("/proposals", "vm/brack-kiosk-3"),
+        ("/proposals/3", "What would be done"),
         ("/runbooks", "grow-disk"),
         ("/runbooks/grow-disk", "As published"),
         ("/nowhere", "There is nothing at this address."),
@@ -158,14 +161,53 @@ fn screenshots() {
         ("jobs", "/jobs", "grow-disk", true, 1280),
         ("job-confirmed", "/jobs/1", "The passage", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
-        ("rule", "/rules/booking-disk-filling", "As published", true, 1280),
+        ("rules", "/rules", "kiosk-disk-filling", true, 1280),
+        ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
+        ("proposal", "/proposals/3", "What would be done", true, 1280),
     ];
+    let shoot = |name: &str| {
+        browser.run("return document.fonts.ready.then(() => true)");
+        browser.picture(&folder.join(format!("{name}.png")));
+    };
     for (name, view, sign, dark, width) in shots {
         browser.size(width, 800);
         browser.theme(dark);
         browser.go(view);
         browser.see(sign);
-        browser.run("return document.fonts.ready.then(() => true)");
-        browser.picture(&folder.join(format!("{name}.png")));
+        shoot(name);
+    }
+    night_of_alerts(&stage);
+    browser.size(1280, 800);
+    browser.theme(false);
+    browser.go("/rules/booking-disk-filling");
+    browser.edit("cap: { jobs: 10, per: 1h }", "cap: { jobs: 2, per: 1h, later: true }");
+    browser.click("Rehearse");
+    browser.see("than live");
+    shoot("rule-rehearsal");
+    browser.theme(true);
+    browser.click("Publish version 2");
+    browser.see("These lines change");
+    shoot("rule-publish");
+}
+
+/// Alerts of the last hours, as a sender with a backlog delivers them.
+fn night_of_alerts(stage: &Stage) {
+    let now = chrono::Utc::now();
+    for (i, vm) in ["nessfold-booking-db-1", "oldhithe-booking-db-1", "brack-booking-db-1"].iter().enumerate() {
+        for burst in 0..4 {
+            for n in 0..(1 + (burst + i) % 3 * 2) {
+                let time = now - chrono::TimeDelta::minutes(50 - 12 * burst as i64)
+                    + chrono::TimeDelta::seconds(20 * n as i64);
+                let state = |state: &str| {
+                    json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "severity": "major",
+                    "state": state, "value": 90, "time": time, "labels": {"tier": "gold"}})
+                };
+                stage.send("yard-hypervisor", &state("raised"));
+            }
+            stage.send(
+                "yard-hypervisor",
+                &json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "state": "cleared", "value": 60}),
+            );
+        }
     }
 }

@@ -11,5 +11,8 @@ mod private;
 mod readme;
 mod reference;
 mod remedies;
+mod rules;
+mod settle_cases;
+mod settling;
 mod story;
 mod survival;

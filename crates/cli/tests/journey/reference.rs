@@ -30,3 +30,22 @@ fn every_operation_of_the_api_has_a_name_of_its_own() {
     assert_eq!(names.len(), all);
     assert!(api["openapi"].as_str().is_some_and(|v| v.starts_with("3.1")));
 }
+
+/// Every block of the page about rules is a rule whose examples hold.
+#[test]
+fn the_examples_of_the_rule_language_hold() {
+    let page = include_str!("../../../../docs/reference/rules.md");
+    let note = "runbook: note\ninputs: { what: { default: nothing } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n";
+    let source = |name: &str| format!("source: {name}\nintake: {{ webhook: {{ credential: {{ bearer: x }} }} }}\n");
+    let blocks: Vec<&str> = page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
+    assert!(blocks.len() >= 13, "the page lost its examples");
+    let text = blocks.join("---\n");
+    let file = crate::kit::folder("rules-page").join("rules.yaml");
+    let whole = format!("{}---\n{}---\n{note}---\n{text}", source("yard-hypervisor"), source("pier-probes"));
+    std::fs::write(&file, whole).expect("a file");
+    let said = crate::kit::arvok(&["check", &file.display().to_string()], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+    let played = text.matches("  - given:").count();
+    assert!(said.out.contains(&format!("; {played} examples hold")), "{}", said.out);
+    assert!(!said.err.contains("never-matches"), "silenced with a reason: {}", said.err);
+}

@@ -148,10 +148,10 @@ fn a_watching_rule_acts_on_nothing_and_a_resting_one_waits() {
     assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("rest is 1h")), "{verdict}");
     let strait = stage.get("/api/v1/watch")["strait"].clone();
     let n = |k: &str| strait[k].as_i64().expect("a number");
-    assert_eq!((n("watched"), n("resting"), n("dispatched"), n("unmatched")), (1, 1, 1, 1), "{strait}");
+    assert_eq!((n("watched"), n("held"), n("dispatched"), n("unmatched")), (1, 1, 1, 1), "{strait}");
     assert_eq!(n("received"), n("repeated") + n("distinct"), "{strait}");
     assert_eq!(n("distinct"), n("unmatched") + n("matched"), "{strait}");
-    assert_eq!(n("matched"), n("dispatched") + n("watched") + n("folded") + n("resting"), "{strait}");
+    assert_eq!(n("matched"), n("dispatched") + n("proposed") + n("watched") + n("folded") + n("held"), "{strait}");
     assert_eq!(n("dispatched"), n("confirmed") + n("under_way") + n("unproved") + n("failed"), "{strait}");
 }
 

@@ -119,7 +119,8 @@ impl Lint<'_> {
     fn rest(&mut self, seen: &Seen) {
         let Some(rest) = self.rule.settle.rest else { return };
         let listen = &self.rule.listen;
-        let fits = |globs: &Option<Vec<Glob>>, text: &str| globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)));
+        let fits =
+            |globs: &Option<Vec<Glob>>, text: &str| globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)));
         let longer = seen.repeats.iter().find(|(source, kind, repeat)| {
             fits(&listen.sources, source) && fits(&listen.kinds, kind) && *repeat > rest
         });
@@ -138,7 +139,11 @@ impl Lint<'_> {
             if !seen.resources.iter().any(|r| glob.matches(r)) {
                 let hint = glob.exact().and_then(|name| nearest(name, seen.resources.iter().map(String::as_str)));
                 let hint = hint.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-                let message = format!("`{}` fits none of the {} resources known so far{hint}", glob.as_str(), seen.resources.len());
+                let message = format!(
+                    "`{}` fits none of the {} resources known so far{hint}",
+                    glob.as_str(),
+                    seen.resources.len()
+                );
                 self.say("unknown-resource", &self.place("/listen/resource", i), message);
             }
         }

@@ -95,3 +95,13 @@ proptest::proptest! {
         let _ = parse_file("t.yaml", &text);
     }
 }
+
+#[test]
+fn found_by_fuzzing_lone_carriage_returns_are_lines_to_the_parser_only() {
+    let text = format!("rule: a\nlisten: {{}}\n---\nrule:{} b\n---\nrule: c\n", "\r\r\r\r\r\r".repeat(3));
+    let documents = super::parse_file("odd.yaml", &text);
+    assert!(documents.is_ok() || documents.is_err_and(|p| !p.message.contains("cannot be read as YAML")));
+    let many = format!("rule: a\n{}---\nrule: b\n---\nrule: c\n", "#\r".repeat(40));
+    let documents = super::parse_file("odd.yaml", &many).expect("reads");
+    assert!(documents.iter().all(|d| d.kind == "rule"), "{documents:?}");
+}

@@ -244,9 +244,11 @@ impl<'a> Build<'a> {
                 format!("`{kind}:` must be followed by a name"),
             ));
         };
+        // The parser may count more lines than there are: a lone carriage return is one to it.
         let last = reader.lines.len();
-        let body = &reader.lines[(start - 1).min(last)..end.saturating_sub(1).clamp(start - 1, last)];
-        let body = if end >= last { &reader.lines[(start - 1).min(last)..] } else { body };
+        let from = start.saturating_sub(1).min(last);
+        let to = if end >= last { last } else { end.saturating_sub(1).clamp(from, last) };
+        let body = &reader.lines[from..to];
         let text: Vec<&str> = body
             .iter()
             .map(String::as_str)

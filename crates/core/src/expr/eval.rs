@@ -117,7 +117,9 @@ impl<'a> Walk<'a> {
             return Ok(found);
         }
         Err(match value {
-            Val::Json(_) | Val::Map(_) | Val::Labels(_) | Val::Alert(_) if value.entries().is_none() || value.is_map() => {
+            Val::Json(_) | Val::Map(_) | Val::Labels(_) | Val::Alert(_)
+                if value.entries().is_none() || value.is_map() =>
+            {
                 ExprError::missing(format!("there is no field `{field}`"))
             }
             other => ExprError::missing(format!("there is no field `{field}` in {}", other.kind())),

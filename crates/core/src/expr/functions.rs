@@ -120,9 +120,14 @@ fn to_double<'a>(v: &Val<'_>) -> Option<Val<'a>> {
 /// RE2's syntax and its promise of linear time are those of the `regex` crate; the compiled
 /// size is bounded as well.
 pub(super) fn regex(pattern: &str) -> Result<regex::Regex, ExprError> {
-    regex::RegexBuilder::new(pattern).size_limit(256 << 10).dfa_size_limit(1 << 20).nest_limit(32).build().map_err(|_| {
-        ExprError::new(format!("`{}` is not a regular expression, or too large a one", crate::alert::cut(pattern, 40)))
-    })
+    regex::RegexBuilder::new(pattern).size_limit(256 << 10).dfa_size_limit(1 << 20).nest_limit(32).build().map_err(
+        |_| {
+            ExprError::new(format!(
+                "`{}` is not a regular expression, or too large a one",
+                crate::alert::cut(pattern, 40)
+            ))
+        },
+    )
 }
 
 fn replace(text: &str, what: &str, with: &str) -> Result<String, ExprError> {

@@ -122,7 +122,8 @@ fn called(name: &str, args: &[Node]) -> Option<Limit> {
 
 fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
     if let (Op::Const(_), true) = (&a.op, op != Binary::In) {
-        return compared(turned(op), b, a);
+        // Two constants demand nothing of an alert; turning them round for ever would find nothing.
+        return if matches!(b.op, Op::Const(_)) { None } else { compared(turned(op), b, a) };
     }
     if let (Binary::In, Op::List(items)) = (op, &b.op) {
         let texts: Option<Vec<String>> = items.iter().map(text).collect();

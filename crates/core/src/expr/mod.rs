@@ -9,8 +9,8 @@
 //! either was written with a decimal point or not, since senders are careless about that.
 
 mod eval;
-mod functions;
 mod explain;
+mod functions;
 mod limits;
 mod parse;
 mod template;

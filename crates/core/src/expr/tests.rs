@@ -123,6 +123,102 @@ fn templates() {
     assert_eq!(seen[1], ("/c", "the closing } of ${ is missing"));
 }
 
+#[test]
+fn found_by_fuzzing_two_constants_compared_end() {
+    for text in ["7==5", "'a' < 'b' && 1 > alert.value", "minor == major || 2 in [2]"] {
+        let names = Names { roots: &["alert"], functions: &[], types: &[] };
+        let _ = Expr::compile(text, names).expect(text).limits();
+    }
+}
+
+#[test]
+fn demands_of_a_condition() {
+    let names = Names { roots: &["alert"], functions: &[], types: &[] };
+    let limits = |text: &str| format!("{:?}", Expr::compile(text, names).expect(text).limits());
+    let cases = [
+        "alert.value >= 5 && 10 > alert.value",
+        "alert.severity >= major",
+        "alert.kind == 'a' || alert.kind == 'b'",
+        "alert.labels['site'] in ['q', 'b'] && alert.resource.startsWith('vm/')",
+        "alert.body.rack.row == 'r1' && false",
+        "alert.kind != 'a' || alert.value > 1",
+    ];
+    insta::assert_snapshot!(cases.map(|c| format!("{c}\n    {}", limits(c))).join("\n"), @r#"
+    alert.value >= 5 && 10 > alert.value
+        [Value(5.0, inf), Value(-inf, 9.999999999999998)]
+    alert.severity >= major
+        [Severity(24)]
+    alert.kind == 'a' || alert.kind == 'b'
+        [OneOf(Kind, ["a", "b"])]
+    alert.labels['site'] in ['q', 'b'] && alert.resource.startsWith('vm/')
+        [OneOf(Label("site"), ["q", "b"]), Like(Resource, Glob { text: "vm/**", tokens: Some([One('v'), One('m'), One('/'), Across]) })]
+    alert.body.rack.row == 'r1' && false
+        [OneOf(Body(["rack", "row"]), ["r1"]), Never]
+    alert.kind != 'a' || alert.value > 1
+        []
+    "#);
+}
+
+#[test]
+fn what_can_never_be_is_found_when_compiling() {
+    let types = [("inputs", Type::Record(std::sync::Arc::new([("vm".to_owned(), Type::Text)].into())))];
+    let names = Names { roots: &["alert", "inputs", "tally"], functions: &[], types: &types };
+    let cases = [
+        "alert.valu > 5",
+        "alert.value > 'high'",
+        "alert.kind == 5",
+        "alert.severity == 'majr'",
+        "alert.severity > 3",
+        "alert.labels.site + 5",
+        "alert.labels.site.deeper == 'a'",
+        "inputs.vn == 'a'",
+        "!alert.kind",
+        "alert.value ? 1 : 2",
+        "size(alert.kind).startsWith('a')",
+        "alert.value.exists(v, v > 1)",
+        "alert.labels.exists(k, k > 1)",
+        "tally.gathered.map(a, a.resorce)",
+        "alert.time > duration('5m')",
+        "alert.kind in [1, 2]",
+    ];
+    let said = cases.map(|c| format!("{c:36} {}", Expr::compile(c, names).expect_err(c).message));
+    insta::assert_snapshot!(said.join("\n"), @"
+    alert.valu > 5                       there is no field `valu`; did you mean `value`?
+    alert.value > 'high'                 cannot compare a number with a string
+    alert.kind == 5                      a string is never equal to a number
+    alert.severity == 'majr'             `majr` is not a severity; did you mean `major`?
+    alert.severity > 3                   cannot compare a severity with a number
+    alert.labels.site + 5                cannot add a string and a number; put string( ) around what is no string
+    alert.labels.site.deeper == 'a'      there is no field `deeper` in a string
+    inputs.vn == 'a'                     there is no field `vn`; did you mean `vm`?
+    !alert.kind                          is a string, not true or false
+    alert.value ? 1 : 2                  is a number, not true or false
+    size(alert.kind).startsWith('a')     is a number; a string was expected
+    alert.value.exists(v, v > 1)         cannot go through a number; a list or a map was expected
+    alert.labels.exists(k, k > 1)        cannot compare a string with a number
+    tally.gathered.map(a, a.resorce)     there is no field `resorce`; did you mean `resource`?
+    alert.time > duration('5m')          cannot compare a time with a length of time
+    alert.kind in [1, 2]                 a string is never in this list, which holds a number
+    ");
+    for good in [
+        "alert.body.anything.at.all > 5",
+        "alert.time - duration('5m') < alert.received",
+        "alert.severity == 'major'",
+        "tally.gathered.map(a, a.resource).join(', ') != ''",
+        "has(alert.labels.site) && alert.value > 5 || inputs.vm == 'a'",
+    ] {
+        assert!(Expr::compile(good, names).is_ok(), "{good}");
+    }
+}
+
+#[test]
+fn a_long_chain_is_refused_and_a_wide_condition_is_not() {
+    let chain = vec!["1"; 900].join("+");
+    assert!(eval(&chain).expect_err("refused").contains("chain"), "{chain}");
+    let wide = vec!["body.load == 1"; 120].join(" || ");
+    assert_eq!(eval(&wide), Ok(json!(false)));
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(200))]
 

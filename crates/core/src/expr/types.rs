@@ -41,9 +41,8 @@ pub enum Type {
 }
 
 /// The fields of an alert, in the order of the normal form.
-pub const ALERT_FIELDS: [&str; 12] = [
-    "id", "source", "kind", "severity", "state", "resource", "time", "received", "summary", "value", "labels", "body",
-];
+pub const ALERT_FIELDS: [&str; 12] =
+    ["id", "source", "kind", "severity", "state", "resource", "time", "received", "summary", "value", "labels", "body"];
 
 /// The type of the name `alert`.
 pub(super) fn alert() -> Type {
@@ -243,7 +242,7 @@ impl<'a> Env<'a> {
             }
             Binary::In => match &y {
                 Type::List(of) if !x.may_equal(of) => {
-                    Err(ExprError::new(format!("{} is never in a list of {}s", x.kind(), of.kind())))
+                    Err(ExprError::new(format!("{} is never in this list, which holds {}", x.kind(), of.kind())))
                 }
                 Type::Any | Type::List(_) | Type::Map(_) | Type::Record(_) => Ok(Type::Bool),
                 other => Err(ExprError::new(format!("cannot look for {} in {}", x.kind(), other.kind()))),

@@ -117,7 +117,8 @@ impl Token {
 fn greedy(tokens: &[Token], text: &str) -> bool {
     let (mut at, mut rest) = (0, text);
     // Where to go on when the rest does not fit: the token behind a wildcard, and its text.
-    let (mut part, mut across): (Option<(usize, &str)>, Option<(usize, &str)>) = (None, None);
+    type Back<'a> = Option<(usize, &'a str)>;
+    let (mut part, mut across): (Back<'_>, Back<'_>) = (None, None);
     loop {
         let c = rest.chars().next();
         match (tokens.get(at), c) {

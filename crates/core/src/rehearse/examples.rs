@@ -72,7 +72,10 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
         return Err("times are written as `at`, and `late` for what comes later than it was sent".into());
     }
     let received = time(given.at);
-    fields.insert("time".into(), json!(received - given.late.map_or(TimeDelta::zero(), Period::delta) + TimeDelta::zero()));
+    fields.insert(
+        "time".into(),
+        json!(received - given.late.map_or(TimeDelta::zero(), Period::delta) + TimeDelta::zero()),
+    );
     if given.late.is_some_and(|late| late > given.at) {
         return Err("`late` is longer than `at`; let the example start later".into());
     }
@@ -86,7 +89,10 @@ fn compare(place: &str, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
     let mut named = vec![false; report.posts.len()];
     for (i, expect) in example.expect.iter().enumerate() {
         if let Err(message) = meet(expect, report, &mut named) {
-            failures.push(Failure { place: format!("{place}/expect/{i}"), message: format!("{message}\n{}", story(report)) });
+            failures.push(Failure {
+                place: format!("{place}/expect/{i}"),
+                message: format!("{message}\n{}", story(report)),
+            });
         }
     }
     for post in report.posts.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p) {
@@ -110,7 +116,8 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
             return Ok(());
         }
         let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
-        let said = if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
+        let said =
+            if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
         return Err(format!("expected `{}` at {}, but {said} then", expect.verdict.as_str(), expect.at));
     }
     let mut closest = None;
@@ -150,7 +157,9 @@ fn story(report: &Report) -> String {
 /// An example made from alerts that really came, oldest first: what the rule makes of them.
 pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
     let first = alerts.first()?;
-    let since = |t: DateTime<Utc>| Period::from_millis(u64::try_from((t - first.received).num_milliseconds()).unwrap_or(0) / 1000 * 1000);
+    let since = |t: DateTime<Utc>| {
+        Period::from_millis(u64::try_from((t - first.received).num_milliseconds()).unwrap_or(0) / 1000 * 1000)
+    };
     let whole = |a: &Alert| {
         let mut fields = Map::new();
         fields.insert("source".into(), a.source.clone().into());
@@ -177,12 +186,12 @@ pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
             fields.insert("value".into(), if whole { json!(value as i64) } else { json!(value) });
         }
         let late = a.received - a.happened();
-        let late = (late.num_seconds() >= 60).then(|| Period::from_secs(u64::try_from(late.num_seconds()).unwrap_or(0)));
+        let late =
+            (late.num_seconds() >= 60).then(|| Period::from_secs(u64::try_from(late.num_seconds()).unwrap_or(0)));
         let at = since(a.received);
         GivenDoc { at, late: late.filter(|l| *l <= at), fields }
     });
-    let mut example =
-        ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
+    let mut example = ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
     let mut rehearsal = Rehearsal::new(rule);
     for (i, given) in example.given.iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert(rule, &example, given, i).ok()?).ok()?;
@@ -208,7 +217,9 @@ pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
 /// An alert written down with its source and times, as in a file of alerts or in what the list of
 /// alerts gives: a line of JSON. What has no `received` came when it happened.
 pub fn written_alert(value: &Value, number: usize) -> Result<Alert, String> {
-    let Value::Object(fields) = value else { return Err("is not an object; an alert in the normal form was expected".into()) };
+    let Value::Object(fields) = value else {
+        return Err("is not an object; an alert in the normal form was expected".into());
+    };
     let mut fields = fields.clone();
     for known in ["seq", "verdicts"] {
         fields.remove(known);

@@ -34,7 +34,9 @@ pub const MAX_REMEMBERED: usize = 500_000;
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum RehearsalError {
     /// The rule makes too many tallies.
-    #[error("the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to less, or fold more")]
+    #[error(
+        "the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to less, or fold more"
+    )]
     TooMuch,
 }
 

@@ -172,7 +172,8 @@ impl Report {
 
     /// The dispatches that only one of two versions makes, and the change of the counts.
     pub fn against(&self, before: &Self) -> Difference {
-        let same = |a: &Post, b: &Post| a.at == b.at && a.runbook == b.runbook && a.inputs == b.inputs && a.alerts == b.alerts;
+        let same =
+            |a: &Post, b: &Post| a.at == b.at && a.runbook == b.runbook && a.inputs == b.inputs && a.alerts == b.alerts;
         let only = |a: &Self, b: &Self| {
             let numbers = a.posts.iter().filter(|p| !b.posts.iter().any(|q| same(p, q))).map(|p| p.job);
             numbers.collect::<Vec<_>>()

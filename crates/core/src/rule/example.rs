@@ -61,7 +61,10 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[ExampleDoc]) {
     for (i, example) in examples.iter().enumerate() {
         let at = format!("/examples/{i}");
         if example.given.is_empty() || example.given.len() > MOST.1 {
-            check.fail(&format!("{at}/given"), format!("has {} alerts; 1 to {} are allowed", example.given.len(), MOST.1));
+            check.fail(
+                &format!("{at}/given"),
+                format!("has {} alerts; 1 to {} are allowed", example.given.len(), MOST.1),
+            );
         }
         for (j, pair) in example.given.windows(2).enumerate() {
             if pair[0].at > pair[1].at {

@@ -65,9 +65,7 @@ pub struct RuleDoc {
 }
 
 /// How far a rule may go.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Stance {
     /// Record what it would have done.
@@ -156,7 +154,9 @@ impl Rule {
     /// The keys of the tally, the gathering and the cap that an alert belongs to.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, String> {
         let tally = match &self.settle.fold {
-            None => values(vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()])?,
+            None => {
+                values(vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()])?
+            }
             Some(fold) => evaluated("fold", fold, alert)?,
         };
         let pool = |what: &str, by: Option<&Vec<Expr>>| match by {

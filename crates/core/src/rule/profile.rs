@@ -107,9 +107,10 @@ impl Profile {
             return Some("no value meets all that is demanded of `alert.value`".into());
         }
         let disjoint = |lists: &[Vec<Glob>]| {
-            lists.iter().enumerate().any(|(i, a)| {
-                lists[i + 1..].iter().any(|b| !a.iter().any(|x| b.iter().any(|y| x.meets(y))))
-            })
+            lists
+                .iter()
+                .enumerate()
+                .any(|(i, a)| lists[i + 1..].iter().any(|b| !a.iter().any(|x| b.iter().any(|y| x.meets(y)))))
         };
         let (path, _) = self.texts.iter().find(|(_, lists)| disjoint(lists))?;
         Some(format!("nothing meets all that is demanded of `{path}`"))

@@ -207,11 +207,8 @@ impl Settle {
                 Some(Cap { jobs: c.jobs, per: c.per, by, later: c.later })
             }
         };
-        let again = doc.again.map(|a| Again {
-            every: a.every,
-            at_most: a.at_most.unwrap_or(AGAIN),
-            when_worse: a.when_worse,
-        });
+        let again =
+            doc.again.map(|a| Again { every: a.every, at_most: a.at_most.unwrap_or(AGAIN), when_worse: a.when_worse });
         Some(Self {
             fold,
             after: doc.after,
@@ -268,14 +265,21 @@ fn combined(check: &mut Checker<'_>, doc: &SettleDoc, states: &[AlertState]) {
     {
         let pointer = format!("/settle/{key}");
         if there && !lasting {
-            check.fail(&pointer, format!("`{key}` is about alarms that stay raised; let the rule listen to raised alerts only"));
+            check.fail(
+                &pointer,
+                format!("`{key}` is about alarms that stay raised; let the rule listen to raised alerts only"),
+            );
         }
         if there && doc.missing.is_some() {
-            check.fail(&pointer, format!("`{key}` is about raised alarms and `missing` about silence; make two rules of it"));
+            check.fail(
+                &pointer,
+                format!("`{key}` is about raised alarms and `missing` about silence; make two rules of it"),
+            );
         }
     }
     if doc.after.is_some() && doc.missing.is_some() {
-        check.fail("/settle/after", "`after` counts alerts and `missing` waits for their absence; make two rules of it");
+        check
+            .fail("/settle/after", "`after` counts alerts and `missing` waits for their absence; make two rules of it");
     }
     if doc.again.is_some() && doc.gather.is_some() {
         check.fail("/settle/again", "`again` is about one tally and `gather` about several; make two rules of it");

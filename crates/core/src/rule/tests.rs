@@ -64,9 +64,9 @@ fn unknown_keys_and_wrong_types_are_named() {
     disk.yaml:2:34: unknown value `hgih`; did you mean `high`?
         2 | dispatch: { runbook: b, urgency: hgih }
           |                                  ^^^^
-    disk.yaml:2:9: unknown value `propose`; known here: watch, act
-        2 | stance: propose
-          |         ^^^^^^^
+    disk.yaml:2:9: unknown value `dispatch`; known here: watch, propose, act
+        2 | stance: dispatch
+          |         ^^^^^^^^
     disk.yaml:2:11: unknown key `sevrity`; did you mean `severity`?
         2 | listen: { sevrity: major }
           |           ^^^^^^^

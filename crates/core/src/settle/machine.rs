@@ -54,12 +54,7 @@ enum Outcome {
 
 impl<'a> Machine<'a> {
     /// A rule with the part of its memory that the next events concern, and the numbers of jobs.
-    pub fn new(
-        rule: &'a Rule,
-        stance: Stance,
-        memory: &'a mut Memory,
-        number: &'a mut dyn FnMut() -> i64,
-    ) -> Self {
+    pub fn new(rule: &'a Rule, stance: Stance, memory: &'a mut Memory, number: &'a mut dyn FnMut() -> i64) -> Self {
         Self { rule, stance, memory, number, effects: Vec::new() }
     }
 
@@ -404,8 +399,11 @@ impl<'a> Machine<'a> {
                 let jobs: Vec<i64> = (0..entries.max(1)).map(|_| (self.number)()).collect();
                 let shown: Vec<String> = jobs.iter().map(ToString::to_string).collect();
                 let noun = if jobs.len() == 1 { "job" } else { "jobs" };
-                let (verdict, verb) =
-                    if stance == Stance::Act { (Verdict::Dispatched, "dispatched") } else { (Verdict::Proposed, "proposed") };
+                let (verdict, verb) = if stance == Stance::Act {
+                    (Verdict::Dispatched, "dispatched")
+                } else {
+                    (Verdict::Proposed, "proposed")
+                };
                 (jobs, verdict, format!("{books} {verb} as {noun} {}", shown.join(", ")))
             }
         }
@@ -594,7 +592,16 @@ impl<'a> Machine<'a> {
         }
         self.use_cap(episode.cap.as_deref(), now);
         let (count, since, before) = (episode.alerts, episode.began, episode.fires());
-        self.effects.push(Effect::Fire(Fire { stance: self.stance, jobs, alerts, tallies: members, count, since, before, reason }));
+        self.effects.push(Effect::Fire(Fire {
+            stance: self.stance,
+            jobs,
+            alerts,
+            tallies: members,
+            count,
+            since,
+            before,
+            reason,
+        }));
     }
 
     fn gathering_capped(

@@ -114,7 +114,9 @@ impl fmt::Display for Reason {
             Self::Folded { nth, fired, now } => {
                 let ago = rough(*now - fired.at);
                 match (fired.stance, fired.job) {
-                    (Stance::Act, Some(job)) => write!(f, "alert {nth} of an episode that dispatched job {job} {ago} ago"),
+                    (Stance::Act, Some(job)) => {
+                        write!(f, "alert {nth} of an episode that dispatched job {job} {ago} ago")
+                    }
                     (Stance::Propose, Some(job)) => {
                         write!(f, "alert {nth} of an episode that proposed job {job} {ago} ago")
                     }

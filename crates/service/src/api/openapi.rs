@@ -1,8 +1,6 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
-use super::{
-    access, alarms, alerts, definitions, health, intake, jobs, proposals, rehearsal, rules, stream, watch,
-};
+use super::{access, alarms, alerts, definitions, health, intake, jobs, proposals, rehearsal, rules, stream, watch};
 use actix_web::{HttpResponse, get};
 use utoipa::{
     Modify, OpenApi,

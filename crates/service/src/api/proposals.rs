@@ -103,8 +103,11 @@ async fn decide(
     }
     let before = found(node, id).await?;
     let decided = Decided { by: &caller.0.name, at: clock::now(), note };
-    let done =
-        if agreed { store::launch(&node.db, id, decided).await? } else { store::dismiss(&node.db, id, decided).await? };
+    let done = if agreed {
+        store::launch(&node.db, id, decided).await?
+    } else {
+        store::dismiss(&node.db, id, decided).await?
+    };
     if !done {
         let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));
         return Err(ApiError::Conflict(format!("proposal {id} is {}{by} already, not open", before.state)));

@@ -113,19 +113,18 @@ pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc
 pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32), ApiError> {
     let published = node.published();
     let known = published.catalog.entries(Kind::Rule).map(|e| e.name.as_str());
-    let hint = || arvok_core::document::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+    let hint =
+        || arvok_core::document::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
     let found = published.catalog.rule(name).map(|(rule, version)| (Arc::clone(rule), version));
     found.ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::alert::cut(name, 64), hint())))
 }
 
 /// The only rule of a text, or the one of that name.
 pub(super) fn rule_of_text(file: &str, text: &str, name: Option<&str>) -> Result<Arc<Rule>, ApiError> {
-    let wrong = |problems: Vec<arvok_core::Problem>| {
-        ApiError::Faulty(problems.into_iter().map(Into::into).collect::<Vec<_>>())
-    };
+    let wrong =
+        |problems: Vec<arvok_core::Problem>| ApiError::Faulty(problems.into_iter().map(Into::into).collect::<Vec<_>>());
     let documents = parse_file(file, text).map_err(|p| wrong(vec![p]))?;
-    let rules: Vec<_> =
-        documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
+    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
     match rules.as_slice() {
         [document] => match Definition::check(document).map_err(wrong)? {
             Definition::Rule(rule) => Ok(rule),

@@ -10,7 +10,8 @@ use crate::{node::Node, why};
 use actix_web::{get, post, web};
 use arvok_api::{AlertWhy, Draft, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
 use arvok_core::{
-    Alert, Definition, Kind, Severity, catalog::lint, expr, rehearse, rehearse::written_alert, rule::Rule, settle::Verdict,
+    Alert, Definition, Kind, Severity, catalog::lint, expr, rehearse, rehearse::written_alert, rule::Rule,
+    settle::Verdict,
 };
 use arvok_store::read::{self, VerdictFilter};
 use chrono::{DateTime, Utc};
@@ -40,7 +41,11 @@ pub(super) async fn explain(
     let (alert, seq) = match (request.alert, &request.given) {
         (Some(seq), None) => (stored(&node, seq).await?, Some(seq)),
         (None, Some(given)) => (given_alert(given)?, None),
-        _ => return Err(ApiError::BadRequest("give either `alert`, a handle, or `given`, an alert that never came".into())),
+        _ => {
+            return Err(ApiError::BadRequest(
+                "give either `alert`, a handle, or `given`, an alert that never came".into(),
+            ));
+        }
     };
     Ok(web::Json(why::explain(&node, &rule, version, &alert, seq).await?))
 }
@@ -140,9 +145,9 @@ pub(super) async fn example(
         None => {
             let published = node.published();
             let first = published.matcher.matching(&alert).into_iter().find(|h| h.broken.is_none());
-            first.map(|h| Arc::clone(h.rule)).ok_or_else(|| {
-                ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`"))
-            })?
+            first
+                .map(|h| Arc::clone(h.rule))
+                .ok_or_else(|| ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`")))?
         }
     };
     let alerts = read::alerts_around(&node.db, *seq, 50).await?;

@@ -41,7 +41,8 @@ const LOCK_MATCHED: &str = "INSERT INTO tally (rule, key, state, alarms)
 const LOCK_CLEARED: &str =
     "SELECT rule, key, state FROM tally WHERE alarms && $1::bigint[] ORDER BY rule, key FOR UPDATE";
 
-const LOCK_POOLS: &str = "INSERT INTO pool (rule, key) SELECT rule, key FROM unnest($1::text[], $2::text[]) AS t (rule, key)
+const LOCK_POOLS: &str =
+    "INSERT INTO pool (rule, key) SELECT rule, key FROM unnest($1::text[], $2::text[]) AS t (rule, key)
     ON CONFLICT (rule, key) DO UPDATE SET key = excluded.key
     RETURNING rule, key, state";
 
@@ -217,11 +218,7 @@ pub(super) async fn claim_due(
 }
 
 /// What a rule remembers of some keys at the moment, without locks, for trying something out.
-pub(super) async fn peek(
-    db: &sea_orm::DatabaseConnection,
-    rule: &str,
-    keys: &Keys,
-) -> Result<Memory, StoreError> {
+pub(super) async fn peek(db: &sea_orm::DatabaseConnection, rule: &str, keys: &Keys) -> Result<Memory, StoreError> {
     let mut memory = Memory::default();
     let sql = "SELECT rule, key, state FROM tally WHERE rule = $1 AND key = $2";
     let tallies: Vec<TallyRow> = sql::rows(db, sql, vec![rule.into(), keys.tally.as_str().into()]).await?;

@@ -171,7 +171,8 @@ async fn attempt_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Ut
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     outcome.alarms = alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
     let made = outcome.write(&tx, &batch).await?;
-    let change = Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: taken > 0, ..Change::default() };
+    let change =
+        Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: taken > 0, ..Change::default() };
     changes::announce(&tx, change).await?;
     tx.commit().await?;
     Ok(DueDone { taken, jobs: made.jobs, next: None })
@@ -206,7 +207,9 @@ pub async fn preview(
     let mut number = || 0;
     let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
     let own = effects.into_iter().rev().find_map(|e| match e {
-        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => Some((verdict, reason.to_string().replace(" as job 0", ""))),
+        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => {
+            Some((verdict, reason.to_string().replace(" as job 0", "")))
+        }
         _ => None,
     });
     Ok(own.ok_or_else(|| "nothing was decided".to_owned()))

@@ -40,6 +40,9 @@ struct VerdictRow<'a> {
     replaces: bool,
 }
 
+/// Inputs and target that the runbook accepts.
+type Accepted = (Map<String, Value>, String);
+
 /// A dispatch of a rule.
 pub(super) struct Fired<'a> {
     rule: &'a Arc<Rule>,
@@ -102,7 +105,8 @@ impl<'a> Outcome<'a> {
         insert(tx, "job", jobs).await?;
         insert(tx, "proposal", proposals).await?;
         for (proposal, reason) in &self.withdrawn {
-            let sql = "UPDATE proposal SET state = 'withdrawn', note = $2, decided_at = $3 WHERE id = $1 AND state = 'open'";
+            let sql =
+                "UPDATE proposal SET state = 'withdrawn', note = $2, decided_at = $3 WHERE id = $1 AND state = 'open'";
             sql::run(tx, sql, vec![(*proposal).into(), (*reason).into(), batch.now.into()]).await?;
             made.proposals.push(*proposal);
         }
@@ -153,9 +157,8 @@ impl<'a> Outcome<'a> {
     /// The rows of a dispatch, one for each entry that applies.
     fn rows(&self, fired: &Fired<'_>, batch: &Batch<'_>) -> Vec<(Stance, Value)> {
         let Fired { rule, version, at, fire } = fired;
-        let find = |seq: &i64| {
-            batch.fresh.iter().find(|f| f.seq == *seq).map(|f| f.alert).or_else(|| self.elders.get(seq))
-        };
+        let find =
+            |seq: &i64| batch.fresh.iter().find(|f| f.seq == *seq).map(|f| f.alert).or_else(|| self.elders.get(seq));
         let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return Vec::new() };
@@ -191,12 +194,7 @@ impl<'a> Outcome<'a> {
 
     /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused
     /// with the reason, and so seen.
-    fn prepared(
-        &self,
-        entry: &Dispatch,
-        alert: &Alert,
-        view: &TallyView<'_>,
-    ) -> (i32, Result<(Map<String, Value>, String), String>) {
+    fn prepared(&self, entry: &Dispatch, alert: &Alert, view: &TallyView<'_>) -> (i32, Result<Accepted, String>) {
         let Some((runbook, version)) = self.catalog.runbook(&entry.runbook) else {
             return (0, Err(format!("there is no runbook `{}`", entry.runbook)));
         };

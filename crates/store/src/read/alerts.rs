@@ -89,8 +89,7 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
     let sql = "SELECT body, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
             AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alert a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
-    let sql =
-        "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdict WHERE alert_seq = $1 ORDER BY rule";
+    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdict WHERE alert_seq = $1 ORDER BY rule";
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
     Ok(rest.map(|r| AlertDetail { alert, body: r.body, alarm: r.alarm, verdicts }))
 }

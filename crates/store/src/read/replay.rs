@@ -23,14 +23,16 @@ impl Replay {
     /// All alerts that could matter to rules. Of an alarm every alert matters, whatever its
     /// state and severity; another source, kind or resource does not.
     pub fn of(rules: &[&Rule], since: DateTime<Utc>, until: DateTime<Utc>) -> Self {
-        let mut replay =
-            Self { since, until, conditions: String::new(), values: Vec::new(), body: rules.iter().any(|r| r.reads_body()) };
+        let mut replay = Self {
+            since,
+            until,
+            conditions: String::new(),
+            values: Vec::new(),
+            body: rules.iter().any(|r| r.reads_body()),
+        };
         type Line = fn(&Rule) -> &Option<Vec<Glob>>;
-        let lines: [(&str, Line); 3] = [
-            ("source", |r| &r.listen.sources),
-            ("kind", |r| &r.listen.kinds),
-            ("resource", |r| &r.listen.resource),
-        ];
+        let lines: [(&str, Line); 3] =
+            [("source", |r| &r.listen.sources), ("kind", |r| &r.listen.kinds), ("resource", |r| &r.listen.resource)];
         for (column, line) in lines {
             let mut names = Vec::new();
             let all = rules.iter().all(|r| {

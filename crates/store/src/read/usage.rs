@@ -94,7 +94,9 @@ pub async fn seen(db: &DatabaseConnection) -> Result<Seen, StoreError> {
     for l in labels {
         seen.labels.entry(l.name).or_default().insert(l.value);
     }
-    seen.repeats =
-        repeats.into_iter().map(|r| (r.source, r.kind, Period::from_secs(r.seconds.max(0.0) as u64))).collect();
+    seen.repeats = repeats
+        .into_iter()
+        .map(|r| (r.source, r.kind, Period::from_millis((r.seconds.max(0.0) * 1000.0) as u64)))
+        .collect();
     Ok(seen)
 }

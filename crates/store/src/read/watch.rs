@@ -90,5 +90,13 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
     let open = super::ProposalFilter { state: Some("open".into()), limit: MOST as u64, ..Default::default() };
     let mut proposals = super::proposals(db, open).await?.items;
     proposals.reverse();
-    Ok(Overview { strait, needs_you, proposals, under_way, alarms: open_alarms(db, now).await?, alarms_open, unreadable })
+    Ok(Overview {
+        strait,
+        needs_you,
+        proposals,
+        under_way,
+        alarms: open_alarms(db, now).await?,
+        alarms_open,
+        unreadable,
+    })
 }

@@ -121,6 +121,47 @@ impl Browser {
         until(&format!("something to click with `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
     }
 
+    /// Clicks the last button that says exactly this.
+    pub fn click_last(&self, text: &str) {
+        let clicked = format!(
+            "const e = [...document.querySelectorAll('button')].findLast(e => e.textContent === {} && !e.disabled); e?.click(); return !!e",
+            json!(text)
+        );
+        until(&format!("a button that says `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
+    }
+
+    /// Types at the beginning of a field.
+    pub fn type_in(&self, field: &str, text: &str) {
+        self.see("rule: ");
+        block(async {
+            let field = self.driver.find(By::Css(field)).await.expect("a field");
+            field.click().await.expect("a click");
+            field.send_keys(thirtyfour::Key::Control + thirtyfour::Key::Home).await.expect("a key");
+            field.send_keys(text).await.expect("typing");
+        });
+    }
+
+    /// Changes the text in the editor, and leaves the cursor behind the change.
+    pub fn edit(&self, from: &str, to: &str) {
+        let script = format!(
+            "const c = document.querySelector('.cm-content'); const view = (c?.cmTile ?? c?.cmView)?.view;
+            if (!view) return false; const text = view.state.doc.toString(); const at = text.indexOf({0});
+            if (at < 0) return false; view.focus(); view.dispatch({{ changes: {{ from: at, to: at + {0}.length, insert: {1} }},
+            selection: {{ anchor: at + {1}.length }} }}); return true",
+            json!(from),
+            json!(to)
+        );
+        until(&format!("the editor to hold `{from}`"), || (self.run(&script) == json!(true)).then_some(()));
+    }
+
+    /// Asks the editor to complete the word before the cursor.
+    pub fn complete(&self) {
+        block(async {
+            let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
+            field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
+        });
+    }
+
     /// Runs a script.
     pub fn run(&self, script: &str) -> Value {
         block(self.driver.execute(script, vec![])).expect("the script runs").json().clone()

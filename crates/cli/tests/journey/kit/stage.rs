@@ -187,6 +187,31 @@ impl Stage {
         body["alerts"][0]["seq"].as_i64().expect("a handle")
     }
 
+    /// Rehearses, and gives the result at the end of the stream.
+    pub fn rehearse(&self, body: &Value) -> Value {
+        let text = block(async {
+            let request = self.request(Method::POST, "/api/v1/rehearsals").bearer_auth(&self.token).json(body);
+            request.send().await.expect("an answer").text().await.expect("a text")
+        });
+        let last = text.trim_end().lines().last().expect("a line");
+        let line: Value = serde_json::from_str(last).expect("a line of JSON");
+        assert!(line["result"].is_object(), "{text}");
+        line["result"].clone()
+    }
+
+    /// The verdict of a rule about an alert.
+    pub fn verdict(&self, alert: i64, rule: &str) -> Option<Value> {
+        let verdicts = self.get(&format!("/api/v1/alerts/{alert}"))["verdicts"].clone();
+        verdicts.as_array()?.iter().find(|v| v["rule"] == rule).cloned()
+    }
+
+    /// Waits until the verdict of a rule about an alert is this one.
+    pub fn verdict_is(&self, alert: i64, rule: &str, verdict: &str) -> Value {
+        until(&format!("alert {alert} to be {verdict} by {rule}"), || {
+            self.verdict(alert, rule).filter(|v| v["verdict"] == verdict)
+        })
+    }
+
     /// Waits for the job of this number to be in a state; the job.
     pub fn job_in(&self, id: i64, states: &[&str]) -> Value {
         until(&format!("job {id} to be {states:?}"), || {

@@ -51,7 +51,10 @@ fn rules() -> impl Strategy<Value = String> {
         line("sources", &["yard-hypervisor", "pier-probes", "yard-*", "*"]),
         line("kinds", &["disk.usage", "port.down", "web.*", "*.usage", "*"]),
         line("severity", &["minor", "major..", "..minor", "critical", "warning..major"]),
-        line("resource", &["vm/quill-booking-db-1", "vm/*-booking-*", "vm/**", "switch/**/ge-*", "vm/?-1", "**-2", "*/*"]),
+        line(
+            "resource",
+            &["vm/quill-booking-db-1", "vm/*-booking-*", "vm/**", "switch/**/ge-*", "vm/?-1", "**-2", "*/*"],
+        ),
         line("states", &["raised", "cleared", "noted"]),
         labels,
         wheres,
@@ -65,7 +68,8 @@ fn rules() -> impl Strategy<Value = String> {
 }
 
 fn alerts() -> impl Strategy<Value = Value> {
-    let resources = ["vm/quill-booking-db-1", "vm/brack-booking-web-2", "switch/brack-sw-2/ge-0-0-7", "vm/a-1", "vm/b/data"];
+    let resources =
+        ["vm/quill-booking-db-1", "vm/brack-booking-web-2", "switch/brack-sw-2/ge-0-0-7", "vm/a-1", "vm/b/data"];
     (
         proptest::sample::select(&["yard-hypervisor", "pier-probes", "other"][..]),
         proptest::sample::select(&["disk.usage", "port.down", "web.page", "cpu.usage"][..]),
@@ -111,7 +115,9 @@ fn candidates_are_few() {
         let listen = match i % 4 {
             0 => format!("{{ kinds: disk.usage, resource: 'vm/*-svc{i}-*' }}"),
             1 => format!("{{ sources: yard-hypervisor, labels: {{ site: site{}, service: svc{i} }} }}", i % 20),
-            2 => format!("{{ kinds: [disk.usage, disk.full], where: \"alert.labels.service == 'svc{i}' && alert.value > 80\" }}"),
+            2 => format!(
+                "{{ kinds: [disk.usage, disk.full], where: \"alert.labels.service == 'svc{i}' && alert.value > 80\" }}"
+            ),
             _ => format!("{{ resource: vm/quill-svc{i}-1, severity: major.. }}"),
         };
         (Arc::new(rule(&listen).expect("checks")), 1)

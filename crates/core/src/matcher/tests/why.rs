@@ -17,7 +17,14 @@ fn clause_by_clause() {
         .map(|c| {
             let saw: Vec<String> =
                 c.saw.iter().map(|(f, v)| format!("{f} = {}", v.as_deref().unwrap_or("missing"))).collect();
-            format!("{:9} {:?} {}  [{}] {}", c.line, c.holds, c.text, saw.join(", "), c.wrong.clone().unwrap_or_default())
+            format!(
+                "{:9} {:?} {}  [{}] {}",
+                c.line,
+                c.holds,
+                c.text,
+                saw.join(", "),
+                c.wrong.clone().unwrap_or_default()
+            )
         })
         .collect();
     insta::assert_snapshot!(shown.join("\n"), @r#"

@@ -9,7 +9,8 @@ fn offset(t: DateTime<Utc>) -> Period {
 /// Every verdict as `<when> <resource> <verdict>: <reason>`, then the jobs that no verdict tells.
 fn told(report: &Report) -> Vec<String> {
     let rulings = report.rulings.iter().map(|r| {
-        let lane = r.lane.and_then(|l| report.lanes.get(l as usize)).map_or("?", |l| l.resource.trim_start_matches("vm/"));
+        let lane =
+            r.lane.and_then(|l| report.lanes.get(l as usize)).map_or("?", |l| l.resource.trim_start_matches("vm/"));
         let reason = r.reason.replace("1970-01-01T", "");
         format!("{} {lane} {}: {reason}", offset(r.at), r.verdict.as_str())
     });
@@ -38,10 +39,15 @@ fn cases() {
             let states = case.get("states").cloned().unwrap_or(json!(["raised"]));
             let rule = rule(&case["settle"].to_string(), &states.to_string(), &dispatch.to_string());
             let given = case["given"].as_array().expect("given");
-            let until = case["until"].as_str().map_or_else(|| at(given[given.len() - 1]["at"].as_str().expect("at")), at);
+            let until =
+                case["until"].as_str().map_or_else(|| at(given[given.len() - 1]["at"].as_str().expect("at")), at);
             let report = play(&rule, given.iter().enumerate().map(|(i, g)| alert(g, i)), until);
-            let expected: Vec<String> =
-                case["expect"].as_array().into_iter().flatten().map(|l| l.as_str().unwrap_or_default().to_owned()).collect();
+            let expected: Vec<String> = case["expect"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .map(|l| l.as_str().unwrap_or_default().to_owned())
+                .collect();
             let told = told(&report);
             if told != expected {
                 failures.push(format!("case: {}\n  - {}", document.name, told.join("\n  - ")));

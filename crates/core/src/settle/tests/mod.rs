@@ -17,7 +17,8 @@ use serde_json::{Value, json};
 
 /// A rule that listens to every state asked for and settles as written.
 fn rule(settle: &str, states: &str, dispatch: &str) -> Rule {
-    let text = format!("rule: r\nstance: act\nlisten: {{ states: {states} }}\nsettle: {settle}\ndispatch: {dispatch}\n");
+    let text =
+        format!("rule: r\nstance: act\nlisten: {{ states: {states} }}\nsettle: {settle}\ndispatch: {dispatch}\n");
     Rule::check(&parse_file("r.yaml", &text).expect("reads")[0]).expect("checks")
 }
 

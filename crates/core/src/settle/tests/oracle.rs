@@ -135,11 +135,12 @@ impl Oracle<'_> {
                     Some(_) => {}
                 },
                 (None, Some((last, _)), Some((Some(every), most, _)))
-                    if past.began.is_some() && past.fired().len() <= most as usize && now >= last + every =>
+                    if past.began.is_some()
+                        && past.fired().len() <= most as usize
+                        && now >= last + every
+                        && self.hold(now, r).is_none() =>
                 {
-                    if self.hold(now, r).is_none() {
-                        self.fire(now, r, severity);
-                    }
+                    self.fire(now, r, severity);
                 }
                 _ => {}
             }
@@ -212,7 +213,11 @@ fn opinion(plan: &Plan, story: &[(usize, Heard)], until: T) -> (Vec<Said>, Vec<T
     for second in 0..=until / 1000 {
         oracle.tick(second * 1000);
         while let Some((i, (r, h))) = next.next_if(|(_, (_, h))| h.came == second * 1000) {
-            if h.clear { oracle.clear(h, *r) } else { oracle.raise(h, *r, i + 1) }
+            if h.clear {
+                oracle.clear(h, *r)
+            } else {
+                oracle.raise(h, *r, i + 1)
+            }
             oracle.tick(second * 1000);
         }
         oracle.tick(second * 1000 + 1);
