@@ -13,6 +13,7 @@ import { complete, type Known } from './complete';
 
 const look = EditorView.theme({
   '&': { backgroundColor: 'var(--panel)', color: 'var(--ink)', fontSize: '12.5px' },
+  '&.cm-focused': { outline: '1px solid var(--sea)' },
   '.cm-content': { fontFamily: 'var(--font-mono)', letterSpacing: '-0.3px', caretColor: 'var(--sea)' },
   '.cm-scroller': { fontVariantLigatures: 'none', lineHeight: '1.62' },
   '.cm-gutters': { backgroundColor: 'var(--panel)', color: 'var(--ink-3)', border: 'none' },

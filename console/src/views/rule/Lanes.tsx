@@ -4,7 +4,7 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import type { RehearsalReport, RehearsalResult } from '../../api/client';
 import { exact } from '../../ui/time';
 
-const LEFT = 172;
+const LEFT = 198;
 const TOP = 26;
 /** Lanes that are drawn; the busiest come first. */
 const DRAWN = 12;

@@ -1,7 +1,7 @@
 //! Checks between definitions: what is named must exist and fit.
 
 use super::{Catalog, Definition, Entry, Kind, missing};
-use crate::{document::Problem, runbook::Action};
+use crate::{document::Problem, rule::Rule, runbook::Action};
 
 /// Complaints about one entry within the whole set. What is missing only because its own
 /// document is faulty is not complained about twice.
@@ -10,31 +10,7 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<P
     let mut found = Vec::new();
     let mut say = |pointer: String, message: String| found.push(document.problem(&pointer, message));
     match &entry.definition {
-        Definition::Rule(rule) => {
-            for dispatch in &rule.dispatch {
-                match whole.runbook(&dispatch.runbook) {
-                    Some((runbook, _)) => {
-                        for wrong in runbook.inputs.misfit(&dispatch.given) {
-                            let place = format!("{}/inputs", dispatch.place);
-                            say(place, format!("runbook `{}`: {wrong}", runbook.name));
-                        }
-                    }
-                    None => {
-                        let known = whole.entries(Kind::Runbook).map(|e| e.name.as_str());
-                        let place = format!("{}/runbook", dispatch.place);
-                        say(place, missing("runbook", &dispatch.runbook, known));
-                    }
-                }
-            }
-            for (i, glob) in rule.listen.sources.iter().flatten().enumerate() {
-                if let Some(name) = glob.exact()
-                    && whole.source(name).is_none()
-                {
-                    let known = whole.entries(Kind::Source).map(|e| e.name.as_str());
-                    say(format!("/listen/sources/{i}"), missing("source", name, known));
-                }
-            }
-        }
+        Definition::Rule(rule) => check_rule(rule, whole, &mut say),
         Definition::Runbook(runbook) => {
             for (i, step) in runbook.steps.iter().enumerate() {
                 let Action::Call { operation, via, given, .. } = &step.action else { continue };
@@ -67,4 +43,31 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<P
         });
     }
     found
+}
+
+/// A rule's runbooks with their inputs, and its sources.
+fn check_rule(rule: &Rule, whole: &Catalog, say: &mut impl FnMut(String, String)) {
+    for dispatch in &rule.dispatch {
+        match whole.runbook(&dispatch.runbook) {
+            Some((runbook, _)) => {
+                for wrong in runbook.inputs.misfit(&dispatch.given) {
+                    let place = format!("{}/inputs", dispatch.place);
+                    say(place, format!("runbook `{}`: {wrong}", runbook.name));
+                }
+            }
+            None => {
+                let known = whole.entries(Kind::Runbook).map(|e| e.name.as_str());
+                let place = format!("{}/runbook", dispatch.place);
+                say(place, missing("runbook", &dispatch.runbook, known));
+            }
+        }
+    }
+    for (i, glob) in rule.listen.sources.iter().flatten().enumerate() {
+        if let Some(name) = glob.exact()
+            && whole.source(name).is_none()
+        {
+            let known = whole.entries(Kind::Source).map(|e| e.name.as_str());
+            say(format!("/listen/sources/{i}"), missing("source", name, known));
+        }
+    }
 }

@@ -125,7 +125,11 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
         if named[i] || expect.runbook.as_ref().is_some_and(|r| *r != post.runbook) {
             continue;
         }
-        let wrong = expect.inputs.iter().flatten().find(|(name, value)| post.inputs.get(*name) != Some(*value));
+        let wrong = expect
+            .inputs
+            .iter()
+            .flatten()
+            .find(|(name, value)| !post.inputs.get(*name).is_some_and(|got| alike(got, value)));
         match wrong {
             None => {
                 named[i] = true;
@@ -142,6 +146,18 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
     let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
     let said = if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
     Err(closest.unwrap_or_else(|| format!("expected a dispatch at {}, but {said} then", expect.at)))
+}
+
+/// Equality that does not ask whether a number was written with a decimal point.
+fn alike(a: &Value, b: &Value) -> bool {
+    match (a, b) {
+        (Value::Number(a), Value::Number(b)) => a.as_f64() == b.as_f64(),
+        (Value::Array(a), Value::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b)),
+        (Value::Object(a), Value::Object(b)) => {
+            a.len() == b.len() && a.iter().all(|(key, value)| b.get(key).is_some_and(|other| alike(value, other)))
+        }
+        _ => a == b,
+    }
 }
 
 /// What happened, line by line.

@@ -2,6 +2,7 @@
 //! over random histories.
 
 mod cases;
+mod machine;
 mod oracle;
 mod promises;
 

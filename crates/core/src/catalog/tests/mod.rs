@@ -1,0 +1,169 @@
+//! Definitions against each other.
+
+use super::*;
+
+const GOOD: &str = "
+source: yard-hypervisor
+intake: { webhook: { credential: { bearer: \"${secret('yard-hypervisor')}\" } } }
+---
+connector: yard
+operations:
+  vm.inspect: { takes: { vm: { type: string } }, request: { method: GET, path: /v1/vms/a } }
+---
+connection: yard-hypervisor
+connector: yard
+base: http://127.0.0.1:7401
+---
+runbook: look
+inputs: { vm: { type: string } }
+target: ${inputs.vm}
+steps: [ { id: look, call: vm.inspect, via: yard-hypervisor, give: { vm: \"${inputs.vm}\" } } ]
+---
+rule: look-at-it
+listen: { sources: yard-hypervisor }
+dispatch: { runbook: look, inputs: { vm: \"${alert.resource}\" } }
+";
+
+fn problems(text: &str) -> String {
+    let checked = check_files([("all.yaml", text)], &Catalog::default(), &Seen::default());
+    checked.problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn a_whole_set_is_good_and_counts_its_versions() {
+    let first = check_files([("all.yaml", GOOD)], &Catalog::default(), &Seen::default());
+    assert_eq!(first.problems, []);
+    let published = Catalog::new(first.entries);
+    let changed = GOOD.replace("target: ${inputs.vm}", "target: vm/${inputs.vm}");
+    let second = check_files([("all.yaml", changed.as_str())], &published, &Seen::default());
+    let versions: Vec<_> = second.entries.iter().map(|e| (e.name.as_str(), e.version)).collect();
+    assert_eq!(versions, [("yard-hypervisor", 1), ("yard", 1), ("yard-hypervisor", 1), ("look", 2), ("look-at-it", 1)]);
+}
+
+#[test]
+fn what_is_named_must_exist_and_fit() {
+    let bad = GOOD
+        .replace("runbook: look, inputs: { vm", "runbook: look, inputs: { vn")
+        .replace("sources: yard-hypervisor", "sources: [yard-hypervizor, 'any-*']")
+        .replace("call: vm.inspect, via", "call: vm.inspct, via")
+        .replace("connector: yard\nbase", "connector: yrd\nbase");
+    insta::assert_snapshot!(problems(&bad), @r#"
+    all.yaml:10:12: there is no connector `yrd` (did you mean `yard`?)
+       10 | connector: yrd
+          |            ^^^
+    all.yaml:16:28: there is no connector `yrd` (did you mean `yard`?)
+       16 | steps: [ { id: look, call: vm.inspct, via: yard-hypervisor, give: { vm: "${inputs.vm}" } } ]
+          |                            ^^^^^^^^^
+    all.yaml:20:36: runbook `look`: there is no input `vn`; did you mean `vm`?
+       20 | dispatch: { runbook: look, inputs: { vn: "${alert.resource}" } }
+          |                                    ^^
+    all.yaml:20:36: runbook `look`: the input `vm` is missing
+       20 | dispatch: { runbook: look, inputs: { vn: "${alert.resource}" } }
+          |                                    ^^
+    all.yaml:19:21: there is no source `yard-hypervizor` (did you mean `yard-hypervisor`?)
+       19 | listen: { sources: [yard-hypervizor, 'any-*'] }
+          |                     ^^^^^^^^^^^^^^^
+    "#);
+    insta::assert_snapshot!(problems("rool: a\n---\nrule: b\ndispatch: { runbook: gone }\n---\nrule: b\ndispatch: { runbook: gone }\n"), @"
+    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:
+        1 | rool: a
+          | ^^^^
+    all.yaml:6:7: rule `b` is defined a second time; the first stands in all.yaml
+        6 | rule: b
+          |       ^
+    ");
+}
+
+const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n---\n";
+
+fn checked(rules: &str, seen: &Seen) -> String {
+    let text = format!("{NOTE}{rules}");
+    let checked = check_files([("all.yaml", text.as_str())], &Catalog::default(), seen);
+    let all = checked.problems.iter().chain(&checked.warnings).map(ToString::to_string);
+    all.collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn an_example_that_does_not_hold_tells_the_story() {
+    let rule = "rule: late\nlisten: { kinds: disk.usage, resource: vm/a }\nsettle: { still: 5m }\ndispatch: { runbook: note, inputs: { what: \"${alert.value}\" } }\n\
+        examples:\n  - given: [{ at: 0s, value: 91 }, { at: 2m, value: 92 }]\n    expect: [{ at: 0s, verdict: dispatched }]\n\
+        \x20 - given: [{ at: 0s, value: 91 }]\n    expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]\n\
+        \x20 - given: [{ at: 0s, value: 91 }, { at: 6m, value: 91 }]\n    expect: []\n\
+        \x20 - given: [{ at: 0s, value: high }]\n    expect: []\n";
+    insta::assert_snapshot!(checked(rule, &Seen::default()), @r#"
+    all.yaml:12:14: example: expected a dispatch at 0s, but it was waiting then
+                0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
+                2m  folded     alert 2 of an episode that has been waiting for 2 min 0 s, decided at 1970-01-01T00:05:00Z
+       12 |     expect: [{ at: 0s, verdict: dispatched }]
+          |              ^^
+    all.yaml:14:14: example: at 5m the input `what` is 91.0, expected 90
+                0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
+                5m  dispatched still raised after 5m: note dispatched as job 1 (came at 0s)
+       14 |     expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]
+          |              ^^
+    all.yaml:16:13: example: note was dispatched at 5m, which is not expected: still raised after 5m: note dispatched as job 1
+                0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
+                5m  dispatched still raised after 5m: note dispatched as job 1 (came at 0s)
+                6m  folded     alert 2 of an episode that dispatched job 1 1 min 0 s ago
+       16 |     expect: []
+          |             ^
+    all.yaml:17:13: example: invalid type: string "high", expected f64
+       17 |   - given: [{ at: 0s, value: high }]
+          |             ^^
+    "#);
+}
+
+#[test]
+fn warnings_point_at_what_is_most_likely_not_meant() {
+    let seen = Seen {
+        sources: ["yard".to_owned()].into(),
+        kinds: ["disk.usage".to_owned()].into(),
+        resources: ["vm/quill-1".to_owned(), "vm/brack-2".to_owned()].into(),
+        labels: [("tier".to_owned(), ["gold".to_owned()].into())].into(),
+        repeats: vec![("yard".to_owned(), "disk.usage".to_owned(), crate::Period::from_secs(3600))],
+    };
+    let rules = "rule: never\nlisten: { kinds: disk.usage, where: \"alert.kind == 'disk.full' && alert.value > 1\" }\ndispatch: { runbook: note }\n---\n\
+        rule: narrow\nlisten: { where: alert.value > 5 && alert.value < 3 }\ndispatch: { runbook: note }\n---\n\
+        rule: short\nlisten: { kinds: disk.usage, resource: [vm/quil-1, \"vm/*\"] }\nsettle: { rest: 10m }\ndispatch: { runbook: note }\n---\n\
+        rule: shouts\nlisten: { kinds: other, labels: { tier: Gold } }\ndispatch: { runbook: note }\n---\n\
+        rule: rival\nlisten: { kinds: disk.usage, resource: vm/brack-*, where: alert.labels.tier == 'GOLD' }\ndispatch: { runbook: note }\n---\n\
+        rule: waits\nlisten: { resource: vm/quill-1, kinds: beat }\nsettle: { missing: 1h }\ndispatch: { runbook: note }\n";
+    insta::assert_snapshot!(checked(rules, &seen), @r#"
+    all.yaml:7:37: warning (never-matches): the rule can never match: nothing meets all that is demanded of `alert.kind`
+        7 | listen: { kinds: disk.usage, where: "alert.kind == 'disk.full' && alert.value > 1" }
+          |                                     ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+    all.yaml:11:18: warning (never-matches): the rule can never match: no value meets all that is demanded of `alert.value`
+       11 | listen: { where: alert.value > 5 && alert.value < 3 }
+          |                  ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+    all.yaml:16:17: warning (short-rest): yard repeats disk.usage every 1h; a rest of 10m is over before the next alert comes
+       16 | settle: { rest: 10m }
+          |                 ^^^
+    all.yaml:15:41: warning (unknown-resource): `vm/quil-1` fits none of the 2 resources known so far; did you mean `vm/quill-1`?
+       15 | listen: { kinds: disk.usage, resource: [vm/quil-1, "vm/*"] }
+          |                                         ^^^^^^^^^
+    all.yaml:17:22: warning (same-runbook): rule `rival` dispatches `note` too, and an alert may match both; both would act on it
+       17 | dispatch: { runbook: note }
+          |                      ^^^^
+    all.yaml:20:41: warning (other-case): `Gold` was never seen, but `gold` was: capital letters count
+       20 | listen: { kinds: other, labels: { tier: Gold } }
+          |                                         ^^^^
+    all.yaml:24:59: warning (other-case): `GOLD` was never seen, but `gold` was: capital letters count
+       24 | listen: { kinds: disk.usage, resource: vm/brack-*, where: alert.labels.tier == 'GOLD' }
+          |                                                           ^^^^^^^^^^^^^^^^^^^^^^^^^^^
+    all.yaml:25:22: warning (same-runbook): rule `short` dispatches `note` too, and an alert may match both; both would act on it
+       25 | dispatch: { runbook: note }
+          |                      ^^^^
+    all.yaml:29:20: warning (not-awaited): a resource that was never heard of is waited for only where the rule names exactly one source and one kind
+       29 | settle: { missing: 1h }
+          |                    ^^
+    "#);
+}
+
+#[test]
+fn a_rule_far_from_another_is_no_rival() {
+    let rules = "rule: one\nlisten: { kinds: disk.usage, resource: \"vm/*-booking-*\" }\ndispatch: { runbook: note }\n---\n\
+        rule: two\nlisten: { kinds: disk.usage, resource: \"vm/*-kiosk-*\" }\ndispatch: { runbook: note }\n";
+    assert_eq!(checked(rules, &Seen::default()), "");
+    let known = Seen { resources: ["vm/quill-booking-kiosk-1".to_owned()].into(), ..Seen::default() };
+    assert!(checked(rules, &known).contains("same-runbook"));
+}

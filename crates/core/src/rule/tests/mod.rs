@@ -1,0 +1,171 @@
+//! The rule document: what is refused, and where the complaint points.
+
+use super::*;
+use crate::document::parse_file;
+
+fn check(text: &str) -> Result<Rule, String> {
+    let docs = parse_file("disk.yaml", text).map_err(|p| p.to_string())?;
+    Rule::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+}
+
+#[test]
+fn the_least_rule_watches_every_raised_alert() {
+    let rule = check("rule: all\ndispatch: { runbook: note }\n").expect("checks");
+    assert_eq!(rule.stance, Stance::Watch);
+    assert_eq!(rule.listen.states, [crate::AlertState::Raised]);
+}
+
+#[test]
+fn complaints_are_given_together_and_point_at_the_place() {
+    let text = "rule: Booking Disk\n\
+                listen:\n\
+                \x20 kinds: []\n\
+                \x20 severity: [major, critical..minor]\n\
+                \x20 resource: vm/**x\n\
+                \x20 where: alert.value >= 87.5 && alrt.kind == 'a'\n\
+                settle: { fold: [alert.resource, nope] }\n\
+                dispatch: { runbook: grow-disk, inputs: { vm: \"the ${alert.resource} and ${lert}\" } }\n";
+    insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
+    disk.yaml:1:7: `Booking Disk` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first
+        1 | rule: Booking Disk
+          |       ^^^^^^^^^^^^
+    disk.yaml:3:10: is an empty list: no alert could ever match; leave the line out to match all
+        3 |   kinds: []
+          |          ^
+    disk.yaml:4:21: the range critical..minor is upside down; write minor..critical
+        4 |   severity: [major, critical..minor]
+          |                     ^^^^^^^^^^^^^^^
+    disk.yaml:7:34: `nope` is not known here; known here: alert
+        7 | settle: { fold: [alert.resource, nope] }
+          |                                  ^^^
+    disk.yaml:8:55: `lert` is not known here; did you mean `alert`?
+        8 | dispatch: { runbook: grow-disk, inputs: { vm: "the ${alert.resource} and ${lert}" } }
+          |                                                       ^^^
+    "#);
+}
+
+#[test]
+fn unknown_keys_and_wrong_types_are_named() {
+    let bad = [
+        "rule: a\ndispach: { runbook: b }\n",
+        "rule: a\ndispatch: { runbook: b, urgency: hgih }\n",
+        "rule: a\nstance: dispatch\ndispatch: { runbook: b }\n",
+        "rule: a\nlisten: { sevrity: major }\ndispatch: { runbook: b }\n",
+        "rule: a\nsettle: { rest: 5 }\ndispatch: { runbook: b }\n",
+        "rule: a\nsettle: { rest: soon }\ndispatch: { runbook: b }\n",
+        "rule: a\nlisten: { sources: 5 }\ndispatch: { runbook: b }\n",
+        "rule: a\n",
+    ];
+    let said: Vec<String> = bad.iter().map(|b| check(b).expect_err("refused")).collect();
+    insta::assert_snapshot!(said.join("\n"), @"
+    disk.yaml:2:1: unknown key `dispach`; did you mean `dispatch`?
+        2 | dispach: { runbook: b }
+          | ^^^^^^^
+    disk.yaml:2:34: unknown value `hgih`; did you mean `high`?
+        2 | dispatch: { runbook: b, urgency: hgih }
+          |                                  ^^^^
+    disk.yaml:2:9: unknown value `dispatch`; known here: watch, propose, act
+        2 | stance: dispatch
+          |         ^^^^^^^^
+    disk.yaml:2:11: unknown key `sevrity`; did you mean `severity`?
+        2 | listen: { sevrity: major }
+          |           ^^^^^^^
+    disk.yaml:2:17: invalid type: integer `5`, expected a string
+        2 | settle: { rest: 5 }
+          |                 ^
+    disk.yaml:2:17: `soon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
+        2 | settle: { rest: soon }
+          |                 ^^^^
+    disk.yaml:2:20: invalid type: integer `5`, expected a string or a list of strings
+        2 | listen: { sources: 5 }
+          |                    ^
+    disk.yaml:1:1: the key `dispatch` is missing here
+        1 | rule: a
+          | ^
+    ");
+}
+
+#[test]
+fn lines_of_settle_that_make_no_sense_are_refused_together() {
+    let text = "rule: a\n\
+                listen: { states: [raised, noted] }\n\
+                settle:\n\
+                \x20 after: { alerts: 1, within: 0s }\n\
+                \x20 still: 5m\n\
+                \x20 missing: 10m\n\
+                \x20 gather: { for: 1m, at_most: 5000 }\n\
+                \x20 again: { at_most: 2 }\n\
+                \x20 cap: { jobs: 0, per: 1h, by: [alert.sitee] }\n\
+                dispatch: []\n\
+                knowingly: { shrt-rest: because, never-matches: '' }\n\
+                examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]\n";
+    insta::assert_snapshot!(check(text).expect_err("refused"), @"
+    disk.yaml:4:20: is 1; 2 to 1000 are allowed
+        4 |   after: { alerts: 1, within: 0s }
+          |                    ^
+    disk.yaml:7:31: is 5000; 2 to 1000 are allowed
+        7 |   gather: { for: 1m, at_most: 5000 }
+          |                               ^^^^
+    disk.yaml:9:16: is 0; 1 to 1000 are allowed
+        9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
+          |                ^
+    disk.yaml:4:31: is no time at all; leave the line out, or give it a time
+        4 |   after: { alerts: 1, within: 0s }
+          |                               ^^
+    disk.yaml:5:10: `still` is about alarms that stay raised; let the rule listen to raised alerts only
+        5 |   still: 5m
+          |          ^^
+    disk.yaml:5:10: `still` is about raised alarms and `missing` about silence; make two rules of it
+        5 |   still: 5m
+          |          ^^
+    disk.yaml:8:10: `again` is about alarms that stay raised; let the rule listen to raised alerts only
+        8 |   again: { at_most: 2 }
+          |          ^^
+    disk.yaml:8:10: `again` is about raised alarms and `missing` about silence; make two rules of it
+        8 |   again: { at_most: 2 }
+          |          ^^
+    disk.yaml:4:10: `after` counts alerts and `missing` waits for their absence; make two rules of it
+        4 |   after: { alerts: 1, within: 0s }
+          |          ^^
+    disk.yaml:8:10: `again` is about one tally and `gather` about several; make two rules of it
+        8 |   again: { at_most: 2 }
+          |          ^^
+    disk.yaml:8:10: says neither `every` nor `when_worse`, so that nothing would happen again
+        8 |   again: { at_most: 2 }
+          |          ^^
+    disk.yaml:9:38: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, value
+        9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
+          |                                      ^
+    disk.yaml:10:11: has 0 entries; 1 to 20 are allowed
+       10 | dispatch: []
+          |           ^
+    disk.yaml:12:21: has 0 alerts; 1 to 1000 are allowed
+       12 | examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]
+          |                     ^
+    disk.yaml:12:67: comes before the alert above it; write them in order
+       12 | examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]
+          |                                                                   ^^
+    disk.yaml:11:49: says no reason; write down why it is so on purpose
+       11 | knowingly: { shrt-rest: because, never-matches: '' }
+          |                                                 ^^^
+    disk.yaml:11:25: there is no warning `shrt-rest`; did you mean `short-rest`?
+       11 | knowingly: { shrt-rest: because, never-matches: '' }
+          |                         ^^^^^^^
+    ");
+}
+
+#[test]
+fn entries_of_a_dispatch_keep_their_places() {
+    let text = "rule: a\ndispatch:\n  - { runbook: b, urgncy: high }\n  - { runbook: c, when: alert.severity >= 3 }\n  - { runbook: d, inputs: { x: \"${tally.alert}\" } }\n";
+    insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
+    disk.yaml:3:19: unknown key `urgncy`; did you mean `urgency`?
+        3 |   - { runbook: b, urgncy: high }
+          |                   ^^^^^^
+    disk.yaml:4:40: cannot compare a severity with a number
+        4 |   - { runbook: c, when: alert.severity >= 3 }
+          |                                        ^
+    disk.yaml:5:40: there is no field `alert`; did you mean `alerts`?
+        5 |   - { runbook: d, inputs: { x: "${tally.alert}" } }
+          |                                        ^
+    "#);
+}

@@ -1,0 +1,107 @@
+//! What the case files cannot say: causes upstream, memories that are written down and read
+//! again, rules that change while something is held.
+
+use super::*;
+use crate::{
+    Severity,
+    rule::Stance,
+    settle::{Effect, Event, Keys, Machine, Matched, Memory, Slot, Standing, Verdict},
+};
+
+fn keys() -> Keys {
+    Keys { tally: "[\"a\"]".into(), gathering: None, cap: None }
+}
+
+fn matched<'a>(alert: i64, keys: &'a Keys, cause: Option<&'a str>) -> Event<'a> {
+    Event::Matched(Matched {
+        alert,
+        keys,
+        happened: at("0s"),
+        severity: Severity::Major,
+        standing: Standing::Raised { alarm: 1, anew: alert == 1 },
+        entries: 1,
+        cause,
+    })
+}
+
+/// The verdicts of one event, as words.
+fn handle(rule: &Rule, stance: Stance, memory: &mut Memory, now: &str, event: Event<'_>) -> Vec<String> {
+    let mut job = 6;
+    let mut number = || {
+        job += 1;
+        job
+    };
+    let effects = Machine::new(rule, stance, memory, &mut number).handle(at(now), event);
+    let told = effects.into_iter().filter_map(|e| match e {
+        Effect::Verdict { verdict, reason, .. } => Some(format!("{}: {reason}", verdict.as_str())),
+        Effect::Withdraw { proposal, reason } => Some(format!("withdraw {proposal}: {reason}")),
+        _ => None,
+    });
+    told.collect()
+}
+
+fn plain(settle: &str) -> Rule {
+    rule(settle, "[raised]", "{ runbook: grow-disk }")
+}
+
+#[test]
+fn a_symptom_is_set_aside_and_counted_by_nothing_until_it_repeats_without_a_cause() {
+    let (rule, keys, mut memory) = (plain("{ after: { alerts: 2, within: 1m } }"), keys(), Memory::default());
+    let cause = Some("host/quill-hv-1 host.down");
+    let told = handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, cause));
+    assert_eq!(told, ["symptom: explained by host/quill-hv-1 host.down"]);
+    assert_eq!(memory, Memory::default());
+    let told = handle(&rule, Stance::Act, &mut memory, "1s", matched(2, &keys, None));
+    assert_eq!(told, ["waiting: 1 of 2 alerts within 1m"]);
+
+    let rule = plain("{ symptoms: include }");
+    let told = handle(&rule, Stance::Act, &mut Memory::default(), "0s", matched(1, &keys, cause));
+    assert_eq!(told, ["dispatched: first alert of its episode: grow-disk dispatched as job 7"]);
+}
+
+#[test]
+fn a_memory_can_be_written_down_and_read_again_at_any_moment() {
+    let (rule, keys, mut memory) =
+        (plain("{ still: 5m, rest: 1h, flapping: { changes: 9, within: 1h } }"), keys(), Memory::default());
+    handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
+    let tally = &memory.tallies[&keys.tally];
+    let text = serde_json::to_string(tally).expect("written");
+    assert_eq!(&serde_json::from_str::<crate::settle::Tally>(&text).expect("read"), tally, "{text}");
+    let slot = Slot::Tally(keys.tally.clone());
+    assert_eq!(memory.due(&slot), Some(at("5m")));
+    let told = handle(&rule, Stance::Act, &mut memory, "5m", Event::Due(&slot));
+    assert_eq!(told, ["dispatched: still raised after 5m: grow-disk dispatched as job 7"]);
+}
+
+#[test]
+fn a_rule_that_no_longer_waits_lets_go_of_what_it_held() {
+    let (keys, mut memory) = (keys(), Memory::default());
+    handle(&plain("{ still: 5m }"), Stance::Act, &mut memory, "0s", matched(1, &keys, None));
+    let slot = Slot::Tally(keys.tally.clone());
+    let told = handle(&plain("{}"), Stance::Act, &mut memory, "5m", Event::Due(&slot));
+    assert_eq!(told.len(), 1);
+    assert!(told[0].starts_with(Verdict::Dispatched.as_str()), "{told:?}");
+}
+
+#[test]
+fn what_is_due_and_was_not_looked_at_is_made_up_for_by_the_next_alert() {
+    let (rule, keys, mut memory) = (plain("{ still: 5m }"), keys(), Memory::default());
+    handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
+    let told = handle(&rule, Stance::Act, &mut memory, "9m", matched(2, &keys, None));
+    assert_eq!(told.len(), 2, "{told:?}");
+    assert_eq!(told[1], "folded: alert 2 of an episode that dispatched job 7 0 ms ago");
+}
+
+#[test]
+fn a_proposal_gives_way_to_the_rule_that_may_act_and_to_the_clearing() {
+    let (rule, keys, mut memory) = (plain("{}"), keys(), Memory::default());
+    handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
+    let told = handle(&rule, Stance::Act, &mut memory, "1s", matched(2, &keys, None));
+    assert_eq!(told[0], "withdraw 7: another took its place");
+    assert!(told[1].starts_with("dispatched"), "{told:?}");
+    let mut memory = Memory::default();
+    handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
+    let cleared = Event::Cleared { tally: &keys.tally, alarm: 1 };
+    assert_eq!(handle(&rule, Stance::Propose, &mut memory, "1s", cleared), ["withdraw 7: its alarm was cleared"]);
+    assert_eq!(memory, Memory::default(), "nothing is left to remember");
+}
