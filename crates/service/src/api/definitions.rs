@@ -165,7 +165,8 @@ pub(super) async fn publish(
     if !versions.is_empty() {
         let conflict = "somebody else has published meanwhile; look at the changes again";
         let now = clock::now();
-        store::publish(&node.db, versions, awaited(&checked, now), &caller.0.name, now)
+        let changed = checked.entries.iter().filter(|e| is_new(e, &published.catalog));
+        store::publish(&node.db, versions, awaited(changed, now), &caller.0.name, now)
             .await
             .map_err(|e| if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() })?;
         node.reload().await?;
@@ -174,8 +175,8 @@ pub(super) async fn publish(
     Ok(web::Json(plan))
 }
 
-/// What the rules begin to wait for.
-fn awaited(checked: &Checked, now: DateTime<Utc>) -> Vec<Awaited> {
+/// What new versions of rules begin to wait for.
+fn awaited<'a>(changed: impl Iterator<Item = &'a Arc<Entry>>, now: DateTime<Utc>) -> Vec<Awaited> {
     let of = |entry: &Arc<Entry>| match &entry.definition {
         Definition::Rule(rule) => {
             let waiting = rule.awaiting(now).into_iter();
@@ -183,7 +184,7 @@ fn awaited(checked: &Checked, now: DateTime<Utc>) -> Vec<Awaited> {
         }
         _ => Vec::new(),
     };
-    checked.entries.iter().flat_map(of).collect()
+    changed.flat_map(of).collect()
 }
 
 fn is_new(entry: &Entry, published: &catalog::Catalog) -> bool {

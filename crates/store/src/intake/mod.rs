@@ -167,12 +167,15 @@ async fn attempt_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Ut
     let tx = db.begin().await?;
     let (memories, due) = memories::claim_due(&tx, now, DUE).await?;
     let taken = due.len();
+    if taken == 0 {
+        // Another node has it in hand.
+        return Ok(DueDone::default());
+    }
     let batch = decide::Batch { catalog: rules.catalog, fresh: Vec::new(), due, now };
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     outcome.alarms = alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
     let made = outcome.write(&tx, &batch).await?;
-    let change =
-        Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: taken > 0, ..Change::default() };
+    let change = Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: true, ..Change::default() };
     changes::announce(&tx, change).await?;
     tx.commit().await?;
     Ok(DueDone { taken, jobs: made.jobs, next: None })
