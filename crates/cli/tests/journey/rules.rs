@@ -273,3 +273,79 @@ fn an_author_edits_completes_rehearses_and_publishes_in_the_console() {
     browser.see("version 2");
     assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["stance"], "propose");
 }
+
+#[test]
+fn odd_questions_are_refused_in_words() {
+    let stage = Stage::with_demo();
+    let cases = [
+        (Method::POST, "/api/v1/why", json!({}), 400, "neither `rule` nor `text` is given"),
+        (Method::POST, "/api/v1/why", json!({"rule": "booking-disk-filling"}), 400, "give either `alert`"),
+        (
+            Method::POST,
+            "/api/v1/why",
+            json!({"rule": "booking-disk-filling", "alert": 1, "given": {}}),
+            400,
+            "give either `alert`",
+        ),
+        (Method::POST, "/api/v1/why", json!({"rule": "booking-disk-filling", "given": 5}), 400, "is not an object"),
+        (
+            Method::POST,
+            "/api/v1/why",
+            json!({"rule": "booking-disk-filling", "given": {"source": "s", "kind": "a b", "resource": "x/y"}}),
+            400,
+            "is not a dotted kind",
+        ),
+        (
+            Method::POST,
+            "/api/v1/why",
+            json!({"text": "rule: x\ndispatch: { runbook: y, urgency: hgih }", "alert": 1}),
+            422,
+            "complaints",
+        ),
+        (Method::POST, "/api/v1/why", json!({"text": "runbook: x", "alert": 1}), 400, "holds no such rule"),
+        (Method::GET, "/api/v1/alerts/7/why", Value::Null, 404, "there is no alert 7"),
+        (Method::GET, "/api/v1/alerts/7/example", Value::Null, 404, "there is no alert 7"),
+        (Method::GET, "/api/v1/alerts/7/draft", Value::Null, 404, "there is no alert 7"),
+        (Method::GET, "/api/v1/proposals?state=new", Value::Null, 400, "the states are open, launched"),
+        (Method::GET, "/api/v1/proposals/7", Value::Null, 404, "there is no proposal 7"),
+        (Method::POST, "/api/v1/proposals/7/launch", json!({}), 404, "there is no proposal 7"),
+        (Method::POST, "/api/v1/proposals/7/dismiss", json!({"note": "x".repeat(2001)}), 400, "more than 2000 bytes"),
+        (Method::GET, "/api/v1/verdicts?limit=0", Value::Null, 400, "1 to 500"),
+        (Method::GET, "/api/v1/definitions/rule/nothing/versions", Value::Null, 404, "there is no rule `nothing`"),
+    ];
+    for (method, path, body, status, words) in cases {
+        let (got, answer) = stage.call(method, path, Some(&body).filter(|b| !b.is_null()));
+        assert_eq!(got, status, "{path} {body}: {answer}");
+        assert!(answer["detail"].as_str().is_some_and(|d| d.contains(words)), "{path} {body}: {answer}");
+    }
+}
+
+#[test]
+fn whoever_hangs_up_ends_the_rehearsal() {
+    let stage = Stage::with_demo();
+    let alert = |i: usize| {
+        json!({"source": "yard-hypervisor", "kind": "disk.usage", "resource": format!("vm/n{i}"), "severity": "major",
+            "received": format!("2026-02-01T02:{:02}:{:02}Z", i / 60 % 60, i % 60)})
+    };
+    let text = "rule: all\nlisten: { kinds: disk.usage }\ndispatch: { runbook: grow-disk, inputs: { vm: \"${alert.resource}\" } }\n";
+    let body = json!({"file": {"file": "all.yaml", "text": text}, "alerts": (0..3000).map(alert).collect::<Vec<_>>()});
+    // More than may run at once; each is left before its end.
+    for _ in 0..6 {
+        until("room for a rehearsal", || {
+            let request = stage.request(Method::POST, "/api/v1/rehearsals").bearer_auth(&stage.token).json(&body);
+            let response = crate::kit::block(request.send()).expect("an answer");
+            (response.status().as_u16() == 200).then_some(())
+        });
+    }
+    let result = until("room for the last", || {
+        let request = stage.request(Method::POST, "/api/v1/rehearsals").bearer_auth(&stage.token).json(&body);
+        let response = crate::kit::block(request.send()).expect("an answer");
+        let text = (response.status().as_u16() == 200).then(|| crate::kit::block(response.text()).expect("a text"))?;
+        serde_json::from_str::<Value>(text.trim_end().lines().last()?).ok()
+    });
+    assert_eq!(result["result"]["now"]["dispatches"], 3000);
+    assert_eq!(
+        (&result["result"]["now"]["cut"], result["result"]["now"]["posts"].as_array().map(Vec::len)),
+        (&json!(true), Some(2000))
+    );
+}
