@@ -3,7 +3,7 @@ import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/aut
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { yaml } from '@codemirror/lang-yaml';
 import { bracketMatching, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language';
-import { type Diagnostic, lintGutter, setDiagnostics } from '@codemirror/lint';
+import { type Diagnostic, setDiagnostics } from '@codemirror/lint';
 import { EditorState, type Text } from '@codemirror/state';
 import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
 import { tags } from '@lezer/highlight';
@@ -69,7 +69,6 @@ export default function Editor({ text, onChange, problems, known, readOnly }: Pr
         extensions: [
           lineNumbers(),
           history(),
-          lintGutter(),
           bracketMatching(),
           closeBrackets(),
           highlightActiveLine(),

@@ -256,9 +256,24 @@ fn an_author_edits_completes_rehearses_and_publishes_in_the_console() {
     browser.go("/rules/booking-disk-filling");
     browser.see("rule: booking-disk-filling");
     browser.edit("  rest: 30s", "  re");
-    browser.complete();
-    browser.see("After a dispatch the same tally stays silent for so long.");
+    browser.offers("After a dispatch the same tally stays silent for so long.");
     browser.edit("  re\n", "  rest: 45s\n");
+    for (written, begun, offered) in [
+        ("kinds: disk.usage", "kinds: di", "disk.usage"),
+        ("sources: yard-hypervisor", "sources: ya", "yard-hypervisor"),
+        ("severity: major..critical", "severity: cri", "critical.."),
+        ("{ tier: gold }", "{ tier: g", "gold"),
+        ("{ tier: gold }", "{ ti", "tier"),
+        ("alert.value >= 87.5", "alert.val", "value"),
+        ("alert.value >= 87.5", "alert.labels.", "tier"),
+        ("alert.value >= 87.5", "alert.resource.starts", "startsWith"),
+        ("runbook: grow-disk", "runbook: gr", "grow-disk"),
+        ("urgency: high", "urgency: hi", "high"),
+    ] {
+        browser.edit(written, begun);
+        browser.offers(offered);
+        browser.edit(begun, written);
+    }
     browser.click("Rehearse");
     browser.see("live");
     browser.see("grow-disk dispatched as job 1");

@@ -279,3 +279,6 @@ fn fingerprint(alert: &Alert) -> u128 {
     };
     u128::from(half(1)) << 64 | u128::from(half(0x9e37_79b9_7f4a_7c15))
 }
+
+#[cfg(test)]
+mod tests;

@@ -115,7 +115,7 @@ impl Browser {
     /// Clicks the first link or button that holds a text.
     pub fn click(&self, text: &str) {
         let clicked = format!(
-            "const e = [...document.querySelectorAll('a, button')].find(e => e.textContent.includes({})); e?.click(); return !!e",
+            "const e = [...document.querySelectorAll('a, button')].find(e => e.textContent.includes({}) && !e.disabled); e?.click(); return !!e",
             json!(text)
         );
         until(&format!("something to click with `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
@@ -154,12 +154,20 @@ impl Browser {
         until(&format!("the editor to hold `{from}`"), || (self.run(&script) == json!(true)).then_some(()));
     }
 
-    /// Asks the editor to complete the word before the cursor.
-    pub fn complete(&self) {
-        block(async {
-            let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
-            field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
+    /// Asks the editor to complete the word before the cursor, and waits for it to offer a text.
+    pub fn offers(&self, text: &str) {
+        let offered = "return [...document.querySelectorAll('.cm-tooltip-autocomplete, .cm-completionInfo')].map(e => e.innerText).join('\\n')";
+        until(&format!("the editor to offer `{text}`"), || {
+            let shown = self.run(offered).as_str().unwrap_or_default().to_owned();
+            if shown.is_empty() {
+                block(async {
+                    let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
+                    field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
+                });
+            }
+            shown.contains(text).then_some(())
         });
+        self.run("document.querySelector('.cm-content').dispatchEvent(new KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))");
     }
 
     /// Runs a script.
