@@ -2,7 +2,7 @@
 //!
 //! Runbooks declare their inputs this way and connectors what their operations take.
 
-use crate::{ResourcePath, document::Checker, document::nearest};
+use crate::{ResourcePath, document::Checker, document::nearest, expr::Type};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
@@ -48,6 +48,11 @@ impl Inputs {
     /// The declarations, as JSON Schema properties.
     pub fn properties(&self) -> &Map<String, Value> {
         &self.properties
+    }
+
+    /// What expressions can know of them: these names, and the types that the schemas promise.
+    pub fn as_type(&self) -> Type {
+        Type::Record(Arc::new(self.properties.iter().map(|(n, s)| (n.clone(), Type::of_schema(s))).collect()))
     }
 
     /// Whether a value must be given: it has no default.

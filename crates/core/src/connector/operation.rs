@@ -4,16 +4,22 @@
 use crate::{
     alert::cut,
     document::Checker,
-    expr::{Expr, Names, Scope, Template, Val},
+    expr::{Expr, Names, Scope, Template, Type, Val},
     inputs::Inputs,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
-const REQUEST: Names<'static> = Names { roots: &["give"], functions: &[], types: &[] };
-const ANSWER: Names<'static> = Names { roots: &["give", "response"], functions: &[], types: &[] };
+/// What the expressions of an operation start from; a request knows the first only.
+const ROOTS: [&str; 2] = ["give", "response"];
+
+/// What is known of an answer.
+fn response() -> Type {
+    let fields = [("status", Type::Number), ("headers", Type::Map(Arc::new(Type::Text))), ("body", Type::Any)];
+    Type::Record(Arc::new(fields.map(|(name, t)| (name.to_owned(), t)).into()))
+}
 
 /// Largest output of one operation, in bytes of JSON.
 pub const MAX_OUTPUT: usize = 256 << 10;
@@ -174,16 +180,20 @@ impl<'a> Scope<'a> for View<'a> {
 impl Operation {
     pub(super) fn check(check: &mut Checker<'_>, at: &str, doc: OperationDoc) -> Option<Self> {
         let takes = Inputs::check(check, &format!("{at}/takes"), doc.takes);
+        let give = takes.as_ref().map_or(Type::Any, Inputs::as_type);
+        let types = [("give", give), ("response", response())];
+        let request = Names { roots: &ROOTS[..1], functions: &[], types: &types };
+        let answer = Names { roots: &ROOTS, ..request };
         let path_at = format!("{at}/request/path");
         if !doc.request.path.starts_with('/') {
             check.fail(&path_at, "a path begins with /");
             return None;
         }
-        let path = check.template(&path_at, &Value::String(doc.request.path), REQUEST);
+        let path = check.template(&path_at, &Value::String(doc.request.path), request);
         let mut named = |key: &str, map: BTreeMap<String, String>| -> Option<Vec<(String, Template)>> {
             map.into_iter()
                 .map(|(k, v)| {
-                    let made = check.template(&format!("{at}/request/{key}/{k}"), &Value::String(v), REQUEST)?;
+                    let made = check.template(&format!("{at}/request/{key}/{k}"), &Value::String(v), request)?;
                     Some((k, made))
                 })
                 .collect()
@@ -191,11 +201,11 @@ impl Operation {
         let (query, headers) = (named("query", doc.request.query), named("headers", doc.request.headers));
         let body = match doc.request.body {
             None => Some(None),
-            Some(body) => check.template(&format!("{at}/request/body"), &body, REQUEST).map(Some),
+            Some(body) => check.template(&format!("{at}/request/body"), &body, request).map(Some),
         };
         let output = match doc.output {
             None => Some(None),
-            Some(text) => check.expr(&format!("{at}/output"), &text, ANSWER).map(Some),
+            Some(text) => check.expr(&format!("{at}/output"), &text, answer).map(Some),
         };
         let method = doc.request.method;
         let repeat = doc.repeat.unwrap_or(if method == Method::Get { Repeat::Safe } else { Repeat::Never });

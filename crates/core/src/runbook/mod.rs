@@ -29,12 +29,7 @@ struct Known {
 
 impl Known {
     fn new(inputs: Option<&Inputs>) -> Self {
-        let inputs = match inputs {
-            Some(i) => {
-                Type::Record(Arc::new(i.properties().iter().map(|(n, s)| (n.clone(), Type::of_schema(s))).collect()))
-            }
-            None => Type::Any,
-        };
+        let inputs = inputs.map_or(Type::Any, Inputs::as_type);
         let mut known = Self { inputs, steps: BTreeMap::new(), types: Vec::new() };
         known.retype();
         known

@@ -109,3 +109,17 @@ fn bad_documents_are_refused() {
           |                                                          ^
     "#);
 }
+
+#[test]
+fn what_an_operation_does_not_take_cannot_be_filled_in() {
+    let text = "connector: yard\noperations:\n  grow:\n    takes: { vm: { type: string }, by_gib: { type: integer } }\n    \
+        request: { method: POST, path: \"/vms/${give.vmm}\", body: { by: \"${give.by_gib + 'x'}\" } }\n    output: response.bdy\n";
+    let document = crate::document::parse_file("yard.yaml", text).expect("reads").remove(0);
+    let problems = super::Connector::check(&document).expect_err("refused");
+    let said: Vec<String> = problems.iter().map(|p| format!("{}:{} {}", p.line, p.column, p.message)).collect();
+    insta::assert_snapshot!(said.join("\n"), @"
+    5:48 there is no field `vmm`; did you mean `vm`?
+    5:83 cannot add a number and a string; put string( ) around what is no string
+    6:21 there is no field `bdy`; did you mean `body`?
+    ");
+}
