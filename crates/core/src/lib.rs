@@ -2,7 +2,8 @@
 //!
 //! The folders follow what happens to an alert: it is [`read`] from a payload into an
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the
-//! memory of each rule, and [`job`] walks the steps of a [`runbook`] that call a [`connector`].
+//! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] walks the
+//! steps of a [`runbook`] that call a [`connector`].
 //! [`document`] turns YAML into typed definitions with exact places for every complaint,
 //! [`expr`] evaluates expressions within a budget, [`catalog`] holds the published set together.
 //!

@@ -28,6 +28,9 @@ fn settings() -> insta::Settings {
         (r"\d{13}-\d+", "[id]"),
         (r"value     \d+(\.\d+)?", "value     [n]"),
         (r#""(used_gib|percent|at|run|number)": ?[\d.]+"#, "\"$1\": [n]"),
+        // Columns are as wide as what stands in them, and ages differ in width.
+        (r"(\S) {2,}", "$1  "),
+        (r"step, never p\w*…", "step…"),
         (r" +\n", "\n"),
     ] {
         settings.add_filter(pattern, to);
