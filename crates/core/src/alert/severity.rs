@@ -46,6 +46,11 @@ impl Severity {
         self as i16 + 1
     }
 
+    /// Its place in a set of severities: bit 0 for indeterminate to bit 4 for critical.
+    pub const fn bit(self) -> u8 {
+        1 << self as u8
+    }
+
     /// The severity of a stored number; numbers outside 1..=5 fall to the nearer end.
     pub fn from_rank(rank: i16) -> Self {
         Self::ALL[usize::try_from(rank.clamp(1, 5) - 1).unwrap_or(0)]

@@ -128,7 +128,7 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
     if let (Binary::In, Op::List(items)) = (op, &b.op) {
         let texts: Option<Vec<String>> = items.iter().map(text).collect();
         return match field(a) {
-            Some("severity") => Some(Limit::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | bit(s)))),
+            Some("severity") => Some(Limit::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | s.bit()))),
             _ => Some(Limit::OneOf(path(a)?, texts?)),
         };
     }
@@ -144,7 +144,7 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
                 Binary::GreaterEqual => *s >= than,
                 _ => true,
             };
-            Some(Limit::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | bit(s))))
+            Some(Limit::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit())))
         }
         Some("value") => {
             let number = match &b.op {
@@ -174,11 +174,6 @@ fn turned(op: Binary) -> Binary {
         Binary::GreaterEqual => Binary::LessEqual,
         other => other,
     }
-}
-
-/// The bit of a severity in a set.
-pub(super) fn bit(s: Severity) -> u8 {
-    1 << (s.rank() - 1)
 }
 
 fn text(node: &Node) -> Option<String> {

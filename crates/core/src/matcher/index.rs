@@ -93,14 +93,10 @@ struct Posting {
 
 impl Posting {
     fn admits(&self, alert: &Alert) -> bool {
-        self.severities & severity_bit(alert.severity) != 0
+        self.severities & alert.severity.bit() != 0
             && self.states & state_bit(alert.state) != 0
             && (!self.valued || alert.value.is_some_and(|v| v >= self.low && v <= self.high))
     }
-}
-
-fn severity_bit(s: Severity) -> u8 {
-    1 << (s.rank() - 1)
 }
 
 fn state_bit(s: AlertState) -> u8 {
@@ -313,7 +309,7 @@ fn sketch(rule: &Rule) -> Option<Sketch> {
     let listen = &rule.listen;
     let listed = listen.severity.as_ref().map_or(0b1_1111, |ranges| {
         let inside = |s: &Severity| ranges.iter().any(|r| r.contains(*s));
-        Severity::ALL.into_iter().filter(inside).fold(0, |m, s| m | severity_bit(s))
+        Severity::ALL.into_iter().filter(inside).fold(0, |m, s| m | s.bit())
     });
     let mut posting = Posting {
         rule: 0,

@@ -152,11 +152,7 @@ impl<'a> Rehearsal<'a> {
             Ok(keys) => keys,
             Err(why) => return self.report.broken(why),
         };
-        let standing = match (alert.state, alarm, change) {
-            (_, _, Change::Late(over)) => Standing::Late { over },
-            (AlertState::Raised, Some(alarm), change) => Standing::Raised { alarm, anew: change == Change::Raised },
-            _ => Standing::None,
-        };
+        let standing = Standing::of(alert.state, alarm, change);
         if let Standing::Raised { alarm, .. } = standing {
             self.holding.entry(alarm).or_default().insert(keys.tally.clone());
         }

@@ -31,7 +31,7 @@ impl Profile {
             texts: BTreeMap::new(),
             severities: listen.severity.as_ref().map_or(0b1_1111, |ranges| {
                 let inside = Severity::ALL.into_iter().filter(|s| ranges.iter().any(|r| r.contains(*s)));
-                inside.fold(0, |set, s| set | 1 << (s.rank() - 1))
+                inside.fold(0, |set, s| set | s.bit())
             }),
             states: listen.states.iter().fold(0, |set, s| set | 1 << *s as u8),
             low: f64::NEG_INFINITY,

@@ -20,7 +20,7 @@ pub use reason::{Reason, Trigger};
 pub use tally::{Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
 pub use verdict::Verdict;
 
-use crate::{Severity, rule::Stance};
+use crate::{AlertState, Severity, alarm::Change, rule::Stance};
 use chrono::{DateTime, Utc};
 
 /// The keys of what an alert belongs to.
@@ -95,6 +95,17 @@ pub enum Standing {
         /// When it was cleared, by the sender's clock.
         over: DateTime<Utc>,
     },
+}
+
+impl Standing {
+    /// From what an alert did to its alarm.
+    pub fn of(state: AlertState, alarm: Option<i64>, change: Change) -> Self {
+        match (state, alarm, change) {
+            (_, _, Change::Late(over)) => Self::Late { over },
+            (AlertState::Raised, Some(alarm), change) => Self::Raised { alarm, anew: change == Change::Raised },
+            _ => Self::None,
+        }
+    }
 }
 
 /// What is to be done.

@@ -9,7 +9,7 @@ use super::{
 };
 use crate::{StoreError, sql};
 use arvok_core::{
-    Alert, AlertState, Catalog, alarm,
+    Alert, Catalog, alarm,
     rule::Rule,
     settle::{Effect, Event, Machine, Matched, Memory, Slot, Standing},
 };
@@ -124,13 +124,7 @@ impl<'a> Work<'a, '_> {
         if let (alarm::Change::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
             self.cleared(now, alarm);
         }
-        let standing = match (fresh.alert.state, fresh.alarm, fresh.change) {
-            (_, _, alarm::Change::Late(over)) => Standing::Late { over },
-            (AlertState::Raised, Some(alarm), change) => {
-                Standing::Raised { alarm, anew: change == alarm::Change::Raised }
-            }
-            _ => Standing::None,
-        };
+        let standing = Standing::of(fresh.alert.state, fresh.alarm, fresh.change);
         for hit in &fresh.hits {
             let matched = Matched {
                 alert: fresh.seq,
