@@ -11,17 +11,15 @@ use arvok_api::{
     Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictLine, VersionItem, Why, WhyRequest,
 };
 use arvok_core::{
-    Alert, Definition, Problem,
-    document::parse_file,
+    Alert, Problem,
     rehearse::{Rehearsal, written_alert},
-    rule::Rule,
+    rule::{NotOne, Rule, only_rule},
 };
 use chrono::TimeDelta;
 use serde_json::Value;
 use std::{
     io::{IsTerminal, Write},
     path::{Path, PathBuf},
-    sync::Arc,
 };
 
 pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
@@ -150,26 +148,16 @@ fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Re
     Ok(RehearsalResult { rule: rule.name.clone(), from, to, now, before: None, difference: None })
 }
 
-fn rule_of(file: &FileText, name: Option<&str>) -> Result<Arc<Rule>, CliError> {
+fn rule_of(file: &FileText, name: Option<&str>) -> Result<Rule, CliError> {
     let shown = |problems: &[Problem]| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
-    let documents = parse_file(&file.file, &file.text).map_err(|p| CliError::Here(p.to_string()))?;
-    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
-    match rules.as_slice() {
-        [document] => match Definition::check(document).map_err(|p| CliError::Here(shown(&p)))? {
-            Definition::Rule(rule) => Ok(rule),
-            _ => Err(CliError::Here(format!("{}: holds no rule", file.file))),
-        },
-        [] => Err(CliError::Here(format!("{}: holds no such rule", file.file))),
-        many => {
-            let names: Vec<&str> = many.iter().map(|d| d.name.as_str()).collect();
-            Err(CliError::Usage(format!(
-                "{} holds {} rules; say --rule {}",
-                file.file,
-                many.len(),
-                names.join(" or --rule ")
-            )))
+    only_rule(&file.file, &file.text, name).map_err(|e| match e {
+        NotOne::Faulty(problems) => CliError::Here(shown(&problems)),
+        NotOne::None => CliError::Here(format!("{}: holds no such rule", file.file)),
+        NotOne::Many(names) => {
+            let choice = names.join(" or --rule ");
+            CliError::Usage(format!("{} holds {} rules; say --rule {choice}", file.file, names.len()))
         }
-    }
+    })
 }
 
 /// On the server, with progress on standard error.

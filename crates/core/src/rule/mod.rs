@@ -18,7 +18,7 @@ pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, Ga
 use crate::{
     Alert, AlertState, NewAlert, Severity,
     alert::Delivery,
-    document::{Checker, Document, Problem},
+    document::{Checker, Document, Problem, parse_file},
     expr::{Expr, Names, Scope, Val},
     matcher::Glob,
     settle::{Keys, Tally},
@@ -231,6 +231,28 @@ impl Rule {
         let names = plain.and_then(|_| only(&self.listen.sources).zip(only(&self.listen.kinds)));
         let Some((source, kind)) = names else { return Vec::new() };
         self.listen.resource.iter().flatten().filter_map(Glob::exact).map(|r| (source, kind, r)).collect()
+    }
+}
+
+/// Why a text does not say which rule is meant.
+#[derive(Clone, Debug)]
+pub enum NotOne {
+    /// It cannot be read, or the rule is faulty.
+    Faulty(Vec<Problem>),
+    /// It holds no rule, or none of that name.
+    None,
+    /// It holds several; their names.
+    Many(Vec<String>),
+}
+
+/// The only rule of a text, or the one of that name.
+pub fn only_rule(file: &str, text: &str, name: Option<&str>) -> Result<Rule, NotOne> {
+    let documents = parse_file(file, text).map_err(|p| NotOne::Faulty(vec![p]))?;
+    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
+    match rules.as_slice() {
+        [document] => Rule::check(document).map_err(NotOne::Faulty),
+        [] => Err(NotOne::None),
+        many => Err(NotOne::Many(many.iter().map(|d| d.name.clone()).collect())),
     }
 }
 

@@ -6,10 +6,9 @@ use crate::{clock, node::Node};
 use actix_web::{HttpResponse, http::header, post, web};
 use arvok_api::{Problem, RehearsalLine, RehearsalRequest, RehearsalResult};
 use arvok_core::{
-    Alert, Definition, Kind, Period,
-    document::parse_file,
+    Alert, Kind, Period,
     rehearse::{Rehearsal, Report, written_alert},
-    rule::Rule,
+    rule::{NotOne, Rule, only_rule},
 };
 use arvok_store::read::{self, Replay};
 use chrono::{DateTime, Utc};
@@ -121,21 +120,13 @@ pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32)
 
 /// The only rule of a text, or the one of that name.
 pub(super) fn rule_of_text(file: &str, text: &str, name: Option<&str>) -> Result<Arc<Rule>, ApiError> {
-    let wrong =
-        |problems: Vec<arvok_core::Problem>| ApiError::Faulty(problems.into_iter().map(Into::into).collect::<Vec<_>>());
-    let documents = parse_file(file, text).map_err(|p| wrong(vec![p]))?;
-    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
-    match rules.as_slice() {
-        [document] => match Definition::check(document).map_err(wrong)? {
-            Definition::Rule(rule) => Ok(rule),
-            _ => Err(ApiError::BadRequest(format!("{file} holds no rule"))),
-        },
-        [] => Err(ApiError::BadRequest(format!("{file} holds no such rule"))),
-        many => {
-            let names: Vec<&str> = many.iter().map(|d| d.name.as_str()).collect();
-            Err(ApiError::BadRequest(format!("{file} holds {} rules; name one of {}", many.len(), names.join(", "))))
+    only_rule(file, text, name).map(Arc::new).map_err(|e| match e {
+        NotOne::Faulty(problems) => ApiError::Faulty(problems.into_iter().map(Into::into).collect()),
+        NotOne::None => ApiError::BadRequest(format!("{file} holds no such rule")),
+        NotOne::Many(names) => {
+            ApiError::BadRequest(format!("{file} holds {} rules; name one of {}", names.len(), names.join(", ")))
         }
-    }
+    })
 }
 
 async fn run(node: web::Data<Node>, plan: Plan, lines: mpsc::Sender<RehearsalLine>, room: OwnedSemaphorePermit) {

@@ -1,7 +1,6 @@
 //! The rule document: what is refused, and where the complaint points.
 
 use super::*;
-use crate::document::parse_file;
 
 fn check(text: &str) -> Result<Rule, String> {
     let docs = parse_file("disk.yaml", text).map_err(|p| p.to_string())?;
