@@ -33,11 +33,13 @@ export function Gauge({ severity, cleared }: { severity: string; cleared?: boole
 export function VerdictMark({ verdict }: { verdict: string }) {
   const held: Record<string, string> = {
     watched: 'w',
+    idle: 'i',
     waiting: 't',
     resting: 'r',
     capped: 'c',
     flapping: 'f',
     symptom: 's',
+    broken: '!',
   };
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">

@@ -17,12 +17,14 @@ const VERDICTS = [
   'dispatched',
   'proposed',
   'watched',
+  'idle',
   'folded',
   'waiting',
   'resting',
   'capped',
   'flapping',
   'symptom',
+  'broken',
 ] as const;
 const ROW = 44;
 const GRID =

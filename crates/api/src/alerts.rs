@@ -88,6 +88,20 @@ pub struct Taken {
     pub alerts: Vec<TakenAlert>,
     /// Items that the source's `keep` left out.
     pub left_out: usize,
+    /// Items that cannot be read; they are kept, and the others are taken.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unreadable: Vec<KeptItem>,
+}
+
+/// An item of a delivery that cannot be read and is kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeptItem {
+    /// The handle under which it is kept.
+    pub id: i64,
+    /// Its place in the payload, from zero.
+    pub item: Option<usize>,
+    /// Why it cannot be read.
+    pub reason: String,
 }
 
 /// One alert of a delivery.

@@ -20,10 +20,24 @@ pub struct FileText {
 #[serde(deny_unknown_fields)]
 pub struct PublishRequest {
     /// All of them together.
+    #[serde(default)]
     pub files: Vec<FileText>,
+    /// What is withdrawn at the same time.
+    #[serde(default)]
+    pub withdraw: Vec<DefinitionName>,
     /// Only say what would change.
     #[serde(default)]
     pub dry_run: bool,
+}
+
+/// A definition by its name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DefinitionName {
+    /// `source`, `rule`, `runbook`, `connector`, `connection`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
 }
 
 /// What publishing changes, or would change.
@@ -67,6 +81,8 @@ pub enum ChangeKind {
     Changed,
     /// The same text.
     Same,
+    /// It ends.
+    Withdrawn,
 }
 
 /// A published definition, in short.
@@ -136,6 +152,10 @@ pub struct VerdictCount {
 pub struct SecretValue {
     /// At most 64 KiB.
     pub value: String,
+    /// Where it may go: connections and sources as `connection/name`, `source/name`. Left out: where
+    /// it may go already.
+    #[serde(default)]
+    pub allowed: Option<Vec<String>>,
 }
 
 /// A secret, by name only.
@@ -145,4 +165,6 @@ pub struct SecretItem {
     pub name: String,
     /// When it was set.
     pub changed_at: DateTime<Utc>,
+    /// Where it may go.
+    pub allowed: Vec<String>,
 }

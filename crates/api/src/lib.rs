@@ -13,10 +13,10 @@ pub mod watch;
 
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
-pub use alerts::{AlertDetail, AlertItem, Taken, TakenAlert, UnreadableItem, VerdictItem, VerdictMark};
+pub use alerts::{AlertDetail, AlertItem, KeptItem, Taken, TakenAlert, UnreadableItem, VerdictItem, VerdictMark};
 pub use definitions::{
-    ChangeKind, DefinitionDetail, DefinitionItem, FileText, Plan, PlannedChange, PublishRequest, SecretItem,
-    SecretValue, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
+    SecretItem, SecretValue, Use,
 };
 pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
 pub use rules::{

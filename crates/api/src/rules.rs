@@ -18,6 +18,9 @@ pub struct VersionItem {
     pub published_by: String,
     /// The document.
     pub text: String,
+    /// Whether this version withdraws the definition.
+    #[serde(default)]
+    pub withdrawn: bool,
 }
 
 /// A verdict with its alert in short.

@@ -95,3 +95,28 @@ pub struct Change {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub reset: bool,
 }
+
+impl Change {
+    /// Whether there is nothing to tell.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Takes another change in: handles of both, each once.
+    pub fn merge(&mut self, other: Self) {
+        for (mine, theirs) in [
+            (&mut self.alerts, other.alerts),
+            (&mut self.alarms, other.alarms),
+            (&mut self.jobs, other.jobs),
+            (&mut self.proposals, other.proposals),
+        ] {
+            mine.extend(theirs);
+            mine.sort_unstable();
+            mine.dedup();
+        }
+        self.verdicts |= other.verdicts;
+        self.definitions |= other.definitions;
+        self.unreadable |= other.unreadable;
+        self.reset |= other.reset;
+    }
+}

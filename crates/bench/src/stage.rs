@@ -12,7 +12,7 @@ use std::{
     time::Duration,
 };
 
-const SOURCE: &str = "source: bench\nintake: { webhook: { credential: { bearer: bench } } }\n";
+const SOURCE: &str = "source: bench\nintake: { webhook: { credential: { bearer: \"${secret('bench')}\" } } }\n";
 
 pub struct Stage {
     pub cluster: Cluster,
@@ -52,6 +52,7 @@ impl Stage {
         };
         stage.ready().await?;
         stage.token = fs::read_to_string(data.join("admin.token"))?.trim().to_owned();
+        stage.secret().await?;
         stage.publish(SOURCE).await?;
         Ok(stage)
     }
@@ -64,6 +65,13 @@ impl Stage {
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         Err("the node does not answer".into())
+    }
+
+    async fn secret(&self) -> Fallible<()> {
+        let body = json!({ "value": "bench", "allowed": ["source/bench"] });
+        let put = self.http.put(format!("{}/api/v1/secrets/bench", self.address));
+        put.bearer_auth(&self.token).json(&body).send().await?.error_for_status()?;
+        Ok(())
     }
 
     pub async fn publish(&self, text: &str) -> Fallible<()> {

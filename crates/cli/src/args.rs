@@ -89,6 +89,31 @@ Examples:
         #[command(flatten)]
         output: Output,
     },
+    /// Withdraw definitions: shows what would end, and asks
+    #[command(
+        after_help = "What a withdrawn rule waits for and proposes ends with it. What others need stays: withdraw them first,
+or together.
+
+Example:
+  arvok withdraw rule booking-disk-filling"
+    )]
+    Withdraw {
+        /// source, rule, runbook, connector or connection
+        kind: String,
+        /// Their names
+        #[arg(required = true)]
+        names: Vec<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would end
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Send an alert: from flags, or a payload from a file or standard input
     #[command(
         after_help = "From flags the alert is sent in the normal form, whatever the source expects from its own sender.
@@ -555,11 +580,16 @@ pub struct ById {
 #[derive(Debug, Subcommand)]
 pub enum SecretCommand {
     /// Set or replace a secret; the value is read from standard input
-    #[command(after_help = "Example:
-  arvok secret set yard-office < /run/secrets/yard-office")]
+    #[command(after_help = "It goes nowhere but where --for says. Without --for it goes where it went before.
+
+Example:
+  arvok secret set yard-office --for connection/yard < /run/secrets/yard-office")]
     Set {
         /// Its name
         name: String,
+        /// Where it may go: connection/NAME or source/NAME; may be given several times
+        #[arg(long = "for", value_name = "KIND/NAME")]
+        places: Vec<String>,
         #[command(flatten)]
         server: Server,
     },

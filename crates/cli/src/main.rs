@@ -5,6 +5,7 @@ mod client;
 mod commands;
 mod demo;
 mod error;
+mod events;
 mod show;
 
 use clap::Parser;

@@ -2,7 +2,10 @@
 //! followed, names and paths cannot lead elsewhere, answers are bounded.
 
 use crate::Redactor;
-use arvok_core::connector::{Answer, Failure, Operation, Repeat, Request};
+use arvok_core::{
+    bounds::{depth_complaint, too_deep},
+    connector::{Answer, CallEnd, Failure, Operation, Request},
+};
 use reqwest::{Client, Method, Url, redirect::Policy};
 use serde_json::{Map, Value};
 use std::time::Duration;
@@ -46,6 +49,9 @@ impl Http {
         let client = Client::builder()
             .redirect(Policy::none())
             .no_proxy()
+            // A line kept open may be closed by the other side at the very moment of a call, and then
+            // nobody knows whether the call was taken.
+            .pool_max_idle_per_host(0)
             .user_agent(concat!("arvok/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| CallError(e.to_string()))?;
@@ -54,23 +60,22 @@ impl Http {
 
     /// Sends one request and reads the answer. Secrets are taken out of outputs and messages.
     pub async fn call(&self, call: Call<'_>) -> Result<Value, Failure> {
-        let clean = |f: Failure| Failure { message: call.redactor.text(&f.message), again: f.again };
-        let planned = call.operation.request(call.give, call.key).map_err(|message| Failure { message, again: false });
+        let clean = |f: Failure| Failure { message: call.redactor.text(&f.message), ..f };
+        let planned = call.operation.request(call.give, call.key).map_err(unsent);
         let answer = self.send(&call, &planned.map_err(clean)?).await.map_err(clean)?;
         let output = call.operation.answer(call.give, &answer).map_err(clean)?;
         Ok(call.redactor.value(output))
     }
 
     async fn send(&self, call: &Call<'_>, request: &Request) -> Result<Answer, Failure> {
-        let fixed = |message: String| Failure { message, again: false };
         let base = call.base.trim_end_matches('/');
         let url = Url::parse(&format!("{base}{}", request.target))
-            .map_err(|e| fixed(format!("{base} is not an address: {e}")))?;
-        let own = Url::parse(base).map_err(|e| fixed(format!("{base} is not an address: {e}")))?;
+            .map_err(|e| unsent(format!("{base} is not an address: {e}")))?;
+        let own = Url::parse(base).map_err(|e| unsent(format!("{base} is not an address: {e}")))?;
         if url.origin() != own.origin() {
-            return Err(fixed(format!("the request would leave {base}")));
+            return Err(unsent(format!("the request would leave {base}")));
         }
-        let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| fixed(e.to_string()))?;
+        let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
         let mut sending = self.client.request(method, url).timeout(call.timeout);
         for (name, value) in &request.headers {
             sending = sending.header(name, value);
@@ -81,48 +86,64 @@ impl Http {
         if let Some(body) = &request.body {
             sending = sending.json(body);
         }
-        let harmless = call.operation.repeat != Repeat::Never;
-        let response = sending.send().await.map_err(|e| transport(&e, base, harmless, call.timeout))?;
-        read(response, base, harmless, call.timeout).await
+        let response = sending.send().await.map_err(|e| transport(&e, base, call.timeout))?;
+        read(response, base, call.timeout).await
     }
 }
 
+/// What cannot be sent as it is.
+fn unsent(message: String) -> Failure {
+    Failure::lasting(CallEnd::NotSent, message)
+}
+
 /// A connection that was refused has done nothing; after anything later the request may have
-/// arrived, so another try must be harmless.
-fn transport(e: &reqwest::Error, base: &str, harmless: bool, timeout: Duration) -> Failure {
+/// arrived.
+fn transport(e: &reqwest::Error, base: &str, timeout: Duration) -> Failure {
+    if e.is_builder() {
+        return unsent(format!("{base}: the request cannot be made: {e}"));
+    }
     if e.is_connect() {
-        return Failure { message: format!("cannot connect to {base}"), again: true };
+        return Failure::new(CallEnd::NotSent, format!("cannot connect to {base}"));
     }
     let what = if e.is_timeout() {
         format!("no answer within {} s", timeout.as_secs_f32())
     } else {
         "the connection broke".into()
     };
-    let unknown = if harmless { "" } else { "; whether it was done is not known" };
-    Failure { message: format!("{base}: {what}{unknown}"), again: harmless }
+    Failure::new(CallEnd::Unknown, format!("{base}: {what}"))
 }
 
-async fn read(
-    mut response: reqwest::Response,
-    base: &str,
-    harmless: bool,
-    timeout: Duration,
-) -> Result<Answer, Failure> {
+async fn read(mut response: reqwest::Response, base: &str, timeout: Duration) -> Result<Answer, Failure> {
     let status = response.status().as_u16();
+    let good = (200..300).contains(&status);
     let headers: Map<String, Value> =
         response.headers().iter().filter_map(|(k, v)| Some((k.to_string(), Value::from(v.to_str().ok()?)))).collect();
     let mut bytes = Vec::new();
-    while let Some(chunk) = response.chunk().await.map_err(|e| transport(&e, base, harmless, timeout))? {
-        bytes.extend_from_slice(&chunk);
+    loop {
+        match response.chunk().await {
+            Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
+            Ok(None) => break,
+            // What a refusal says besides its status is not needed.
+            Err(_) if !good => break,
+            Err(e) => return Err(transport(&e, base, timeout)),
+        }
         if bytes.len() > MAX_ANSWER {
+            if !good {
+                bytes.clear();
+                break;
+            }
             let message = format!("answered {status} with more than {MAX_ANSWER} bytes");
-            return Err(Failure { message, again: false });
+            return Err(Failure::lasting(CallEnd::Done, message));
         }
     }
     let body = match serde_json::from_slice(&bytes) {
-        Ok(json) => json,
-        Err(_) if bytes.is_empty() => Value::Null,
-        Err(_) => Value::String(String::from_utf8_lossy(&bytes).replace('\0', "\u{fffd}")),
+        Ok(json) if too_deep(&json) && good => {
+            let message = format!("answered {status}, and what it answered {}", depth_complaint());
+            return Err(Failure::lasting(CallEnd::Done, message));
+        }
+        Ok(json) if !too_deep(&json) => json,
+        _ if bytes.is_empty() => Value::Null,
+        _ => Value::String(String::from_utf8_lossy(&bytes).replace('\0', "\u{fffd}")),
     };
     Ok(Answer { status, headers, body: arvok_core::alert::clean_json(body) })
 }

@@ -5,21 +5,14 @@ use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
     aead::{Aead, Payload},
 };
-use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
-
 const NONCE: usize = 24;
 
 /// What can go wrong with secrets.
 #[derive(Debug, thiserror::Error)]
 pub enum VaultError {
-    /// The key file is unusable.
-    #[error("the key of the secrets, {file}: {wrong}")]
-    Key {
-        /// Its path.
-        file: String,
-        /// What is wrong.
-        wrong: String,
-    },
+    /// No key.
+    #[error("does not hold 64 hexadecimal digits")]
+    Key,
     /// Sealed with another key, or damaged.
     #[error("the secret `{0}` cannot be opened with this key; set it again")]
     Sealed(String),
@@ -40,24 +33,17 @@ impl std::fmt::Debug for Vault {
 }
 
 impl Vault {
-    /// Opens the key file, made with a new key where there is none.
-    pub fn open(file: &Path) -> Result<Self, VaultError> {
-        let wrong = |w: String| VaultError::Key { file: file.display().to_string(), wrong: w };
-        if !file.exists() {
-            let mut key = [0u8; 32];
-            getrandom::fill(&mut key).map_err(|_| VaultError::Random)?;
-            let text: String = key.iter().map(|b| format!("{b:02x}")).collect();
-            fs::OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .mode(0o600)
-                .open(file)
-                .and_then(|mut f| writeln!(f, "{text}"))
-                .map_err(|e| wrong(e.to_string()))?;
-        }
-        let text = fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
-        let key = unhex(text.trim()).ok_or_else(|| wrong("does not hold 64 hexadecimal digits".into()))?;
-        let cipher = XChaCha20Poly1305::new_from_slice(&key).map_err(|_| wrong("is no key".into()))?;
+    /// A new key, as 64 hexadecimal digits.
+    pub fn new_key() -> Result<String, VaultError> {
+        let mut key = [0u8; 32];
+        getrandom::fill(&mut key).map_err(|_| VaultError::Random)?;
+        Ok(key.iter().map(|b| format!("{b:02x}")).collect())
+    }
+
+    /// With a key of 64 hexadecimal digits.
+    pub fn new(key: &str) -> Result<Self, VaultError> {
+        let key = unhex(key).ok_or(VaultError::Key)?;
+        let cipher = XChaCha20Poly1305::new_from_slice(&key).map_err(|_| VaultError::Key)?;
         Ok(Self { cipher })
     }
 
@@ -92,31 +78,25 @@ fn unhex(text: &str) -> Option<Vec<u8>> {
 mod tests {
     use super::*;
 
-    fn vault(name: &str) -> Vault {
-        let file = std::env::temp_dir().join(format!("arvok-vault-{}-{name}", std::process::id()));
-        let vault = Vault::open(&file).expect("opens");
-        Vault::open(&file).expect("opens again");
-        fs::remove_file(file).expect("is removed");
-        vault
+    fn vault() -> Vault {
+        Vault::new(&Vault::new_key().expect("a key")).expect("opens")
     }
 
     #[test]
     fn a_secret_opens_only_under_its_name_and_key() {
-        let vault = self::vault("one");
+        let vault = self::vault();
         let sealed = vault.seal("yard", "s3cret").expect("seals");
         assert_eq!(vault.unseal("yard", &sealed).expect("opens"), "s3cret");
         assert!(vault.unseal("other", &sealed).is_err());
-        assert!(self::vault("two").unseal("yard", &sealed).is_err());
+        assert!(self::vault().unseal("yard", &sealed).is_err());
         assert!(vault.unseal("yard", &sealed[..10]).is_err());
         assert!(!sealed.windows(6).any(|w| w == b"s3cret"));
     }
 
     #[test]
-    fn a_damaged_key_file_is_named() {
-        let file = std::env::temp_dir().join(format!("arvok-vault-{}-bad", std::process::id()));
-        fs::write(&file, "short").expect("writes");
-        let said = Vault::open(&file).expect_err("refused").to_string();
-        fs::remove_file(&file).expect("is removed");
-        assert!(said.contains("64 hexadecimal digits"), "{said}");
+    fn what_is_no_key_is_refused() {
+        for wrong in ["", "short", &"g".repeat(64), &"0".repeat(65), &"é".repeat(32)] {
+            assert!(Vault::new(wrong).is_err(), "{wrong}");
+        }
     }
 }

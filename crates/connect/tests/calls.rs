@@ -2,7 +2,7 @@
 
 use arvok_connect::{Call, Http, Redactor};
 use arvok_core::{
-    connector::{Connector, Failure},
+    connector::{CallEnd, Connector, Failure},
     document::parse_file,
 };
 use serde_json::{Map, Value, json};
@@ -75,7 +75,7 @@ async fn a_redirect_is_not_followed() {
     let (elsewhere, other) = peer(response("200 OK", "", "{}")).await;
     let (base, _heard) = peer(response("302 Found", &format!("location: {elsewhere}/steal\r\n"), "")).await;
     let failure = call(&base, "safe", json!({})).await.expect_err("refused");
-    assert_eq!(failure, Failure { message: "answered 302".into(), again: false });
+    assert_eq!(failure, Failure::lasting(CallEnd::Refused, "answered 302"));
     assert!(!other.is_finished(), "nobody came there");
     other.abort();
 }
@@ -91,21 +91,59 @@ async fn a_flood_is_cut_off_and_an_error_is_quoted_without_secrets() {
 }
 
 #[tokio::test]
-async fn after_silence_only_what_is_harmless_is_worth_another_try() {
-    for (repeat, again) in [("safe", true), ("keyed", true), ("never", false)] {
-        let (base, _heard) = peer(b"silence".to_vec()).await;
-        let failure = call(&base, repeat, json!({})).await.expect_err("no answer");
-        assert_eq!(failure.again, again, "{repeat}");
-        assert!(failure.message.contains("no answer within 0.5 s"), "{}", failure.message);
-        assert_eq!(failure.message.contains("whether it was done is not known"), !again, "{}", failure.message);
+async fn what_is_not_known_to_have_been_refused_is_unknown() {
+    let cut = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\n{".to_vec();
+    for (answer, said) in [
+        (b"silence".to_vec(), "no answer within 0.5 s"),
+        (Vec::new(), "the connection broke"),
+        (cut, "the connection broke"),
+        (response("500 Internal Server Error", "", ""), "answered 500"),
+        (response("502 Bad Gateway", "", ""), "answered 502"),
+        (response("503 Service Unavailable", "", ""), "answered 503"),
+        (response("504 Gateway Timeout", "", ""), "answered 504"),
+    ] {
+        let (base, _heard) = peer(answer).await;
+        let failure = call(&base, "never", json!({})).await.expect_err("no good answer");
+        assert_eq!((failure.end, failure.lasting), (CallEnd::Unknown, false), "{failure:?}");
+        assert!(failure.message.contains(said), "{failure:?}");
     }
+}
+
+#[tokio::test]
+async fn a_refusal_says_how_long_to_wait() {
+    let (base, _heard) = peer(response("429 Too Many Requests", "retry-after: 7\r\n", "")).await;
+    let failure = call(&base, "never", json!({})).await.expect_err("refused");
+    assert_eq!((failure.end, failure.lasting), (CallEnd::Refused, false));
+    assert_eq!(failure.retry_after.map(|p| p.to_string()), Some("7s".into()));
+    let (base, _heard) = peer(response("409 Conflict", "", "")).await;
+    let failure = call(&base, "never", json!({})).await.expect_err("refused");
+    assert_eq!((failure.end, failure.lasting), (CallEnd::Refused, true));
+}
+
+#[tokio::test]
+async fn what_was_done_but_cannot_be_used_is_neither_refused_nor_unknown() {
+    let deep = format!("{}1{}", "[".repeat(80), "]".repeat(80));
+    let (base, _heard) = peer(response("200 OK", "", &deep)).await;
+    let failure = call(&base, "never", json!({})).await.expect_err("too deep");
+    assert_eq!(
+        failure,
+        Failure::lasting(CallEnd::Done, "answered 200, and what it answered is nested deeper than 64 levels")
+    );
 }
 
 #[tokio::test]
 async fn a_refused_connection_has_done_nothing() {
     let free = TcpListener::bind("127.0.0.1:0").await.and_then(|l| l.local_addr()).expect("a port");
     let failure = call(&format!("http://{free}"), "never", json!({})).await.expect_err("nobody there");
-    assert!(failure.again && failure.message.starts_with("cannot connect to http://127.0.0.1"), "{failure:?}");
+    assert!(
+        failure.end == CallEnd::NotSent
+            && !failure.lasting
+            && failure.message.starts_with("cannot connect to http://127.0.0.1"),
+        "{failure:?}"
+    );
     let failure = call("not an address", "safe", json!({})).await.expect_err("no address");
-    assert!(!failure.again && failure.message.contains("is not an address"), "{failure:?}");
+    assert!(
+        failure.end == CallEnd::NotSent && failure.lasting && failure.message.contains("is not an address"),
+        "{failure:?}"
+    );
 }

@@ -4,13 +4,14 @@
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the
 //! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] walks the
 //! steps of a [`runbook`] that call a [`connector`].
-//! [`document`] turns YAML into typed definitions with exact places for every complaint,
+//! [`bounds`] says how deep and large a value may be, [`document`] turns YAML into typed definitions with exact places for every complaint,
 //! [`expr`] evaluates expressions within a budget, [`catalog`] holds the published set together.
 //!
 //! Time, randomness and identifiers are always arguments.
 
 pub mod alarm;
 pub mod alert;
+pub mod bounds;
 pub mod catalog;
 pub mod connector;
 pub mod document;

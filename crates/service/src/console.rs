@@ -3,9 +3,10 @@
 //! Compressed copies made at build time are preferred; files below `assets/` carry their hash in
 //! their names and may be kept for a year; a path of the console's own answers `index.html`.
 
+use crate::api::ApiError;
 use actix_web::{
-    HttpRequest, HttpResponse,
-    http::{StatusCode, header},
+    HttpRequest, HttpResponse, ResponseError,
+    http::{Method, StatusCode, header},
 };
 use rust_embed::RustEmbed;
 
@@ -13,17 +14,35 @@ use rust_embed::RustEmbed;
 #[folder = "../../console/dist"]
 struct Files;
 
-/// Answers any path that is not the API's.
+/// The paths of the console's own pages.
+const PAGES: [&str; 7] = ["", "alerts", "alarms", "jobs", "rules", "proposals", "runbooks"];
+
+/// Answers any path that is not the API's: files and pages to GET and HEAD, nothing to anything
+/// else, so that nobody who sends alerts to a wrong path believes that they were taken.
 pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
-    let path = request.path().trim_start_matches('/');
-    if let Some(answer) = serve(&request, path) {
-        return answer;
+    let whole = request.path();
+    let shown = arvok_core::alert::cut(whole, 80);
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    let path = whole.strip_prefix('/').unwrap_or(whole);
+    if reads && !path.starts_with('/') {
+        if let Some(answer) = serve(&request, path) {
+            return answer;
+        }
+        let first = path.split('/').next().unwrap_or_default();
+        let accepted = request.headers().get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        if let Some(mut answer) = serve(&request, "index.html") {
+            if PAGES.contains(&first) {
+                return answer;
+            }
+            // A person sees the page that says so, and everybody the status.
+            if accepted.contains("text/html") && first != "in" && first != "api" {
+                *answer.status_mut() = StatusCode::NOT_FOUND;
+                return answer;
+            }
+        }
     }
-    let looks_like_file = path.rsplit('/').next().is_some_and(|name| name.contains('.'));
-    if !looks_like_file && let Some(answer) = serve(&request, "index.html") {
-        return answer;
-    }
-    HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body("There is nothing here.\n")
+    let hint = if reads { "" } else { "; alerts are posted to /in/{source}, and the API is under /api/v1" };
+    ApiError::NotFound(format!("{} {shown}{hint}", request.method())).error_response()
 }
 
 fn serve(request: &HttpRequest, path: &str) -> Option<HttpResponse> {

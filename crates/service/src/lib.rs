@@ -8,6 +8,7 @@ pub mod api;
 pub mod clock;
 pub mod config;
 mod console;
+mod data_folder;
 mod intake;
 mod metrics;
 mod node;

@@ -5,6 +5,7 @@ use prometheus_client::{
     metrics::{counter::Counter, family::Family, gauge::Gauge, histogram::Histogram},
     registry::Registry,
 };
+use std::sync::atomic::AtomicU64;
 
 /// The label of a source.
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
@@ -39,6 +40,12 @@ pub(crate) struct Metrics {
     pub jobs_ended: Family<EndLabel, Counter>,
     pub jobs_running: Gauge,
     pub streams: Gauge,
+    pub queue_seconds: Histogram,
+    pub intake_bytes: Gauge,
+    pub set_aside: Counter,
+    pub generation: Gauge,
+    pub faulty_definitions: Gauge,
+    pub clock_offset: Gauge<f64, AtomicU64>,
 }
 
 impl Metrics {
@@ -57,6 +64,12 @@ impl Metrics {
             jobs_ended: Family::default(),
             jobs_running: Gauge::default(),
             streams: Gauge::default(),
+            queue_seconds: Histogram::new(seconds),
+            intake_bytes: Gauge::default(),
+            set_aside: Counter::default(),
+            generation: Gauge::default(),
+            faulty_definitions: Gauge::default(),
+            clock_offset: Gauge::default(),
         };
         let r = &mut m.registry;
         r.register("arvok_alerts", "Alerts recorded", m.alerts.clone());
@@ -69,6 +82,28 @@ impl Metrics {
         r.register("arvok_jobs_ended", "Jobs ended on this node", m.jobs_ended.clone());
         r.register("arvok_jobs_running", "Jobs running on this node", m.jobs_running.clone());
         r.register("arvok_streams", "Open event streams", m.streams.clone());
+        r.register(
+            "arvok_intake_queue_seconds",
+            "How long the oldest delivery of a batch had waited",
+            m.queue_seconds.clone(),
+        );
+        r.register("arvok_intake_bytes", "Bytes of deliveries under way", m.intake_bytes.clone());
+        r.register(
+            "arvok_due_set_aside",
+            "Due times that could not be handled and were set aside",
+            m.set_aside.clone(),
+        );
+        r.register(
+            "arvok_generation",
+            "The generation of what is published, as far as this node knows",
+            m.generation.clone(),
+        );
+        r.register(
+            "arvok_faulty_definitions",
+            "Published definitions that this node cannot compile",
+            m.faulty_definitions.clone(),
+        );
+        r.register("arvok_clock_offset_seconds", "How far the database's clock is ahead", m.clock_offset.clone());
         m
     }
 

@@ -3,24 +3,33 @@
 use crate::{
     api, clock,
     config::Config,
+    data_folder::{DataFolder, Unusable},
     intake,
-    node::{Node, missing_settings},
+    node::{Node, Pools, missing_settings},
     random::secret_text,
     runner,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
-use arvok_api::{Change, Role};
-use arvok_connect::{Http, Vault, VaultError};
+use arvok_api::Change;
+use arvok_connect::Http;
 use arvok_store::{
-    DatabaseConnection, StoreError, access,
-    changes::Listener,
+    DatabaseConnection, Purpose, StoreError, access,
+    changes::{self, Listener, Reached},
     cluster::{Cluster, Durability},
+    schema,
 };
-use std::{fs, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
+use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
-    sync::{mpsc, watch},
+    sync::watch,
     task::{JoinHandle, JoinSet},
 };
+
+/// Time between two looks at the tables.
+const TABLES: Duration = Duration::from_secs(1);
+/// Time between two passes of upkeep: the first, while there is more, and otherwise.
+const UPKEEP_FIRST: Duration = Duration::from_secs(5);
+const UPKEEP_MORE: Duration = Duration::from_secs(1);
+const UPKEEP: Duration = Duration::from_secs(60);
 
 /// Why a node cannot start.
 #[derive(Debug, thiserror::Error)]
@@ -28,20 +37,12 @@ pub enum ServeError {
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// The key of the secrets.
-    #[error(transparent)]
-    Vault(#[from] VaultError),
     /// The client for outward calls.
     #[error(transparent)]
     Http(#[from] arvok_connect::CallError),
     /// The data folder.
-    #[error("the data folder {folder}: {wrong}")]
-    Data {
-        /// Its path.
-        folder: String,
-        /// What is wrong.
-        wrong: std::io::Error,
-    },
+    #[error("the data folder: {0}")]
+    Data(#[from] Unusable),
     /// The address.
     #[error("cannot listen on {address}: {wrong}")]
     Listen {
@@ -83,16 +84,18 @@ impl Running {
 
 /// Starts a node.
 pub async fn start(config: Config) -> Result<Running, ServeError> {
-    let data = |wrong| ServeError::Data { folder: config.data.display().to_string(), wrong };
-    fs::create_dir_all(&config.data).map_err(data)?;
+    let folder = DataFolder::open(&config.data)?;
     let (url, cluster) = database(&config).await?;
-    let db = arvok_store::open(&url, config.database_connections).await?;
-    let first_token = first_token(&db, &config).await?;
-    let vault = Vault::open(&config.data.join("secrets.key"))?;
-    let (pipeline, queue) = mpsc::channel(intake::QUEUE);
+    let pools = pools(&url, config.database_connections).await?;
+    schema::migrate(&pools.work).await?;
+    measure_clock(&pools.work).await?;
+    let first_token = first_token(&pools.work, &folder).await?;
+    let vault = folder.vault()?;
+    let installation = arvok_store::installation(&pools.work).await?;
+    let (door, queue) = intake::Door::new();
     let (stop, stopping) = watch::channel(false);
-    let node = Arc::new(Node::new(&config, db, vault, Http::new()?, pipeline, stopping));
-    let listener = Listener::start(&node.db).await?;
+    let node = Arc::new(Node::new(&config, pools, installation, (vault, Http::new()?), door, stopping));
+    let listener = Listener::start(&node.work_db).await?;
     node.reload().await?;
     for missing in missing_settings(&node.published().catalog, &config) {
         tracing::warn!("{missing}");
@@ -100,9 +103,12 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
 
     let mut tasks = JoinSet::new();
     tasks.spawn(hear(Arc::clone(&node), listener));
-    let queue = Arc::new(tokio::sync::Mutex::new(queue));
-    for _ in 0..intake::LANES {
-        tasks.spawn(intake::pipeline(Arc::clone(&node), Arc::clone(&queue)));
+    tasks.spawn(watch_tables(Arc::clone(&node)));
+    tasks.spawn(upkeep(Arc::clone(&node)));
+    let announcing = Arc::clone(&node);
+    tasks.spawn(async move { announcing.announcer.run(&announcing.work_db, announcing.stopping.clone()).await });
+    for lane in 0..intake::LANES {
+        tasks.spawn(intake::pipeline(Arc::clone(&node), queue.clone(), shard(&node.name, lane)));
     }
     tasks.spawn(intake::watch_due(Arc::clone(&node)));
     let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
@@ -126,25 +132,34 @@ async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeErr
 }
 
 /// Without any token nobody could ever come in: the first start makes one for the operator.
-async fn first_token(db: &DatabaseConnection, config: &Config) -> Result<Option<PathBuf>, ServeError> {
-    if access::any_token(db).await? {
-        return Ok(None);
-    }
-    use std::{io::Write, os::unix::fs::OpenOptionsExt};
-    let file = config.data.join("admin.token");
+async fn first_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<Option<PathBuf>, ServeError> {
     let token = secret_text("arvok_");
-    let write = || {
-        let _ = fs::remove_file(&file);
-        let mut made = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?;
-        writeln!(made, "{token}")
-    };
-    write().map_err(|wrong| ServeError::Data { folder: file.display().to_string(), wrong })?;
-    match access::add_token(db, "admin", Role::Admin, &token, clock::now()).await {
-        // Another node was first; its file holds the token.
-        Err(StoreError::Taken(_)) => Ok(None),
-        Err(e) => Err(e.into()),
-        Ok(()) => Ok(Some(file)),
-    }
+    access::add_first_token(db, &token, clock::now(), || Ok(folder.write_first_token(&token)?)).await
+}
+
+/// Connections for each purpose: a quarter for questions and at least two, two for rehearsals.
+async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
+    let questions = (connections / 3).max(2);
+    let work = connections.saturating_sub(questions + 2).max(4);
+    Ok(Pools {
+        work: arvok_store::connect(url, work, Purpose::Work).await?,
+        questions: arvok_store::connect(url, questions, Purpose::Questions).await?,
+        replay: arvok_store::connect(url, 2, Purpose::Replay).await?,
+    })
+}
+
+/// The counters that a lane of a node uses; different ones for different lanes, as far as possible.
+fn shard(node: &str, lane: usize) -> i16 {
+    let sum: u32 = node.bytes().map(u32::from).sum();
+    i16::try_from(sum as usize % 64 * intake::LANES + lane).unwrap_or(0)
+}
+
+/// Measures how far this node's clock is from the database's.
+async fn measure_clock(db: &DatabaseConnection) -> Result<(), StoreError> {
+    let asked = clock::own();
+    let theirs = arvok_store::now(db).await?;
+    clock::measured(asked, theirs, clock::own());
+    Ok(())
 }
 
 /// Hears what all nodes announce; after a lost connection everything is looked at anew.
@@ -163,15 +178,73 @@ async fn hear(node: Arc<Node>, mut listener: Listener) {
                 Change { reset: true, ..Change::default() }
             }
         };
-        if (change.definitions || change.reset)
-            && let Err(e) = node.reload().await
-        {
-            tracing::error!("what is published cannot be loaded: {e}");
+        if change.definitions || change.reset {
+            reload(&node).await;
         }
         if !change.jobs.is_empty() || !change.alarms.is_empty() || change.reset {
             node.work.notify_one();
         }
-        node.changes.publish(change);
+        node.hear(change);
+    }
+}
+
+async fn reload(node: &Node) {
+    if let Err(e) = node.reload().await {
+        tracing::error!("what is published cannot be loaded, and is tried again: {e}");
+    }
+}
+
+/// Looks at the tables now and then: what an announcement did not tell is found there, and a reload
+/// that failed is made up for.
+async fn watch_tables(node: Arc<Node>) {
+    let mut stopping = node.stopping.clone();
+    let mut tick = tokio::time::interval(TABLES);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut before: Option<Reached> = None;
+    loop {
+        tokio::select! {
+            _ = stopping.changed() => return,
+            _ = tick.tick() => {}
+        }
+        if let Err(e) = measure_clock(&node.work_db).await {
+            tracing::warn!("the database's clock cannot be read: {e}");
+        }
+        node.metrics.clock_offset.set(clock::offset().as_seconds_f64());
+        node.metrics.intake_bytes.set(node.door.bytes());
+        let Ok(reached) = changes::reached(&node.work_db).await else { continue };
+        if reached.generation != node.published().generation {
+            reload(&node).await;
+        }
+        // What was there at the last look has been announced by now, unless that was lost.
+        match before.replace(reached) {
+            Some(before) if node.missed(before) => {
+                node.hear(Change { reset: true, ..Change::default() });
+                node.work.notify_one();
+            }
+            Some(_) => {}
+            // Nobody follows yet.
+            None => drop(node.missed(reached)),
+        }
+    }
+}
+
+/// Removes what is kept no longer, a little at a time.
+async fn upkeep(node: Arc<Node>) {
+    let mut stopping = node.stopping.clone();
+    let mut pause = UPKEEP_FIRST;
+    loop {
+        tokio::select! {
+            _ = stopping.changed() => return,
+            () = tokio::time::sleep(pause) => {}
+        }
+        pause = match arvok_store::sweep(&node.work_db, node.limits, clock::now()).await {
+            Ok(swept) if swept.is_full() => UPKEEP_MORE,
+            Ok(_) => UPKEEP,
+            Err(e) => {
+                tracing::warn!("upkeep: {e}");
+                UPKEEP
+            }
+        };
     }
 }
 

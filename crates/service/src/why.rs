@@ -91,13 +91,9 @@ async fn given_verdict(node: &Node, why: &mut Why, seq: i64) -> Result<(), ApiEr
 /// What would be decided if the alert came at this moment.
 async fn foresee(node: &Node, why: &mut Why, rule: &Rule, alert: &Alert) -> Result<(), ApiError> {
     let now = clock::now();
-    match intake::preview(&node.db, rule, alert, now).await? {
-        Ok((verdict, reason)) => {
-            let verdict = verdict.as_str().to_owned();
-            why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
-        }
-        Err(wrong) => why.notes.push(wrong),
-    }
+    let (verdict, reason) = intake::preview(&node.db, rule, alert, now).await?;
+    let verdict = verdict.as_str().to_owned();
+    why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
     if let (Some(tally), Some(_)) = (&why.tally, why.version) {
         why.story = read::tally_story(&node.db, &why.rule, tally, i64::MAX).await?;
     }
@@ -128,29 +124,19 @@ fn dispatches(node: &Node, rule: &Rule, alert: &Alert) -> Vec<DispatchGuess> {
 /// What every rule makes of an alert.
 pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy, ApiError> {
     let published = node.published();
-    let asking = (Arc::clone(&published), alert.clone());
-    let (matching, near, asked) = actix_web::web::block(move || {
-        let (published, alert) = asking;
-        let matching: Vec<(Arc<Rule>, i32)> = published
-            .matcher
-            .matching(&alert)
-            .into_iter()
-            .filter(|h| h.broken.is_none())
-            .map(|h| (Arc::clone(h.rule), h.version))
-            .collect();
-        let all = published.matcher.rules();
-        let mut near: Vec<(usize, Why)> = all
-            .filter_map(|(rule, version)| {
-                let clauses = near(rule, &alert)?;
-                Some((clauses.len(), bare(rule, Some(version), clauses)))
-            })
-            .collect();
-        near.sort_by(|a, b| (b.0, &a.1.rule).cmp(&(a.0, &b.1.rule)));
-        let near: Vec<Why> = near.into_iter().take(NEAR).map(|(_, why)| why).collect();
-        (matching, near, published.matcher.rules().count())
-    })
-    .await
-    .map_err(|_| ApiError::Internal)?;
+    let hits = published.matcher.matching(&alert);
+    let matching = hits.into_iter().filter(|h| h.broken.is_none()).map(|h| (Arc::clone(h.rule), h.version));
+    let matching: Vec<(Arc<Rule>, i32)> = matching.collect();
+    let all = published.matcher.rules();
+    let mut near: Vec<(usize, Why)> = all
+        .filter_map(|(rule, version)| {
+            let clauses = near(rule, &alert)?;
+            Some((clauses.len(), bare(rule, Some(version), clauses)))
+        })
+        .collect();
+    near.sort_by(|a, b| (b.0, &a.1.rule).cmp(&(a.0, &b.1.rule)));
+    let near: Vec<Why> = near.into_iter().take(NEAR).map(|(_, why)| why).collect();
+    let asked = published.matcher.rules().count();
     let mut answer = AlertWhy { matching: Vec::new(), near, asked };
     for (rule, version) in matching {
         answer.matching.push(explain(node, &rule, Some(version), &alert, Some(seq)).await?);

@@ -7,7 +7,10 @@ use crate::{
 };
 use arvok_api::{Role, TokenItem, Who};
 use chrono::{DateTime, TimeDelta, Utc};
-use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set,
+    TransactionTrait,
+};
 use sha2::{Digest, Sha256};
 
 /// How long a session of the console lasts.
@@ -18,13 +21,32 @@ fn hash(text: &str) -> Vec<u8> {
 }
 
 /// Whether there is any token yet.
-pub async fn any_token(db: &DatabaseConnection) -> Result<bool, StoreError> {
+pub async fn any_token(db: &impl ConnectionTrait) -> Result<bool, StoreError> {
     Ok(token::Entity::find().count(db).await? > 0)
+}
+
+/// Adds a token of role admin if there is none at all; what `written` gives, which runs before the
+/// token counts. Of nodes that start at once the second waits, and finds the first one's.
+pub async fn add_first_token<T, E: From<StoreError>>(
+    db: &DatabaseConnection,
+    secret: &str,
+    now: DateTime<Utc>,
+    written: impl FnOnce() -> Result<T, E>,
+) -> Result<Option<T>, E> {
+    let adding = db.begin().await.map_err(StoreError::from)?;
+    adding.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await.map_err(StoreError::from)?;
+    if any_token(&adding).await? {
+        return Ok(None);
+    }
+    let written = written()?;
+    add_token(&adding, "admin", Role::Admin, secret, now).await?;
+    adding.commit().await.map_err(StoreError::from)?;
+    Ok(Some(written))
 }
 
 /// Keeps a new token's hash.
 pub async fn add_token(
-    db: &DatabaseConnection,
+    db: &impl ConnectionTrait,
     name: &str,
     role: Role,
     secret: &str,
@@ -39,8 +61,10 @@ pub async fn add_token(
     };
     match token::Entity::insert(row).exec(db).await {
         Ok(_) => Ok(()),
-        Err(e) if e.to_string().contains("duplicate key") => Err(StoreError::Taken(name.to_owned())),
-        Err(e) => Err(e.into()),
+        Err(e) => match StoreError::from(e) {
+            e if e.is_duplicate() => Err(StoreError::Taken(name.to_owned())),
+            e => Err(e),
+        },
     }
 }
 

@@ -2,13 +2,14 @@
 
 use crate::{StoreError, sql};
 use arvok_api::Change;
-use sea_orm::{ConnectionTrait, DatabaseConnection, sqlx::postgres::PgListener};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, sqlx::postgres::PgListener};
 
 const CHANNEL: &str = "arvok";
 /// PostgreSQL takes messages below 8000 bytes; these many handles fit.
 const MOST: usize = 100;
 
-/// Announces a change; within a transaction it is heard after the commit.
+/// Announces a change that is committed. Never within the transaction: PostgreSQL would make the
+/// commits of all nodes wait for each other.
 pub async fn announce(db: &impl ConnectionTrait, mut change: Change) -> Result<(), StoreError> {
     let excess = change.alerts.len().saturating_sub(20);
     change.alerts.drain(..excess);
@@ -18,6 +19,34 @@ pub async fn announce(db: &impl ConnectionTrait, mut change: Change) -> Result<(
     let text = serde_json::to_string(&change)?;
     sql::run(db, "SELECT pg_notify($1, $2)", vec![CHANNEL.into(), text.into()]).await?;
     Ok(())
+}
+
+/// How far the tables have come: whoever has heard of less has missed an announcement.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, FromQueryResult)]
+pub struct Reached {
+    /// The last number of an alert.
+    pub alerts: i64,
+    /// The last number of a job or proposal.
+    pub jobs: i64,
+    /// The generation of what is published.
+    pub generation: i64,
+}
+
+impl Reached {
+    /// Takes note of a change that was heard.
+    pub fn hear(&mut self, change: &Change) {
+        self.alerts = change.alerts.iter().copied().max().unwrap_or(0).max(self.alerts);
+        let jobs = change.jobs.iter().chain(&change.proposals);
+        self.jobs = jobs.copied().max().unwrap_or(0).max(self.jobs);
+    }
+}
+
+/// How far the tables have come.
+pub async fn reached(db: &impl ConnectionTrait) -> Result<Reached, StoreError> {
+    let sql = "SELECT coalesce((SELECT max(seq) FROM alert), 0) AS alerts,
+        greatest((SELECT max(id) FROM job), (SELECT max(id) FROM proposal), 0) AS jobs,
+        (SELECT generation FROM catalog) AS generation";
+    Ok(sql::typed(db, sql, vec![]).await?.into_iter().next().unwrap_or_default())
 }
 
 /// Hears what is announced.

@@ -1,17 +1,19 @@
 //! Versions of documents, and publishing.
 
 use crate::{
-    StoreError, changes,
+    StoreError,
     entity::definition::{ActiveModel, Entity, Model},
     sql,
 };
-use arvok_api::{Change, VersionItem};
+use arvok_api::VersionItem;
 use arvok_core::settle::Tally;
 use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, EntityTrait, FromQueryResult, Set, TransactionTrait};
+use sea_orm::{
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, Set, TransactionTrait,
+};
 
 /// Which version of a document is the newest.
-#[derive(Clone, Debug, PartialEq, Eq, serde::Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, FromQueryResult)]
 pub struct Newest {
     /// Its kind.
     pub kind: String,
@@ -19,11 +21,36 @@ pub struct Newest {
     pub name: String,
     /// The newest version.
     pub version: i32,
+    /// Whether that version withdraws it.
+    pub withdrawn: bool,
 }
 
-/// The newest version of every document, without the documents.
-pub async fn newest(db: &DatabaseConnection) -> Result<Vec<Newest>, StoreError> {
-    sql::rows(db, "SELECT kind, name, max(version) AS version FROM definition GROUP BY kind, name", vec![]).await
+/// What is published at one moment.
+#[derive(Clone, Debug, Default)]
+pub struct Standing {
+    /// Counts up with every change.
+    pub generation: i64,
+    /// The newest version of every document, also of those that are withdrawn.
+    pub newest: Vec<Newest>,
+}
+
+/// What is published, without the documents. The generation is read first: what is published
+/// meanwhile is then newer than it says, and will be looked at again.
+pub async fn standing(db: &DatabaseConnection) -> Result<Standing, StoreError> {
+    let generation = generation(db).await?;
+    let sql = "SELECT DISTINCT ON (kind, name) kind, name, version, withdrawn FROM definition
+        ORDER BY kind, name, version DESC";
+    Ok(Standing { generation, newest: sql::typed(db, sql, vec![]).await? })
+}
+
+/// The generation of what is published.
+pub async fn generation(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        generation: i64,
+    }
+    let rows: Vec<Row> = sql::typed(db, "SELECT generation FROM catalog", vec![]).await?;
+    Ok(rows.first().map_or(0, |r| r.generation))
 }
 
 /// These versions with their documents.
@@ -38,7 +65,8 @@ pub async fn load(db: &DatabaseConnection, wanted: &[Newest]) -> Result<Vec<Mode
 
 /// All versions of a document, newest first.
 pub async fn versions(db: &DatabaseConnection, kind: &str, name: &str) -> Result<Vec<VersionItem>, StoreError> {
-    let sql = "SELECT version, published_at, published_by, text FROM definition WHERE kind = $1 AND name = $2
+    let sql =
+        "SELECT version, published_at, published_by, text, withdrawn FROM definition WHERE kind = $1 AND name = $2
         ORDER BY version DESC LIMIT 200";
     sql::rows(db, sql, vec![kind.into(), name.into()]).await
 }
@@ -69,15 +97,41 @@ pub struct Awaited {
     pub tally: Tally,
 }
 
-/// Publishes all or, if somebody else has published one of these versions meanwhile, nothing.
+/// What is published or withdrawn at once.
+#[derive(Clone, Debug, Default)]
+pub struct Publication {
+    /// The generation that it was checked against.
+    pub generation: i64,
+    /// New versions.
+    pub versions: Vec<NewVersion>,
+    /// What rules begin to wait for.
+    pub awaited: Vec<Awaited>,
+    /// What is withdrawn: its last text goes on as that of the version that ends it.
+    pub withdrawn: Vec<NewVersion>,
+}
+
+/// Publishes all of it; or nothing, if anything was published since it was checked.
+///
+/// # Errors
+/// [`StoreError::Stale`] with the generation that stands now.
 pub async fn publish(
     db: &DatabaseConnection,
-    versions: Vec<NewVersion>,
-    awaited: Vec<Awaited>,
+    publication: Publication,
     by: &str,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let rows = versions.into_iter().map(|v| ActiveModel {
+    #[derive(FromQueryResult)]
+    struct Row {
+        generation: i64,
+    }
+    let Publication { generation, versions, awaited, withdrawn } = publication;
+    let tx = db.begin().await?;
+    let rows: Vec<Row> = sql::typed(&tx, "SELECT generation FROM catalog FOR UPDATE", vec![]).await?;
+    if let Some(row) = rows.first().filter(|r| r.generation != generation) {
+        return Err(StoreError::Stale(row.generation));
+    }
+    end_memories(&tx, &withdrawn, now).await?;
+    let row = |v: NewVersion, withdrawn: bool| ActiveModel {
         kind: Set(v.kind),
         name: Set(v.name),
         version: Set(v.version),
@@ -85,17 +139,56 @@ pub async fn publish(
         text: Set(v.text),
         published_at: Set(now),
         published_by: Set(by.to_owned()),
-    });
-    let tx = db.begin().await?;
+        withdrawn: Set(withdrawn),
+    };
+    let rows = versions.into_iter().map(|v| row(v, false)).chain(withdrawn.into_iter().map(|v| row(v, true)));
     Entity::insert_many(rows).exec_without_returning(&tx).await?;
     for a in awaited {
-        let sql = "INSERT INTO tally (rule, key, state, alarms, due) VALUES ($1, $2, $3::jsonb, '{}', $4)
+        let sql = "INSERT INTO tally (rule, key, state, alarms, due) VALUES ($1, $2, $3::text::jsonb, '{}', $4)
             ON CONFLICT DO NOTHING";
         let state = serde_json::to_string(&a.tally)?;
         sql::run(&tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()]).await?;
     }
-    changes::announce(&tx, Change { definitions: true, ..Change::default() }).await?;
     Ok(tx.commit().await?)
+}
+
+/// What a withdrawn rule remembers is ended: nothing waits any more, and what it proposed is
+/// withdrawn, each with the reason.
+async fn end_memories(
+    tx: &DatabaseTransaction,
+    withdrawn: &[NewVersion],
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let rules: Vec<String> = withdrawn.iter().filter(|v| v.kind == "rule").map(|v| v.name.clone()).collect();
+    if rules.is_empty() {
+        return Ok(());
+    }
+    let held = "UPDATE verdict SET reason = reason || '; the rule was withdrawn before it was decided', decided_at = $2
+        FROM (SELECT rule, (state #>> '{episode,held,seen,alert}')::bigint AS alert FROM tally
+            WHERE rule = ANY($1) AND state #> '{episode,held}' IS NOT NULL) t
+        WHERE verdict.rule = t.rule AND verdict.alert_seq = t.alert";
+    sql::run(tx, held, vec![rules.clone().into(), now.into()]).await?;
+    for sql in [
+        "UPDATE proposal SET state = 'withdrawn', note = 'its rule was withdrawn', decided_at = $2
+            WHERE rule = ANY($1) AND state = 'open'",
+        "DELETE FROM pool WHERE rule = ANY($1) AND $2::timestamptz IS NOT NULL",
+        "DELETE FROM tally WHERE rule = ANY($1) AND $2::timestamptz IS NOT NULL",
+    ] {
+        sql::run(tx, sql, vec![rules.clone().into(), now.into()]).await?;
+    }
+    Ok(())
+}
+
+/// What has been published since a moment, in words, newest first.
+pub async fn since(db: &DatabaseConnection, then: DateTime<Utc>) -> Result<Vec<String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        said: String,
+    }
+    let sql = "SELECT kind || ' ' || name || ' by ' || published_by AS said FROM definition WHERE published_at >= $1
+        ORDER BY published_at DESC, kind, name LIMIT 10";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![then.into()]).await?;
+    Ok(rows.into_iter().map(|r| r.said).collect())
 }
 
 /// One old or new version's text.

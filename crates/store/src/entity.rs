@@ -26,6 +26,8 @@ pub mod definition {
         pub published_at: DateTimeUtc,
         /// By whom.
         pub published_by: String,
+        /// Whether this version withdraws it.
+        pub withdrawn: bool,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
@@ -102,6 +104,8 @@ pub mod secret {
         pub sealed: Vec<u8>,
         /// When it was set.
         pub changed_at: DateTimeUtc,
+        /// Where it may go: sources and connections as `kind/name`.
+        pub allowed: Vec<String>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -1,21 +1,34 @@
-//! Jobs as rows: claimed by one node at a time, held by a lease, their progress kept step by step.
+//! Jobs as rows: claimed by one walk at a time, held by a lease, their progress kept step by step.
 //!
-//! Leases are measured by the database's clock alone, so nodes need not agree on theirs.
+//! A job is held by the number of its claim, not by a node's name: each claim draws a new number,
+//! and whatever is recorded or renewed names it. So a walk that was left behind can record nothing
+//! any more, and a node never takes up what it is still walking itself. Leases are measured by the
+//! database's clock alone.
 
-use crate::{StoreError, changes, sql};
-use arvok_api::Change;
+use crate::{
+    StoreError,
+    sql::{self, NO_TIME},
+};
 use arvok_core::job::{JobEffect, JobState, Progress};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, TransactionTrait, Value};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait, Value};
 
-/// How long a node holds a job without renewing.
+/// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
+/// How often a job may be left behind without having come a step further, until it is given up.
+const MOST_LAPSES: i32 = 5;
 
-/// A job that a node holds.
-#[derive(Clone, Debug, serde::Deserialize)]
+/// The number of a claim.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Claim(pub i64);
+
+/// A job that a claim holds.
+#[derive(Clone, Debug)]
 pub struct Held {
     /// Its number.
     pub id: i64,
+    /// The claim that holds it.
+    pub claim: Claim,
     /// Its runbook.
     pub runbook: String,
     /// The version it was dispatched with.
@@ -28,58 +41,128 @@ pub struct Held {
     pub alert_seq: Option<i64>,
     /// The alarm of that alert.
     pub alarm_id: Option<i64>,
+    /// When it was dispatched.
+    pub created_at: DateTime<Utc>,
     /// Where it stands.
     pub progress: Progress,
 }
 
-const CLAIM: &str = "UPDATE job SET state = 'running', node = $1, wake_at = NULL,
-        lease_until = now() + make_interval(secs => $2), started_at = coalesce(started_at, now())
-    WHERE id = (
-        SELECT id FROM job j
-        WHERE (state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
-                SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'unsure')))
-            OR (state = 'waiting' AND wake_at <= now())
-            OR (state = 'running' AND lease_until < now())
-        ORDER BY state = 'queued', urgency DESC, deadline, id
-        LIMIT 1 FOR UPDATE SKIP LOCKED)
-    RETURNING id, runbook, runbook_version, inputs, target, alert_seq, alarm_id, progress";
+#[derive(FromQueryResult)]
+struct HeldRow {
+    id: i64,
+    claim: i64,
+    runbook: String,
+    runbook_version: i32,
+    inputs: serde_json::Value,
+    target: String,
+    alert_seq: Option<i64>,
+    alarm_id: Option<i64>,
+    created_at: DateTime<Utc>,
+    progress: String,
+}
+
+const HELD: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at,
+    progress::text AS progress";
+
+fn claiming() -> String {
+    format!(
+        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'), wake_at = NULL,
+            lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
+            lease_until = now() + make_interval(secs => $2), started_at = coalesce(started_at, now())
+        WHERE id = (
+            SELECT id FROM job j
+            WHERE (state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
+                    SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'unsure')))
+                OR (state = 'waiting' AND wake_at <= now())
+                OR (state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
+                    AND (claim IS NULL OR claim <> ALL($3)))
+            ORDER BY state = 'queued', urgency DESC, deadline, id
+            LIMIT 1 FOR UPDATE SKIP LOCKED)
+        RETURNING {HELD}"
+    )
+}
 
 /// Takes the next job that is due: first what waits or was left behind, then by urgency,
-/// deadline and age.
-pub async fn claim(db: &DatabaseConnection, node: &str) -> Result<Option<Held>, StoreError> {
-    let values = || vec![node.into(), LEASE_SECONDS.into()];
-    match sql::returned::<Held>(db, CLAIM, values()).await {
-        Ok(held) => Ok(held.into_iter().next()),
+/// deadline and age. What this node is walking already (`alive`) is not taken up again.
+pub async fn claim(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Result<Option<Held>, StoreError> {
+    let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
+    let values = vec![node.into(), LEASE_SECONDS.into(), alive.into()];
+    match sql::typed::<HeldRow>(db, &claiming(), values).await {
+        Ok(rows) => rows.into_iter().next().map(held).transpose(),
         // Another node took a job on the same target at the same moment; its turn comes.
         Err(e) if e.is_passing() => Ok(None),
         Err(e) => Err(e),
     }
 }
 
-/// Renews all leases of a node.
-pub async fn renew(db: &DatabaseConnection, node: &str) -> Result<(), StoreError> {
-    let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2) WHERE node = $1 AND state = 'running'";
-    sql::run(db, sql, vec![node.into(), LEASE_SECONDS.into()]).await?;
+fn held(row: HeldRow) -> Result<Held, StoreError> {
+    Ok(Held {
+        progress: serde_json::from_str(&row.progress)?,
+        id: row.id,
+        claim: Claim(row.claim),
+        runbook: row.runbook,
+        runbook_version: row.runbook_version,
+        inputs: row.inputs,
+        target: row.target,
+        alert_seq: row.alert_seq,
+        alarm_id: row.alarm_id,
+        created_at: row.created_at,
+    })
+}
+
+/// Gives up what is left behind again and again without coming any further, so that it does not
+/// hold its target for ever; the numbers of these jobs.
+pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<i64>, StoreError> {
+    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), node = NULL, claim = NULL,
+            lease_until = NULL, failure = 'given up: it was left behind ' || lapses || ' times at the same step; '
+                || coalesce(failure, 'the logs of the nodes say why')
+        WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1 AND lease_until < now()
+            FOR UPDATE SKIP LOCKED) RETURNING id";
+    let given_up: Vec<Id> = sql::typed(db, sql, vec![MOST_LAPSES.into()]).await?;
+    Ok(given_up.iter().map(|j| j.id).collect())
+}
+
+#[derive(FromQueryResult)]
+struct Id {
+    id: i64,
+}
+
+/// Renews claims; those that still hold. A job whose row is locked at the moment is passed over, so
+/// that it cannot keep the others from being renewed.
+pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Claim>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Renewed {
+        claim: i64,
+    }
+    if claims.is_empty() {
+        return Ok(Vec::new());
+    }
+    let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2)
+        WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id FOR UPDATE SKIP LOCKED)
+        RETURNING claim";
+    let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
+    let renewed: Vec<Renewed> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
+    Ok(renewed.into_iter().map(|r| Claim(r.claim)).collect())
+}
+
+/// Lets a claim go that has ended otherwise than by a record: whoever comes next may take the job
+/// up at once. The reason is kept, in case that nobody gets any further with it.
+pub async fn let_go(db: &DatabaseConnection, claim: Claim, why: &str) -> Result<(), StoreError> {
+    let sql = "UPDATE job SET lease_until = now() + interval '1 second', failure = $2
+        WHERE claim = $1 AND state = 'running'";
+    let why: String = why.replace('\0', "\u{fffd}").chars().take(500).collect();
+    sql::run(db, sql, vec![claim.0.into(), why.into()]).await?;
     Ok(())
 }
 
-/// Ends the jobs whose deadline passed before they were started.
-pub async fn expire(db: &DatabaseConnection) -> Result<usize, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Expired {
-        id: i64,
-    }
+/// Ends the jobs whose deadline passed before they were started; their numbers.
+pub async fn expire(db: &DatabaseConnection) -> Result<Vec<i64>, StoreError> {
     let sql = "UPDATE job SET state = 'expired', effect = 'not checked', finished_at = now(),
             failure = 'not started before its deadline'
-        WHERE state = 'queued' AND deadline <= now() RETURNING id";
-    let tx = db.begin().await?;
-    let expired: Vec<Expired> = sql::returned(&tx, sql, vec![]).await?;
-    let ids: Vec<i64> = expired.iter().map(|e| e.id).collect();
-    if !ids.is_empty() {
-        changes::announce(&tx, Change { jobs: ids.clone(), ..Change::default() }).await?;
-    }
-    tx.commit().await?;
-    Ok(ids.len())
+        WHERE id IN (SELECT id FROM job WHERE state = 'queued' AND deadline <= now() FOR UPDATE SKIP LOCKED)
+        RETURNING id";
+    let expired: Vec<Id> = sql::typed(db, sql, vec![]).await?;
+    Ok(expired.iter().map(|e| e.id).collect())
 }
 
 /// What is recorded after an event of a job, in one transaction.
@@ -140,84 +223,139 @@ pub enum Then {
     },
 }
 
-/// Keeps a job's progress and records; fails if another node holds the job by now.
+/// Keeps a job's progress and records.
+///
+/// # Errors
+/// [`StoreError::ClaimLost`] if another claim holds the job by now. After any error nothing was
+/// kept, or, if the connection was lost at the very commit, all of it: the same record may be
+/// tried again.
 pub async fn record(
     db: &DatabaseConnection,
-    node: &str,
-    id: i64,
+    (id, claim): (i64, Claim),
     progress: &Progress,
-    record: Record,
+    record: &Record,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let tx = db.begin().await?;
-    if matches!(record.then, Then::Wait(_)) {
-        // Alarm before job, as intake does: a clearing under way is waited for and then seen
-        // below, and one that comes later finds the job waiting. Without it each could miss the
-        // other, and the job would sleep through the proof of its effect.
-        let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
-        tx.query_all_raw(sql::statement(lock, vec![id.into()])).await?;
-    }
-    let (sql, mut values) = next_state(&record.then);
-    values.splice(0..0, [Value::from(id), node.into(), serde_json::to_value(progress)?.into(), now.into()]);
-    if sql::run(&tx, &sql, values).await? == 0 {
-        return Err(StoreError::LeaseLost);
-    }
-    write_attempts(&tx, id, record, now).await?;
-    changes::announce(&tx, Change { jobs: vec![id], ..Change::default() }).await?;
-    Ok(tx.commit().await?)
+    let (sql, values) = recording(id, claim, progress, record, now)?;
+    let kept: Vec<Id> = match record.then {
+        Then::Wait(_) => {
+            let tx = db.begin().await?;
+            // Alarm before job, as intake does: a clearing under way is waited for and then seen
+            // below, and one that comes later finds the job waiting. Without it each could miss the
+            // other, and the job would sleep through the proof of its effect.
+            let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
+            tx.query_all_raw(sql::statement(lock, vec![id.into()])).await?;
+            let kept = sql::typed(&tx, &sql, values).await?;
+            tx.commit().await?;
+            kept
+        }
+        _ => sql::typed(db, &sql, values).await?,
+    };
+    if kept.is_empty() { Err(StoreError::ClaimLost) } else { Ok(()) }
 }
 
-/// The update for what becomes of a job; `$1` id, `$2` node, `$3` progress, `$4` now.
-fn next_state(then: &Then) -> (String, Vec<Value>) {
-    let (set, values): (&str, Vec<Value>) = match then {
-        Then::GoOn => ("started_at = coalesce(started_at, $4)", vec![]),
+/// Job and tries as one statement: without the job's row nothing is written.
+fn recording(
+    id: i64,
+    claim: Claim,
+    progress: &Progress,
+    record: &Record,
+    now: DateTime<Utc>,
+) -> Result<(String, Vec<Value>), StoreError> {
+    let furthered = record.ended.iter().any(|e| e.state == "done");
+    let progress = serde_json::to_value(progress)?;
+    let mut values = vec![Value::from(id), claim.0.into(), progress.into(), now.into(), furthered.into()];
+    let set = next_state(&record.then, &mut values);
+    let (began, ended) = tries(record);
+    let mut sql = format!(
+        "WITH held AS (UPDATE job SET progress = $3, lapses = CASE WHEN $5 THEN 0 ELSE lapses END, {set}
+            WHERE id = $1 AND claim = $2 AND state = 'running' RETURNING id)"
+    );
+    if !began.is_empty() {
+        let source = unnest(&began, now, &mut values);
+        sql.push_str(&format!(
+            ", began AS (INSERT INTO attempt (job_id, step, attempt, state, started_at, give, finished_at, output, error)
+            SELECT held.id, t.step, t.attempt, t.state, $4, t.give::jsonb, t.finished, t.output::jsonb, t.error
+            FROM held, {source} ON CONFLICT DO NOTHING)"
+        ));
+    }
+    if !ended.is_empty() {
+        let source = unnest(&ended, now, &mut values);
+        sql.push_str(&format!(
+            ", ended AS (UPDATE attempt a SET state = t.state, finished_at = t.finished, output = t.output::jsonb,
+                error = t.error
+            FROM held, {source} WHERE a.job_id = held.id AND a.step = t.step AND a.attempt = t.attempt)"
+        ));
+    }
+    sql.push_str(" SELECT id FROM held");
+    Ok((sql, values))
+}
+
+/// A try as it is written: what it was given, and how it ended if it has.
+type Try<'a> = (i32, i32, Option<&'a serde_json::Value>, Option<&'a Ended>);
+
+/// Tries that are new, also those that end at once; and tries that began before and end now.
+fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
+    let end = |b: &Began| record.ended.iter().find(|e| (e.step, e.attempt) == (b.step, b.attempt));
+    let began: Vec<Try<'_>> = record.began.iter().map(|b| (b.step, b.attempt, Some(&b.give), end(b))).collect();
+    let before = record.ended.iter().filter(|e| !began.iter().any(|b| (b.0, b.1) == (e.step, e.attempt)));
+    let ended = before.map(|e| (e.step, e.attempt, None, Some(e))).collect();
+    (began, ended)
+}
+
+/// Tries as a table; their columns are added to the values.
+fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> String {
+    let clean = |text: String| text.replace('\0', "\u{fffd}");
+    let first = values.len() + 1;
+    values.extend::<[Value; 7]>([
+        tries.iter().map(|t| t.0).collect::<Vec<i32>>().into(),
+        tries.iter().map(|t| t.1).collect::<Vec<i32>>().into(),
+        tries.iter().map(|t| t.3.map_or("running", |e| e.state).to_owned()).collect::<Vec<_>>().into(),
+        sql::texts(tries.iter().map(|t| t.2.map(ToString::to_string))),
+        sql::moments(tries.iter().map(|t| t.3.map(|_| now))),
+        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.output.as_ref()).map(ToString::to_string))),
+        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.error.clone()).map(clean))),
+    ]);
+    let types = ["int[]", "int[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
+    let columns: Vec<String> = types.iter().enumerate().map(|(i, t)| format!("${}::{t}", first + i)).collect();
+    format!(
+        "(SELECT step, attempt, state, nullif(give, '') AS give, nullif(finished, {NO_TIME}) AS finished,
+            nullif(output, '') AS output, nullif(error, '') AS error
+        FROM unnest({}) AS u (step, attempt, state, give, finished, output, error)) t",
+        columns.join(", ")
+    )
+}
+
+/// The columns for what becomes of a job, whose values are added; `$4` is now.
+fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
+    let first = values.len() + 1;
+    match then {
+        Then::GoOn => "started_at = coalesce(started_at, $4), failure = NULL".to_owned(),
         // An alarm cleared between looking at it and letting go must not be missed.
-        Then::Wait(until) => (
-            "state = 'waiting', node = NULL, lease_until = NULL, started_at = coalesce(started_at, $4), wake_at =
-                CASE WHEN EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
-                    AND $3::jsonb -> 'phase' ? 'confirming') THEN now() ELSE $5 END",
-            vec![(*until).into()],
-        ),
-        Then::End { state, effect, failure, outputs } => (
-            "state = $5, effect = $6, failure = $7, outputs = $8, node = NULL, lease_until = NULL,
-                finished_at = CASE WHEN $5 = 'unsure' THEN NULL ELSE $4 END",
-            vec![
+        Then::Wait(until) => {
+            values.push((*until).into());
+            format!(
+                "state = 'waiting', failure = NULL, node = NULL, claim = NULL, lease_until = NULL,
+                started_at = coalesce(started_at, $4), wake_at =
+                    CASE WHEN EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
+                        AND $3::jsonb -> 'phase' ? 'confirming') THEN now() ELSE ${first} END"
+            )
+        }
+        Then::End { state, effect, failure, outputs } => {
+            values.extend::<[Value; 4]>([
                 state.as_str().into(),
                 effect.map(JobEffect::as_str).map(str::to_owned).into(),
-                failure.clone().into(),
+                failure.as_ref().map(|f| f.replace('\0', "\u{fffd}")).into(),
                 outputs.clone().into(),
-            ],
-        ),
-    };
-    (format!("UPDATE job SET progress = $3, {set} WHERE id = $1 AND node = $2 AND state = 'running'"), values)
-}
-
-async fn write_attempts(
-    tx: &DatabaseTransaction,
-    id: i64,
-    record: Record,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    for Began { step, attempt, give } in record.began {
-        let sql = "INSERT INTO attempt (job_id, step, attempt, state, started_at, give)
-            VALUES ($1, $2, $3, 'running', $4, $5) ON CONFLICT DO NOTHING";
-        sql::run(tx, sql, vec![id.into(), step.into(), attempt.into(), now.into(), give.into()]).await?;
+            ]);
+            let [effect, failure, outputs] = [first + 1, first + 2, first + 3];
+            format!(
+                "state = ${first}, effect = ${effect}, failure = ${failure}, outputs = ${outputs}, node = NULL,
+                claim = NULL, lease_until = NULL,
+                finished_at = CASE WHEN ${first} = 'unsure' THEN NULL ELSE $4 END"
+            )
+        }
     }
-    for Ended { step, attempt, state, output, error } in record.ended {
-        let sql = "UPDATE attempt SET state = $4, finished_at = $5, output = $6, error = $7
-            WHERE job_id = $1 AND step = $2 AND attempt = $3";
-        let values = vec![
-            id.into(),
-            step.into(),
-            attempt.into(),
-            state.into(),
-            now.into(),
-            Value::Json(output.map(Box::new)),
-            error.into(),
-        ];
-        sql::run(tx, sql, values).await?;
-    }
-    Ok(())
 }
 
 /// Whether an alarm is raised.
@@ -229,9 +367,11 @@ pub async fn alarm_raised(db: &DatabaseConnection, alarm: i64) -> Result<bool, S
 
 /// Takes an unsure job for a person's word; none if it is not unsure.
 pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: i64) -> Result<Option<Held>, StoreError> {
-    let sql = "UPDATE job SET state = 'running', node = $1, lease_until = now() + make_interval(secs => $2)
-        WHERE id = $3 AND state = 'unsure'
-        RETURNING id, runbook, runbook_version, inputs, target, alert_seq, alarm_id, progress";
-    let held: Vec<Held> = sql::returned(db, sql, vec![node.into(), LEASE_SECONDS.into(), id.into()]).await?;
-    Ok(held.into_iter().next())
+    let sql = format!(
+        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'),
+            lease_until = now() + make_interval(secs => $2)
+        WHERE id = $3 AND state = 'unsure' RETURNING {HELD}"
+    );
+    let rows: Vec<HeldRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.into()]).await?;
+    rows.into_iter().next().map(held).transpose()
 }

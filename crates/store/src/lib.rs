@@ -12,6 +12,7 @@ pub mod changes;
 pub mod cluster;
 pub mod definitions;
 pub mod entity;
+mod error;
 pub mod intake;
 pub mod jobs;
 pub mod proposals;
@@ -19,22 +20,76 @@ pub mod read;
 pub mod schema;
 pub mod secrets;
 mod sql;
+mod upkeep;
 
+pub use error::{Class, StoreError};
 pub use sea_orm::DatabaseConnection;
-pub use sql::StoreError;
+pub use upkeep::{Limits, Swept, sweep};
 
-use sea_orm::{ConnectOptions, Database};
+use chrono::{DateTime, Utc};
+use sea_orm::{ConnectOptions, Database, FromQueryResult};
 use std::time::Duration;
 
-/// Connects and brings the schema up to date.
-pub async fn open(url: &str, connections: u32) -> Result<DatabaseConnection, StoreError> {
+/// What a set of connections is for, and so how long one of its statements may take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// Taking alerts in, due times, jobs and their leases: must never wait for people.
+    Work,
+    /// Answering people.
+    Questions,
+    /// Reading a long past, row by row.
+    Replay,
+}
+
+impl Purpose {
+    /// Longest time of one statement, and of doing nothing within a transaction: a node that stands
+    /// still keeps nobody waiting for longer.
+    fn bounds(self) -> (Duration, Option<Duration>) {
+        let seconds = Duration::from_secs;
+        match self {
+            Self::Work => (seconds(30), Some(seconds(10))),
+            Self::Questions => (seconds(10), Some(seconds(20))),
+            Self::Replay => (seconds(1800), None),
+        }
+    }
+}
+
+/// Connects.
+pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<DatabaseConnection, StoreError> {
+    let (statement, idle) = purpose.bounds();
     let mut options = ConnectOptions::new(url.to_owned());
     options
-        .max_connections(connections)
+        .max_connections(connections.max(1))
         .connect_timeout(Duration::from_secs(10))
-        .acquire_timeout(Duration::from_secs(10))
+        .acquire_timeout(Duration::from_secs(if purpose == Purpose::Work { 10 } else { 5 }))
+        // A connection that was used a moment ago is not asked whether it lives.
+        .test_before_acquire(false)
+        .test_before_acquire_if_idle_for(Duration::from_secs(5))
+        .statement_timeout(statement)
         .sqlx_logging(false);
-    let db = Database::connect(options).await?;
-    schema::migrate(&db).await?;
-    Ok(db)
+    if let Some(idle) = idle {
+        let idle = idle.as_millis().to_string();
+        options.map_sqlx_postgres_opts(move |o| o.options([("idle_in_transaction_session_timeout", idle.clone())]));
+    }
+    Ok(Database::connect(options).await?)
+}
+
+/// The database's clock.
+pub async fn now(db: &DatabaseConnection) -> Result<DateTime<Utc>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Now {
+        now: DateTime<Utc>,
+    }
+    let rows: Vec<Now> = sql::typed(db, "SELECT clock_timestamp() AS now", vec![]).await?;
+    Ok(rows.first().map_or_else(DateTime::default, |r| r.now))
+}
+
+/// What tells this installation's jobs from those of any other.
+pub async fn installation(db: &DatabaseConnection) -> Result<String, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Installation {
+        id: String,
+    }
+    let rows: Vec<Installation> = sql::typed(db, "SELECT id::text AS id FROM installation", vec![]).await?;
+    Ok(rows.into_iter().next().map(|r| r.id).unwrap_or_default())
 }

@@ -1,11 +1,16 @@
 //! Deciding proposals: launched, they become the job of the same number; dismissed, they stay
 //! with the reason.
 
-use crate::{StoreError, changes, sql};
-use arvok_api::Change;
-use arvok_core::job::Progress;
+use crate::{
+    StoreError,
+    sql::{self, Script},
+};
+use arvok_core::{
+    job::Progress,
+    settle::{Decision, Tally},
+};
 use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
+use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait};
 
 /// Who decided, when, and why.
 #[derive(Clone, Copy, Debug)]
@@ -21,7 +26,7 @@ pub struct Decided<'a> {
 /// Launches an open proposal; false if it is not open any more.
 pub async fn launch(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
-    if !decide(&tx, id, "launched", decided).await? {
+    if !decide(&tx, id, Decision::Launched, decided).await? {
         return Ok(false);
     }
     let sql = "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, deadline, state, rule, rule_version,
@@ -32,7 +37,6 @@ pub async fn launch(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> R
         FROM proposal WHERE id = $1";
     let progress = serde_json::to_string(&Progress::default())?;
     sql::run(&tx, sql, vec![id.into(), decided.at.into(), progress.into(), decided.by.into()]).await?;
-    changes::announce(&tx, Change { proposals: vec![id], jobs: vec![id], ..Change::default() }).await?;
     tx.commit().await?;
     Ok(true)
 }
@@ -40,16 +44,59 @@ pub async fn launch(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> R
 /// Dismisses an open proposal; false if it is not open any more.
 pub async fn dismiss(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
-    let done = decide(&tx, id, "dismissed", decided).await?;
-    changes::announce(&tx, Change { proposals: vec![id], ..Change::default() }).await?;
+    let done = decide(&tx, id, Decision::Dismissed, decided).await?;
     tx.commit().await?;
     Ok(done)
 }
 
-async fn decide(tx: &DatabaseTransaction, id: i64, state: &str, decided: Decided<'_>) -> Result<bool, StoreError> {
+#[derive(FromQueryResult)]
+struct Origin {
+    rule: String,
+    first_id: i64,
+    tallies: Vec<String>,
+}
+
+/// Notes the decision, and lets the tallies know that the proposal came from. They are locked
+/// first, as intake does.
+async fn decide(
+    tx: &DatabaseTransaction,
+    id: i64,
+    decision: Decision,
+    decided: Decided<'_>,
+) -> Result<bool, StoreError> {
+    let sql = "SELECT rule, coalesce(first_id, id) AS first_id, tallies FROM proposal WHERE id = $1";
+    let origin: Vec<Origin> = sql::typed(tx, sql, vec![id.into()]).await?;
+    let Some(origin) = origin.into_iter().next() else { return Ok(false) };
+    let mut tallies = locked(tx, &origin).await?;
+    let state = match decision {
+        Decision::Launched => "launched",
+        Decision::Dismissed => "dismissed",
+    };
     let sql =
         "UPDATE proposal SET state = $2, decided_at = $3, decided_by = $4, note = $5 WHERE id = $1 AND state = 'open'";
     let note = decided.note.map(str::to_owned);
     let values = vec![id.into(), state.into(), decided.at.into(), decided.by.into(), note.into()];
-    Ok(sql::run(tx, sql, values).await? == 1)
+    if sql::run(tx, sql, values).await? != 1 {
+        return Ok(false);
+    }
+    let mut script = Script::default();
+    for (key, tally) in &mut tallies {
+        tally.decided(origin.first_id, decision);
+        let state = serde_json::to_string(tally)?;
+        let sql = "UPDATE tally SET state = $3::text::jsonb WHERE rule = $1 AND key = $2";
+        script.add(sql, vec![origin.rule.as_str().into(), key.as_str().into(), state.into()]);
+    }
+    script.run(tx).await?;
+    Ok(true)
+}
+
+async fn locked(tx: &DatabaseTransaction, origin: &Origin) -> Result<Vec<(String, Tally)>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        key: String,
+        state: String,
+    }
+    let sql = "SELECT key, state::text AS state FROM tally WHERE rule = $1 AND key = ANY($2) ORDER BY key FOR UPDATE";
+    let rows: Vec<Row> = sql::typed(tx, sql, vec![origin.rule.as_str().into(), origin.tallies.clone().into()]).await?;
+    rows.into_iter().map(|r| Ok((r.key, serde_json::from_str(&r.state)?))).collect()
 }

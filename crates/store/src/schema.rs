@@ -12,6 +12,7 @@ impl MigratorTrait for Migrator {
         vec![
             Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") }),
             Box::new(Step { name: "0002_settling", sql: include_str!("../migrations/0002_settling.sql") }),
+            Box::new(Step { name: "0003_firm_ground", sql: include_str!("../migrations/0003_firm_ground.sql") }),
         ]
     }
 }

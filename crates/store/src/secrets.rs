@@ -1,43 +1,51 @@
 //! Sealed secrets. What is sealed and opened here is bytes; the key is elsewhere.
 
 use crate::{
-    StoreError, changes,
+    StoreError,
     entity::secret::{ActiveModel, Column, Entity},
 };
-use arvok_api::{Change, SecretItem};
+use arvok_api::SecretItem;
 use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, EntityTrait, QueryOrder, Set, TransactionTrait, sea_query::OnConflict};
+use sea_orm::{DatabaseConnection, EntityTrait, QueryOrder, Set, sea_query::OnConflict};
 
-fn changed() -> Change {
-    Change { definitions: true, ..Change::default() }
+/// A sealed secret.
+#[derive(Clone, Debug)]
+pub struct Sealed {
+    /// Its name.
+    pub name: String,
+    /// The sealed value.
+    pub sealed: Vec<u8>,
+    /// Where it may go: sources and connections as `kind/name`.
+    pub allowed: Vec<String>,
 }
 
 /// Sets or replaces one.
-pub async fn set(db: &DatabaseConnection, name: &str, sealed: Vec<u8>, now: DateTime<Utc>) -> Result<(), StoreError> {
-    let row = ActiveModel { name: Set(name.to_owned()), sealed: Set(sealed), changed_at: Set(now) };
-    let replace = OnConflict::column(Column::Name).update_columns([Column::Sealed, Column::ChangedAt]).to_owned();
-    let tx = db.begin().await?;
-    Entity::insert(row).on_conflict(replace).exec_without_returning(&tx).await?;
-    changes::announce(&tx, changed()).await?;
-    Ok(tx.commit().await?)
+pub async fn set(db: &DatabaseConnection, secret: Sealed, now: DateTime<Utc>) -> Result<(), StoreError> {
+    let row = ActiveModel {
+        name: Set(secret.name),
+        sealed: Set(secret.sealed),
+        changed_at: Set(now),
+        allowed: Set(secret.allowed),
+    };
+    let columns = [Column::Sealed, Column::ChangedAt, Column::Allowed];
+    let replace = OnConflict::column(Column::Name).update_columns(columns).to_owned();
+    Entity::insert(row).on_conflict(replace).exec_without_returning(db).await?;
+    Ok(())
 }
 
 /// Removes one; whether there was one.
 pub async fn remove(db: &DatabaseConnection, name: &str) -> Result<bool, StoreError> {
-    let tx = db.begin().await?;
-    let gone = Entity::delete_by_id(name.to_owned()).exec(&tx).await?.rows_affected > 0;
-    changes::announce(&tx, changed()).await?;
-    tx.commit().await?;
-    Ok(gone)
+    Ok(Entity::delete_by_id(name.to_owned()).exec(db).await?.rows_affected > 0)
 }
 
 /// All of them, sealed.
-pub async fn all(db: &DatabaseConnection) -> Result<Vec<(String, Vec<u8>)>, StoreError> {
-    Ok(Entity::find().all(db).await?.into_iter().map(|m| (m.name, m.sealed)).collect())
+pub async fn all(db: &DatabaseConnection) -> Result<Vec<Sealed>, StoreError> {
+    let found = Entity::find().all(db).await?;
+    Ok(found.into_iter().map(|m| Sealed { name: m.name, sealed: m.sealed, allowed: m.allowed }).collect())
 }
 
 /// All of them, by name.
 pub async fn list(db: &DatabaseConnection) -> Result<Vec<SecretItem>, StoreError> {
     let found = Entity::find().order_by_asc(Column::Name).all(db).await?;
-    Ok(found.into_iter().map(|m| SecretItem { name: m.name, changed_at: m.changed_at }).collect())
+    Ok(found.into_iter().map(|m| SecretItem { name: m.name, changed_at: m.changed_at, allowed: m.allowed }).collect())
 }

@@ -336,7 +336,12 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Publishes files of definitions, all or nothing; or only says what would change. */
+        /**
+         * Publishes files of definitions and withdraws others, all or nothing; or only says what would
+         *     change. What would stand afterwards is checked whole.
+         * @description Only an admin may publish a connection that names a secret and has a new base address: the
+         *     secret goes there.
+         */
         post: operations["publish"];
         delete?: never;
         options?: never;
@@ -602,8 +607,9 @@ export interface paths {
         put?: never;
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
-         * @description Shown must be the source's own credential, or a token with the role author. A payload that
-         *     cannot be read is kept and answered with 422.
+         * @description Shown must be the source's own credential, or a token with the role author; it is asked for
+         *     before the body is read. Of several alerts those that can be read are taken, the others are kept
+         *     and named in the answer. A payload of which nothing can be read is kept and answered with 422.
          */
         post: operations["takeAlerts"];
         delete?: never;
@@ -636,7 +642,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Answers 200 when the database can be reached. */
+        /**
+         * Answers 200 when the node can work: the database can be reached, all that is published can be
+         *     compiled, and the clock is not too far off. Else it says what is wrong.
+         */
         get: operations["ready"];
         put?: never;
         post?: never;
@@ -830,7 +839,7 @@ export interface components {
          * @description What happens to a document.
          * @enum {string}
          */
-        ChangeKind: "new" | "changed" | "same";
+        ChangeKind: "new" | "changed" | "same" | "withdrawn";
         /** @description A clause with its truth. */
         ClauseItem: {
             /** @description `sources`, `kinds`, `severity`, `resource`, `states`, `labels`, `where`. */
@@ -879,6 +888,13 @@ export interface components {
             runbook?: string | null;
             /** @description How it has fared. */
             used: components["schemas"]["Use"];
+        };
+        /** @description A definition by its name. */
+        DefinitionName: {
+            /** @description `source`, `rule`, `runbook`, `connector`, `connection`. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
         };
         /** @description A dispatch that would be made. */
         DispatchGuess: {
@@ -1006,6 +1022,18 @@ export interface components {
             steps?: number;
             /** @description What is going on, in words. */
             doing?: string;
+        };
+        /** @description An item of a delivery that cannot be read and is kept. */
+        KeptItem: {
+            /**
+             * Format: int64
+             * @description The handle under which it is kept.
+             */
+            id: number;
+            /** @description Its place in the payload, from zero. */
+            item?: number | null;
+            /** @description Why it cannot be read. */
+            reason: string;
         };
         /** @description A token to be made. */
         NewToken: {
@@ -1388,6 +1416,8 @@ export interface components {
                 published_by: string;
                 /** @description The document. */
                 text: string;
+                /** @description Whether this version withdraws the definition. */
+                withdrawn?: boolean;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -1518,7 +1548,9 @@ export interface components {
         /** @description Files to be published. */
         PublishRequest: {
             /** @description All of them together. */
-            files: components["schemas"]["FileText"][];
+            files?: components["schemas"]["FileText"][];
+            /** @description What is withdrawn at the same time. */
+            withdraw?: components["schemas"]["DefinitionName"][];
             /** @description Only say what would change. */
             dry_run?: boolean;
         };
@@ -1726,11 +1758,18 @@ export interface components {
              * @description When it was set.
              */
             changed_at: string;
+            /** @description Where it may go. */
+            allowed: string[];
         };
         /** @description A secret's value, on its way in; it never comes out again. */
         SecretValue: {
             /** @description At most 64 KiB. */
             value: string;
+            /**
+             * @description Where it may go: connections and sources as `connection/name`, `source/name`. Left out: where
+             *     it may go already.
+             */
+            allowed?: string[] | null;
         };
         /** @description What a person says of an unsure step. */
         Settle: {
@@ -1837,6 +1876,8 @@ export interface components {
             alerts: components["schemas"]["TakenAlert"][];
             /** @description Items that the source's `keep` left out. */
             left_out: number;
+            /** @description Items that cannot be read; they are kept, and the others are taken. */
+            unreadable?: components["schemas"]["KeptItem"][];
         };
         /** @description One alert of a delivery. */
         TakenAlert: {
@@ -2049,6 +2090,8 @@ export interface components {
             published_by: string;
             /** @description The document. */
             text: string;
+            /** @description Whether this version withdraws the definition. */
+            withdrawn?: boolean;
         };
         /** @description What has been seen and published, for completing words in an editor. */
         Vocabulary: {
@@ -2833,7 +2876,31 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3386,7 +3453,23 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -25,8 +25,9 @@ fn from_input() -> Result<String, CliError> {
 
 pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
     match command {
-        SecretCommand::Set { name, server } => {
-            let body = SecretValue { value: from_input()? };
+        SecretCommand::Set { name, places, server } => {
+            let allowed = (!places.is_empty()).then_some(places);
+            let body = SecretValue { value: from_input()?, allowed };
             Client::of(&server)?
                 .change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body))
                 .await?;
@@ -37,8 +38,8 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&secrets);
             }
-            let mut table = Table::new(&["secret", "set"]);
-            secrets.into_iter().for_each(|s| table.row([s.name, show::exact(s.changed_at)]));
+            let mut table = Table::new(&["secret", "set", "goes to"]);
+            secrets.into_iter().for_each(|s| table.row([s.name, show::exact(s.changed_at), s.allowed.join(", ")]));
             show::out(&table.text("No secret is set."));
         }
         SecretCommand::Remove { name, server } => {
@@ -60,7 +61,7 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&made);
             }
-            eprintln!("token {} with the role {}, shown this once:", made.name, role.as_str());
+            show::say(&format!("token {} with the role {}, shown this once:", made.name, role.as_str()));
             show::out(&made.token);
         }
         TokenCommand::List { server, output } => {

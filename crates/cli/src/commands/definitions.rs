@@ -7,7 +7,8 @@ use crate::{
     show,
 };
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, FileProblem, FileText, Page, Plan, PublishRequest, UnreadableItem,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileProblem, FileText, Page, Plan, PublishRequest,
+    UnreadableItem,
 };
 use arvok_core::{
     Catalog, Definition, Kind, Problem,
@@ -59,7 +60,7 @@ fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), Cl
 pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     let files = read(paths)?;
     let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-    let checked = catalog::check_files(texts, &Catalog::default(), &Seen::default());
+    let checked = catalog::check_files(texts, &[], &Catalog::default(), &Seen::default());
     if output.json {
         let problems: Vec<FileProblem> =
             checked.problems.iter().chain(&checked.warnings).cloned().map(Into::into).collect();
@@ -92,16 +93,16 @@ fn count(n: usize, what: &str) -> String {
 
 fn warn(warnings: &[Problem]) {
     for warning in warnings {
-        eprintln!("{warning}");
+        show::say(&warning.to_string());
     }
 }
 
 fn complain(problems: &[Problem]) {
     for problem in problems {
-        eprintln!("{problem}");
+        show::say(&problem.to_string());
     }
     if !problems.is_empty() {
-        eprintln!("{}", count(problems.len(), "complaint"));
+        show::say(&count(problems.len(), "complaint"));
     }
 }
 
@@ -112,8 +113,32 @@ pub async fn publish(
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
+    let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true };
+    change(request, ("published", "Publish this?"), (yes, dry_run), server, output).await
+}
+
+pub async fn withdraw(
+    kind: String,
+    names: Vec<String>,
+    (yes, dry_run): (bool, bool),
+    server: &Server,
+    output: Output,
+) -> Result<(), CliError> {
+    let named = |name| DefinitionName { kind: kind.clone(), name };
+    let withdraw = names.into_iter().map(named).collect();
+    let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true };
+    change(request, ("withdrawn", "Withdraw this?"), (yes, dry_run), server, output).await
+}
+
+/// Shows what would change, asks, and has it done.
+async fn change(
+    mut request: PublishRequest,
+    (done, question): (&str, &str),
+    (yes, dry_run): (bool, bool),
+    server: &Server,
+    output: Output,
+) -> Result<(), CliError> {
     let client = Client::of(server)?;
-    let mut request = PublishRequest { files: read(paths)?, dry_run: true };
     let plan: Plan = client.post("/api/v1/publish", &request).await?;
     if !output.json {
         warn(&plan.warnings.iter().cloned().map(Into::into).collect::<Vec<_>>());
@@ -121,7 +146,7 @@ pub async fn publish(
     if !plan.problems.is_empty() {
         let problems: Vec<Problem> = plan.problems.into_iter().map(Into::into).collect();
         complain(&problems);
-        eprintln!("nothing was published");
+        show::say(&format!("nothing was {done}"));
         return Err(CliError::No);
     }
     let same = plan.changes.iter().all(|c| c.change == ChangeKind::Same);
@@ -134,26 +159,24 @@ pub async fn publish(
     if dry_run || same {
         return Ok(());
     }
-    if !yes && !agreed()? {
-        eprintln!("nothing was published");
+    if !yes && !agreed(question)? {
+        show::say(&format!("nothing was {done}"));
         return Err(CliError::No);
     }
     request.dry_run = false;
-    let done: Plan = client.post("/api/v1/publish", &request).await?;
+    let plan: Plan = client.post("/api/v1/publish", &request).await?;
     if output.json {
-        return show::json(&done);
+        return show::json(&plan);
     }
-    show::out("published");
+    show::out(done);
     Ok(())
 }
 
-fn agreed() -> Result<bool, CliError> {
+fn agreed(question: &str) -> Result<bool, CliError> {
     if !std::io::stdin().is_terminal() {
-        return Err(CliError::Usage(
-            "nobody can be asked here; say --yes to publish, or --dry-run to only look".into(),
-        ));
+        return Err(CliError::Usage("nobody can be asked here; say --yes to do it, or --dry-run to only look".into()));
     }
-    eprint!("Publish this? [y/N] ");
+    eprint!("{question} [y/N] ");
     let _ = std::io::stderr().flush();
     let mut answer = String::new();
     std::io::stdin().read_line(&mut answer).map_err(|e| CliError::Here(e.to_string()))?;

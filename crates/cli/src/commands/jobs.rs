@@ -4,11 +4,12 @@ use crate::{
     args::{JobCommand, Settlement},
     client::Client,
     error::CliError,
+    events::Events,
     show,
 };
 use arvok_api::{Change, JobDetail, JobItem, Page, Settle};
 use arvok_core::job::JobState;
-use reqwest::Method;
+use reqwest::{Method, Response};
 use std::time::Duration;
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
@@ -57,7 +58,7 @@ async fn load(client: &Client, id: i64) -> Result<JobDetail, CliError> {
 /// Prints each step as it changes, until the job ends. Looks again at every change that the
 /// stream names, and every few seconds in case the stream broke.
 async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
-    let mut stream = client.stream().await?;
+    let mut stream = (client.stream().await?, Events::default());
     let mut shown: Vec<String> = Vec::new();
     loop {
         let detail = load(client, id).await?;
@@ -108,12 +109,12 @@ fn ended(detail: &JobDetail, json: bool) -> Result<(), CliError> {
     if job.state == "succeeded" { Ok(()) } else { Err(CliError::No) }
 }
 
-async fn wait_for(stream: &mut reqwest::Response, client: &Client, id: i64) {
+async fn wait_for((stream, events): &mut (Response, Events), client: &Client, id: i64) {
     let heard = async {
         while let Ok(Some(chunk)) = stream.chunk().await {
-            let text = String::from_utf8_lossy(&chunk);
-            let changes = text.lines().filter_map(|l| serde_json::from_str::<Change>(l.strip_prefix("data: ")?).ok());
-            if changes.into_iter().any(|c| c.reset || c.jobs.contains(&id)) {
+            let mut changes =
+                events.push(&chunk).into_iter().filter_map(|data| serde_json::from_str::<Change>(&data).ok());
+            if changes.any(|c| c.reset || c.jobs.contains(&id)) {
                 return true;
             }
         }
@@ -125,7 +126,7 @@ async fn wait_for(stream: &mut reqwest::Response, client: &Client, id: i64) {
             // The node ended or the line broke; another may answer in a moment.
             tokio::time::sleep(Duration::from_secs(1)).await;
             if let Ok(again) = client.stream().await {
-                *stream = again;
+                (*stream, *events) = (again, Events::default());
             }
         }
     }

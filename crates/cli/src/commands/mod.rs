@@ -27,6 +27,9 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Publish { paths, yes, dry_run, server, output } => {
             definitions::publish(&paths, yes, dry_run, &server, output).await
         }
+        Command::Withdraw { kind, names, yes, dry_run, server, output } => {
+            definitions::withdraw(kind, names, (yes, dry_run), &server, output).await
+        }
         Command::Send(send) => alerts::send(*send).await,
         Command::Alert(command) => alerts::alert(command).await,
         Command::Alarm(command) => alerts::alarm(command).await,

@@ -96,8 +96,12 @@ impl World {
         world.token =
             fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
         world.client = Client::new(address, Some(world.token.clone()))?;
-        for (name, value) in [("yard-monitor", monitor), ("yard-office", office), ("crew-chat", crew)] {
-            let body = SecretValue { value };
+        for (name, value, place) in [
+            ("yard-monitor", monitor, "source/yard-hypervisor"),
+            ("yard-office", office, "connection/yard-hypervisor"),
+            ("crew-chat", crew, "connection/crew-chat"),
+        ] {
+            let body = SecretValue { value, allowed: Some(vec![place.to_owned()]) };
             world.client.change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body)).await?;
         }
         world.publish().await?;
@@ -126,7 +130,10 @@ impl World {
                 Some(FileText { file: format!("demo/{name}"), text })
             })
             .collect();
-        let plan: Plan = self.client.post("/api/v1/publish", &PublishRequest { files, dry_run: false }).await?;
+        let plan: Plan = self
+            .client
+            .post("/api/v1/publish", &PublishRequest { files, withdraw: Vec::new(), dry_run: false })
+            .await?;
         eprintln!("arvok: published {} definitions", plan.changes.len());
         Ok(())
     }

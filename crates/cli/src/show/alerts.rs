@@ -70,6 +70,10 @@ pub fn taken(t: &Taken) -> String {
             None => format!("{} had come before; nothing changed", a.id),
         })
         .collect();
+    for kept in &t.unreadable {
+        let item = kept.item.map_or_else(String::new, |i| format!("item {i} "));
+        lines.push(format!("{item}kept as unreadable {}: {}", kept.id, kept.reason));
+    }
     if t.left_out > 0 {
         lines.push(format!("{} left out by the source's `keep`", t.left_out));
     }

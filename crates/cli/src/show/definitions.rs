@@ -71,8 +71,12 @@ pub fn unreadable(page: &Page<UnreadableItem>) -> String {
 pub fn changes(plan: &Plan) -> String {
     let mut lines = Vec::new();
     for c in plan.changes.iter().filter(|c| c.change != ChangeKind::Same) {
-        let what = if c.change == ChangeKind::New { "new" } else { "changed" };
-        lines.push(format!("{what:8}  {} {}, version {}", c.kind, c.name, c.version));
+        let what = match c.change {
+            ChangeKind::New => "new",
+            ChangeKind::Withdrawn => "withdrawn",
+            ChangeKind::Changed | ChangeKind::Same => "changed",
+        };
+        lines.push(format!("{what:9}  {} {}, version {}", c.kind, c.name, c.version));
         lines.extend(difference(c));
     }
     let same = plan.changes.iter().filter(|c| c.change == ChangeKind::Same).count();

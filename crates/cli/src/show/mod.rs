@@ -20,18 +20,49 @@ pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
 use serde::Serialize;
-use std::io::Write;
+use std::{borrow::Cow, io::Write};
 
 /// Prints a result; a reader that has gone away is no error.
 pub fn out(text: &str) {
-    let _ = writeln!(std::io::stdout(), "{}", text.trim_end());
+    let _ = writeln!(std::io::stdout(), "{}", plain(text.trim_end()));
+}
+
+/// Prints a message beside the results.
+pub fn say(text: &str) {
+    let _ = writeln!(std::io::stderr(), "{}", plain(text.trim_end()));
+}
+
+/// A text without what a terminal would take for an order: an alert's words are not ours. Control
+/// characters become their pictures, the others and those that turn text round a question mark.
+pub fn plain(text: &str) -> Cow<'_, str> {
+    let turns = |c: char| matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}');
+    let odd = |c: char| (c.is_control() && !matches!(c, '\n' | '\t')) || turns(c);
+    if !text.contains(odd) {
+        return Cow::Borrowed(text);
+    }
+    let shown = |c: char| match u32::from(c) {
+        _ if !odd(c) => c,
+        code @ 0..0x20 => char::from_u32(0x2400 + code).unwrap_or('?'),
+        0x7f => '\u{2421}',
+        _ => '\u{fffd}',
+    };
+    Cow::Owned(text.chars().map(shown).collect())
 }
 
 /// Prints JSON.
 pub fn json(value: &impl Serialize) -> Result<(), CliError> {
     let text = serde_json::to_string_pretty(value).map_err(|e| CliError::Here(e.to_string()))?;
-    out(&text);
+    out(&escaped(text));
     Ok(())
+}
+
+/// JSON in which nothing but spaces and lines' ends is left to a terminal, and no value is changed.
+pub fn escaped(json: String) -> String {
+    let odd = |c: char| (c.is_control() && c != '\n') || plain(c.encode_utf8(&mut [0; 4])) != c.to_string();
+    if !json.contains(odd) {
+        return json;
+    }
+    json.chars().map(|c| if odd(c) { format!("\\u{:04x}", u32::from(c)) } else { c.to_string() }).collect()
 }
 
 /// The gauge of a severity in one character: the fuller the worse, empty for what is over.
@@ -53,5 +84,23 @@ fn with_next(text: String, next: Option<&String>) -> String {
     match next {
         Some(next) => format!("{text}\nThere are more: --after {next}"),
         None => text,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_is_an_order_to_a_terminal() {
+        assert_eq!(
+            plain("disk \u{1b}[31mfull\u{7}\u{9b}2J\u{202e}\n"),
+            "disk \u{241b}[31mfull\u{2407}\u{fffd}2J\u{fffd}\n"
+        );
+        assert!(matches!(plain("Fähre übergesetzt\n"), Cow::Borrowed(_)));
+        let value = serde_json::json!({ "a": "\u{9b}2J\u{1b}\u{202e}" });
+        let text = escaped(value.to_string());
+        assert_eq!(text, "{\"a\":\"\\u009b2J\\u001b\\u202e\"}");
+        assert_eq!(serde_json::from_str::<serde_json::Value>(&text).expect("is JSON"), value);
     }
 }

@@ -73,11 +73,11 @@ fn publish_shows_asks_and_can_be_told_not_to() {
     let asked = stage.arvok(&["publish", path]);
     insta::assert_snapshot!(asked.all(), @"
     exit 2
-    changed   rule booking-disk-filling, version 2
+    changed    rule booking-disk-filling, version 2
         -   rest: 30s
         +   rest: 15m
     2 without a change
-    arvok: nobody can be asked here; say --yes to publish, or --dry-run to only look
+    arvok: nobody can be asked here; say --yes to do it, or --dry-run to only look
     ");
     assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 1);
     assert_eq!(stage.arvok(&["publish", path, "--dry-run"]).code, 0);

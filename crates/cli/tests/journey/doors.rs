@@ -133,7 +133,9 @@ fn definitions() {
         "rule: endless\nlisten: {{ where: '{endless}' }}\ndispatch: {{ runbook: grow-disk, inputs: {{ vm: x/y }} }}\n"
     ));
     let seq = stage.send("yard-hypervisor", &json!({"kind": "a", "resource": "vm/a"}));
-    assert_eq!(stage.get(&format!("/api/v1/alerts/{seq}"))["verdicts"], json!([]));
+    let verdict = stage.verdict(seq, "endless").expect("a verdict");
+    assert_eq!(verdict["verdict"], "broken");
+    assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("takes more than 20000 steps")), "{verdict}");
     let metrics = stage.get("/metrics").as_str().unwrap_or_default().to_owned();
     assert!(metrics.contains("arvok_rule_errors_total{rule=\"endless\"} 1"), "{metrics}");
 }

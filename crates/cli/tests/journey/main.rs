@@ -13,6 +13,7 @@ mod reference;
 mod remedies;
 mod rules;
 mod settle_cases;
+mod settle_live;
 mod settling;
 mod story;
 mod survival;

@@ -12,7 +12,12 @@ fn the_first_rule_of_the_readme_watches_and_then_acts() {
     std::fs::write(&file, yaml).expect("writes");
     let path = file.to_str().expect("a path");
     assert_eq!(stage.arvok(&["check", path]).code, 0);
-    assert_eq!(stage.arvok_with(&["secret", "set", "yard-scripts"], &[], "a-long-secret\n").code, 0);
+    assert_eq!(
+        stage
+            .arvok_with(&["secret", "set", "yard-scripts", "--for", "source/yard-scripts"], &[], "a-long-secret\n")
+            .code,
+        0
+    );
     assert_eq!(stage.arvok(&["publish", path, "--yes"]).code, 0);
     let line = README.lines().find_map(|l| l.strip_prefix("arvok send ")).expect("the line that sends");
     let words: Vec<&str> = std::iter::once("send").chain(line.split_whitespace()).collect();

@@ -36,7 +36,9 @@ fn every_operation_of_the_api_has_a_name_of_its_own() {
 fn the_examples_of_the_rule_language_hold() {
     let page = include_str!("../../../../docs/reference/rules.md");
     let note = "runbook: note\ninputs: { what: { default: nothing } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n";
-    let source = |name: &str| format!("source: {name}\nintake: {{ webhook: {{ credential: {{ bearer: x }} }} }}\n");
+    let source = |name: &str| {
+        format!("source: {name}\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('x')}}\" }} }} }}\n")
+    };
     let blocks: Vec<&str> = page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
     assert!(blocks.len() >= 13, "the page lost its examples");
     let text = blocks.join("---\n");

@@ -159,6 +159,7 @@ fn a_watching_rule_acts_on_nothing_and_a_resting_one_waits() {
 fn secrets_never_come_out() {
     let stage = Stage::with_demo();
     // A peer that sends its caller's token back, in an answer and in an error.
+    stage.secret("crew-chat", "crew-token", &["connection/crew-chat", "connection/echo"]);
     stage.publish(
         "connector: echo\noperations:\n  say: { takes: { text: { type: string } }, \
          request: { method: POST, path: /channels/echo/messages, body: { text: \"${give.text}\" } }, repeat: safe }\n---\n\

@@ -17,16 +17,16 @@ const FILES: [(&str, &str); 5] = [
     ("lateness", include_str!("../../../core/cases/settle/lateness.yaml")),
 ];
 
-fn cases() -> Vec<Document> {
+pub fn cases() -> Vec<Document> {
     FILES.iter().flat_map(|(name, text)| parse_file(name, text).expect("reads")).collect()
 }
 
-fn at(period: &str) -> DateTime<Utc> {
+pub fn at(period: &str) -> DateTime<Utc> {
     DateTime::UNIX_EPOCH + Period::parse(period).expect("a period").delta()
 }
 
 /// The rule of a case.
-fn rule(case: &Document) -> String {
+pub fn rule(case: &Document) -> String {
     let value = |key: &str, otherwise: Value| case.value.get(key).cloned().unwrap_or(otherwise);
     format!(
         "rule: {}\nstance: act\nlisten: {{ states: {} }}\nsettle: {}\ndispatch: {}\n",
@@ -38,7 +38,7 @@ fn rule(case: &Document) -> String {
 }
 
 /// The alerts of a case, as a file of alerts holds them.
-fn alerts(case: &Document) -> Vec<Value> {
+pub fn alerts(case: &Document) -> Vec<Value> {
     let one = |given: &Value| {
         let received = at(given["at"].as_str().expect("at"));
         let late = given["late"].as_str().map_or(chrono::TimeDelta::zero(), |l| at(l) - DateTime::UNIX_EPOCH);
@@ -53,15 +53,20 @@ fn alerts(case: &Document) -> Vec<Value> {
     case.value["given"].as_array().expect("given").iter().map(one).collect()
 }
 
-fn offset(t: &Value) -> Period {
+pub fn offset(t: &Value) -> Period {
     let t: DateTime<Utc> = t.as_str().expect("a time").parse().expect("RFC 3339");
     Period::from_millis(u64::try_from((t - DateTime::UNIX_EPOCH).num_milliseconds()).expect("after the start"))
 }
 
+/// How long a case lasts.
+pub fn until(case: &Document) -> Period {
+    let last = alerts(case).last().map(|a| offset(&a["received"])).expect("alerts");
+    case.value["until"].as_str().map_or(last, |u| Period::parse(u).expect("a period"))
+}
+
 /// What a result tells, in the words of the case files, as long as the case lasts.
 fn told(case: &Document, result: &Value) -> Vec<String> {
-    let last = alerts(case).last().map(|a| offset(&a["received"])).expect("alerts");
-    let until = case.value["until"].as_str().map_or(last, |u| Period::parse(u).expect("a period"));
+    let until = until(case);
     let report = &result["now"];
     let list = |key: &str| report[key].as_array().expect("a list").clone();
     let reason = |v: &Value| v["reason"].as_str().expect("a reason").replace("1970-01-01T", "");
@@ -76,7 +81,7 @@ fn told(case: &Document, result: &Value) -> Vec<String> {
     rulings.chain(posts).collect()
 }
 
-fn expected(case: &Document) -> Vec<String> {
+pub fn expected(case: &Document) -> Vec<String> {
     case.value["expect"].as_array().into_iter().flatten().map(|l| l.as_str().unwrap_or_default().to_owned()).collect()
 }
 

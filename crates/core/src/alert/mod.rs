@@ -9,7 +9,8 @@ mod severity;
 pub use resource::{ResourceError, ResourcePath};
 pub use severity::{Severity, SeverityRange};
 
-use chrono::{DateTime, Datelike, Utc};
+use crate::bounds::{depth_complaint, too_deep};
+use chrono::{DateTime, Datelike, SubsecRound, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -164,9 +165,14 @@ impl NewAlert {
         check_kind(&self.kind)?;
         let resource = ResourcePath::parse(&clean(&self.resource)).map_err(|e| error("resource", e.to_string()))?;
         let labels = check_labels(self.labels)?;
-        let time = self.time.unwrap_or(delivery.received);
+        // In whole microseconds, which is what is stored: a raise and its clearing must not change
+        // places when they are read back.
+        let time = self.time.unwrap_or(delivery.received).trunc_subsecs(6);
         if !(1970..=9999).contains(&time.year()) {
             return Err(error("time", format!("{time} is outside the years 1970 to 9999")));
+        }
+        if too_deep(&self.body) {
+            return Err(error("body", depth_complaint()));
         }
         if self.value.is_some_and(|v| !v.is_finite()) {
             return Err(error("value", "is not a finite number"));
@@ -180,7 +186,7 @@ impl NewAlert {
             state: self.state,
             resource,
             time,
-            received: delivery.received,
+            received: delivery.received.trunc_subsecs(6),
             summary: cut(&clean(&summary), MAX_SUMMARY).to_owned(),
             value: self.value,
             labels,
@@ -306,6 +312,20 @@ mod tests {
                 .expect("complete");
         assert_eq!(alert.summary, "x\u{fffd}y");
         assert_eq!(alert.body, json!({"k\u{fffd}": ["\u{fffd}"]}));
+    }
+
+    #[test]
+    fn times_are_cut_to_what_is_stored() {
+        let told = |time| complete(json!({"kind": "a", "resource": "vm/a", "time": time})).expect("complete").time;
+        assert_eq!(told("2026-03-01T10:00:00.123456789Z"), told("2026-03-01T10:00:00.123456Z"));
+    }
+
+    #[test]
+    fn a_body_may_be_nested_so_deep_and_no_deeper() {
+        let body = |levels| (0..levels).fold(json!(1), |inner, _| json!([inner]));
+        let made = |levels| complete(json!({"kind": "a", "resource": "vm/a", "body": body(levels)}));
+        assert!(made(64).is_ok());
+        assert_eq!(made(65), Err("body: is nested deeper than 64 levels".into()));
     }
 
     #[test]

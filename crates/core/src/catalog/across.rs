@@ -1,11 +1,11 @@
 //! Checks between definitions: what is named must exist and fit.
 
-use super::{Catalog, Definition, Entry, Kind, missing};
+use super::{Catalog, Definition, Entry, Kind, Seen, missing};
 use crate::{document::Problem, rule::Rule, runbook::Action};
 
 /// Complaints about one entry within the whole set. What is missing only because its own
 /// document is faulty is not complained about twice.
-pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<Problem> {
+pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem], seen: &Seen) -> Vec<Problem> {
     let document = &entry.document;
     let mut found = Vec::new();
     let mut say = |pointer: String, message: String| found.push(document.problem(&pointer, message));
@@ -35,6 +35,7 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<P
         }
         Definition::Source(_) | Definition::Connector(_) => {}
     }
+    check_secrets(entry, seen, &mut say);
     if !faulty.is_empty() {
         found.retain(|p| {
             !p.message.contains("there is no ")
@@ -43,6 +44,25 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: &[Problem]) -> Vec<P
         });
     }
     found
+}
+
+/// Secrets go only where an admin said that they may.
+fn check_secrets(entry: &Entry, seen: &Seen, say: &mut impl FnMut(String, String)) {
+    let (Some(secrets), Some((pointer, template))) = (&seen.secrets, entry.definition.credential()) else { return };
+    let user = format!("{}/{}", entry.definition.kind(), entry.name);
+    for name in template.calls("secret").into_iter().flatten() {
+        let to_do = format!("an admin sets it with `arvok secret set {name} --for {user}`");
+        match secrets.get(&name) {
+            None => {
+                let known = missing("secret", &name, secrets.keys().map(String::as_str));
+                say(pointer.to_owned(), format!("{known}; {to_do}"));
+            }
+            Some(users) if !users.contains(&user) => {
+                say(pointer.to_owned(), format!("secret `{name}` may not be used here; {to_do}"));
+            }
+            Some(_) => {}
+        }
+    }
 }
 
 /// A rule's runbooks with their inputs, and its sources.

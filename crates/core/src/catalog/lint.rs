@@ -37,6 +37,9 @@ pub struct Seen {
     pub resources: BTreeSet<String>,
     /// Labels and their values.
     pub labels: BTreeMap<String, BTreeSet<String>>,
+    /// Where each secret may go: sources and connections as `kind/name`. Absent where the secrets are
+    /// not known.
+    pub secrets: Option<BTreeMap<String, BTreeSet<String>>>,
     /// Source, kind, and the usual time between two alerts of the same raised alarm.
     pub repeats: Vec<(String, String, Period)>,
 }

@@ -12,6 +12,7 @@ pub use schema::schema;
 use crate::{
     connector::{Connection, Connector, Operation},
     document::{Document, Problem, nearest, parse_file},
+    expr::Template,
     matcher::Matcher,
     read::Source,
     rehearse,
@@ -19,7 +20,11 @@ use crate::{
     runbook::Runbook,
 };
 use serde::{Deserialize, Serialize};
-use std::{collections::BTreeMap, fmt, sync::Arc};
+use std::{
+    collections::{BTreeMap, HashSet},
+    fmt,
+    sync::Arc,
+};
 
 /// The kinds of definitions; each document's first key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -113,6 +118,15 @@ impl Definition {
         }
     }
 
+    /// The template of its credential, and where it stands.
+    pub fn credential(&self) -> Option<(&'static str, &Template)> {
+        match self {
+            Self::Source(source) => Some(("/intake/webhook/credential/bearer", &source.bearer)),
+            Self::Connection(connection) => connection.bearer.as_ref().map(|b| ("/credential/bearer", b)),
+            Self::Rule(_) | Self::Runbook(_) | Self::Connector(_) => None,
+        }
+    }
+
     /// Its line for people.
     pub fn summary(&self) -> Option<&str> {
         match self {
@@ -142,6 +156,8 @@ pub struct Entry {
 #[derive(Clone, Debug, Default)]
 pub struct Catalog {
     entries: BTreeMap<(Kind, String), Arc<Entry>>,
+    /// The last versions of what was withdrawn, since a name that comes back counts on from there.
+    withdrawn: BTreeMap<(Kind, String), i32>,
 }
 
 impl Catalog {
@@ -149,12 +165,32 @@ impl Catalog {
     /// earlier one.
     pub fn new(entries: impl IntoIterator<Item = Arc<Entry>>) -> Self {
         let entries = entries.into_iter().map(|e| ((e.definition.kind(), e.name.clone()), e)).collect();
-        Self { entries }
+        Self { entries, withdrawn: BTreeMap::new() }
+    }
+
+    /// The same set, with the last versions of what was withdrawn.
+    #[must_use]
+    pub fn after(mut self, withdrawn: impl IntoIterator<Item = ((Kind, String), i32)>) -> Self {
+        self.withdrawn = withdrawn.into_iter().collect();
+        self
+    }
+
+    /// This set without some of its entries.
+    #[must_use]
+    pub fn without(mut self, gone: &[(Kind, String)]) -> Self {
+        self.entries.retain(|key, _| !gone.contains(key));
+        self
+    }
+
+    /// The version that a new text of this name would get.
+    fn next_version(&self, kind: Kind, name: &str) -> i32 {
+        let before = self.entry(kind, name).map(|e| e.version);
+        before.or_else(|| self.withdrawn.get(&(kind, name.to_owned())).copied()).unwrap_or(0) + 1
     }
 
     /// This set with other entries put in or replaced.
     pub fn with(&self, entries: impl IntoIterator<Item = Arc<Entry>>) -> Self {
-        Self::new(self.entries.values().cloned().chain(entries))
+        Self::new(self.entries.values().cloned().chain(entries)).after(self.withdrawn.clone())
     }
 
     /// One definition with its text.
@@ -245,16 +281,47 @@ pub struct Checked {
     pub warnings: Vec<Problem>,
 }
 
-/// Checks files by themselves and against a published set; versions count on from there.
+/// Most bytes that all files of a check may hold once their aliases are written out.
+const MAX_PUBLICATION: usize = 16 << 20;
+
+/// Most complaints about what stands and does not fit any more.
+const MAX_CONTRADICTED: usize = 100;
+
+/// What stands, is not published anew, and would not fit any more.
+fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Vec<Problem> {
+    let changed = anew.iter().any(|e| published.entry(e.definition.kind(), &e.name).is_some());
+    let left = published.entries.keys().any(|key| !whole.entries.contains_key(key));
+    if !changed && !left {
+        return Vec::new();
+    }
+    let unknown = Seen::default();
+    let new: HashSet<*const Entry> = anew.iter().map(Arc::as_ptr).collect();
+    let standing = whole.entries.values().filter(|e| !new.contains(&Arc::as_ptr(e)));
+    let wrong = standing.flat_map(|entry| {
+        let now = across::check(entry, whole, &[], &unknown);
+        let known = if now.is_empty() { now.clone() } else { across::check(entry, published, &[], &unknown) };
+        let stands = format!("{} `{}` stands so in what is published", entry.definition.kind(), entry.name);
+        now.into_iter().filter(move |p| !known.contains(p)).map(move |mut p| {
+            p.message = format!("{}; {stands}", p.message);
+            p
+        })
+    });
+    wrong.take(MAX_CONTRADICTED).collect()
+}
+
+/// Checks files by themselves and against a published set, from which some definitions are withdrawn at
+/// the same time; versions count on from there. What would stand afterwards is checked whole.
 ///
 /// The examples of rules are played, and warnings are given with an eye on what has been seen.
 pub fn check_files<'a>(
     files: impl IntoIterator<Item = (&'a str, &'a str)>,
+    gone: &[(Kind, String)],
     published: &Catalog,
     seen: &Seen,
 ) -> Checked {
     let mut checked = Checked::default();
     let mut placed: BTreeMap<(Kind, String), String> = BTreeMap::new();
+    let mut expanded = 0;
     for (file, text) in files {
         let documents = match parse_file(file, text) {
             Ok(documents) => documents,
@@ -263,6 +330,13 @@ pub fn check_files<'a>(
                 continue;
             }
         };
+        expanded += documents.last().map_or(0, |d| d.bytes);
+        if expanded > MAX_PUBLICATION {
+            let most = MAX_PUBLICATION >> 20;
+            let wrong = format!("the files together make more than {most} MiB with their aliases written out");
+            checked.problems.extend(documents.first().map(|d| d.problem("", wrong)));
+            break;
+        }
         for document in documents {
             match Definition::check(&document) {
                 Ok(definition) => {
@@ -280,10 +354,11 @@ pub fn check_files<'a>(
             }
         }
     }
-    let whole = published.with(checked.entries.iter().cloned());
+    let whole = published.clone().without(gone).with(checked.entries.iter().cloned());
     let across: Vec<Problem> =
-        checked.entries.iter().flat_map(|e| across::check(e, &whole, &checked.problems)).collect();
+        checked.entries.iter().flat_map(|e| across::check(e, &whole, &checked.problems, seen)).collect();
     checked.problems.extend(across);
+    checked.problems.extend(contradicted(&whole, published, &checked.entries));
     let rivals = lint::Rivals::of(&whole);
     for entry in &checked.entries {
         if let Definition::Rule(rule) = &entry.definition {
@@ -302,7 +377,10 @@ fn failed_examples(entry: &Entry, rule: &Rule) -> Vec<Problem> {
 
 fn versioned(document: Document, definition: Definition, published: &Catalog) -> Arc<Entry> {
     let before = published.entry(definition.kind(), &document.name);
-    let version = before.map_or(1, |b| if b.document.text == document.text { b.version } else { b.version + 1 });
+    let version = match before {
+        Some(b) if b.document.text == document.text => b.version,
+        _ => published.next_version(definition.kind(), &document.name),
+    };
     Arc::new(Entry { name: document.name.clone(), version, document, definition })
 }
 

@@ -24,9 +24,21 @@ pub struct Credential {
 }
 
 impl Credential {
-    /// Compiles the template.
+    /// Compiles the template. A credential that is written out would be read by everybody who may
+    /// read the document; one whose secret's name is worked out could be any secret.
     pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Template> {
-        check.template(&format!("{pointer}/bearer"), &Value::String(self.bearer), SECRETS)
+        let at = format!("{pointer}/bearer");
+        let made = check.template(&at, &Value::String(self.bearer), SECRETS)?;
+        let secrets = made.calls("secret");
+        if secrets.is_empty() && made.calls("setting").is_empty() {
+            check.fail(&at, "a credential is not written out; set a secret and write \"${secret('its-name')}\"");
+            return None;
+        }
+        if secrets.contains(&None) {
+            check.fail(&at, "the name of a secret is written out: secret('its-name')");
+            return None;
+        }
+        Some(made)
     }
 }
 
@@ -61,6 +73,8 @@ pub struct Connection {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
+    /// The base address as written.
+    pub address: String,
     /// The template of the base address.
     pub base: Template,
     /// The template of the bearer token.
@@ -77,7 +91,7 @@ impl Connection {
         if !doc.base.contains("${") && !doc.base.starts_with("http://") && !doc.base.starts_with("https://") {
             check.fail("/base", "is not an address; it begins with http:// or https://");
         }
-        let base = check.template("/base", &Value::String(doc.base), SETTINGS);
+        let base = check.template("/base", &Value::String(doc.base.clone()), SETTINGS);
         let bearer = match doc.credential {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
@@ -86,6 +100,7 @@ impl Connection {
             name: doc.connection,
             summary: doc.summary,
             connector: doc.connector,
+            address: doc.base,
             base,
             bearer,
             timeout: doc.timeout.unwrap_or(Period::from_secs(10)),

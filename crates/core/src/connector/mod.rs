@@ -8,7 +8,7 @@ mod connection;
 mod operation;
 
 pub use connection::{Connection, ConnectionDoc, Credential, SECRETS};
-pub use operation::{Answer, Failure, MAX_OUTPUT, Operation, OperationDoc, Repeat, Request};
+pub use operation::{Answer, CallEnd, Failure, MAX_OUTPUT, Operation, OperationDoc, Repeat, Request};
 
 use crate::document::{Checker, Document, Problem};
 use schemars::JsonSchema;

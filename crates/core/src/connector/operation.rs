@@ -2,7 +2,9 @@
 //! it twice is harmless.
 
 use crate::{
-    alert::cut,
+    Period,
+    alert::{clean_json, cut},
+    bounds::{depth_complaint, too_deep},
     document::Checker,
     expr::{Expr, Names, Scope, Template, Type, Val},
     inputs::Inputs,
@@ -45,7 +47,9 @@ pub struct OperationDoc {
     /// The header that carries the key of a `keyed` operation. Left out: `Idempotency-Key`.
     #[serde(default)]
     pub key_header: Option<String>,
-    /// Answers after which another try makes sense. Left out: 429, 502, 503, 504.
+    /// Statuses of answers after which another try makes sense. Left out: 429 and 500, 502, 503,
+    /// 504. After one of 500 and above nobody knows whether it was done, so that only what is
+    /// `safe` or `keyed` is tried again.
     #[serde(default)]
     pub retry_on: Option<Vec<u16>>,
 }
@@ -153,13 +157,42 @@ pub struct Answer {
     pub body: Value,
 }
 
-/// Why a call failed.
+/// Why a call failed, and what is known of the other side.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Failure {
     /// What happened.
     pub message: String,
-    /// Whether another try makes sense and is harmless.
-    pub again: bool,
+    /// What became of the request.
+    pub end: CallEnd,
+    /// Whether every other try would end the same way.
+    pub lasting: bool,
+    /// How long the other side asked to be left alone (RFC 9110, section 10.2.3).
+    pub retry_after: Option<Period>,
+}
+
+/// What is known of a request that failed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CallEnd {
+    /// It never left, or nobody was there to take it: nothing was done.
+    NotSent,
+    /// The other side said no: nothing was done.
+    Refused,
+    /// It may have been done: no answer came, or one that does not tell.
+    Unknown,
+    /// It was done, but what came back cannot be used.
+    Done,
+}
+
+impl Failure {
+    /// A failure after which another try may end otherwise.
+    pub fn new(end: CallEnd, message: impl Into<String>) -> Self {
+        Self { message: message.into(), end, lasting: false, retry_after: None }
+    }
+
+    /// A failure that every try would meet.
+    pub fn lasting(end: CallEnd, message: impl Into<String>) -> Self {
+        Self { lasting: true, ..Self::new(end, message) }
+    }
 }
 
 struct View<'a> {
@@ -220,7 +253,7 @@ impl Operation {
             body: body?,
             output: output?,
             key_header: doc.key_header.unwrap_or_else(|| "Idempotency-Key".into()),
-            retry_on: doc.retry_on.unwrap_or_else(|| vec![429, 502, 503, 504]),
+            retry_on: doc.retry_on.unwrap_or_else(|| vec![429, 500, 502, 503, 504]),
         })
     }
 
@@ -248,11 +281,16 @@ impl Operation {
         Ok(Request { method: self.method.as_str(), target, headers, body })
     }
 
-    /// The output of an answer, or the failure it stands for.
+    /// The output of an answer, or the failure it stands for. A refusal is an answer of 400 and above
+    /// and below 500; after any other the request may have been done.
     pub fn answer(&self, give: &Map<String, Value>, answer: &Answer) -> Result<Value, Failure> {
         if !(200..300).contains(&answer.status) {
-            let again = self.retry_on.contains(&answer.status);
-            return Err(Failure { message: format!("answered {}{}", answer.status, hint(&answer.body)), again });
+            return Err(Failure {
+                message: format!("answered {}{}", answer.status, hint(&answer.body)),
+                end: if (300..500).contains(&answer.status) { CallEnd::Refused } else { CallEnd::Unknown },
+                lasting: !self.retry_on.contains(&answer.status),
+                retry_after: answer.headers.get("retry-after").and_then(Value::as_str).and_then(seconds),
+            });
         }
         let output = match &self.output {
             None => answer.body.clone(),
@@ -260,21 +298,31 @@ impl Operation {
                 let response = json!({ "status": answer.status, "headers": answer.headers, "body": answer.body });
                 let give = Value::Object(give.clone());
                 let view = View { give: &give, response: Some(&response) };
-                let value = expr.eval(&view).map_err(|e| Failure {
-                    message: format!("answered {}, but the output cannot be made of it: {e}", answer.status),
-                    again: false,
+                let value = expr.eval(&view).map_err(|e| {
+                    let wrong = format!("answered {}, but the output cannot be made of it: {e}", answer.status);
+                    Failure::lasting(CallEnd::Done, wrong)
                 })?;
-                value.to_json()
+                clean_json(value.to_json())
             }
         };
         let size = output.to_string().len();
         if size > MAX_OUTPUT {
             let message =
                 format!("answered {}, but its output has {size} bytes; {MAX_OUTPUT} are allowed", answer.status);
-            return Err(Failure { message, again: false });
+            return Err(Failure::lasting(CallEnd::Done, message));
+        }
+        if too_deep(&output) {
+            let message = format!("answered {}, but its output {}", answer.status, depth_complaint());
+            return Err(Failure::lasting(CallEnd::Done, message));
         }
         Ok(output)
     }
+}
+
+/// The seconds of `Retry-After`; a date would need a clock. Nobody is made to wait longer than an
+/// hour.
+fn seconds(text: &str) -> Option<Period> {
+    text.trim().parse().ok().map(|seconds: u64| Period::from_secs(seconds.min(3600)))
 }
 
 /// What the other side said about its refusal, where it used one of the usual fields.

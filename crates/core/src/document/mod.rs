@@ -22,6 +22,9 @@ pub const MAX_FILE: usize = 1 << 20;
 pub const MAX_NESTING: usize = 48;
 /// Most nodes of one file, aliases counted each time they are used.
 pub const MAX_NODES: usize = 100_000;
+/// Most bytes that a file may hold once its aliases are written out: what anchors keep and aliases
+/// repeat. Counted before anything is copied.
+pub const MAX_EXPANDED: usize = 4 << 20;
 
 /// One document of a file.
 #[derive(Clone, Debug)]
@@ -34,6 +37,8 @@ pub struct Document {
     pub kind: String,
     /// The name it defines.
     pub name: String,
+    /// Bytes that aliases and long keys made of the file up to here.
+    pub bytes: usize,
     /// Everything.
     pub value: Value,
     places: BTreeMap<String, Place>,
@@ -96,7 +101,7 @@ impl Document {
             column,
             length: length.max(1),
             message: message.into(),
-            text: self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default(),
+            text: self.lines.get(line.saturating_sub(1)).map(|l| yaml::shown(l)).unwrap_or_default(),
             warning: None,
         }
     }

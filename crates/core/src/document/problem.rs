@@ -39,8 +39,14 @@ impl fmt::Display for Problem {
     }
 }
 
+/// Longest word for which a nearest one is looked for, in bytes.
+const LONGEST: usize = 128;
+
 /// The known word that a misspelt one most likely stands for.
 pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    if word.len() > LONGEST {
+        return None;
+    }
     let allowed = (word.chars().count() / 3).max(1);
     known
         .into_iter()

@@ -3,7 +3,8 @@
 //! Scalars are read by the core schema of YAML 1.2: `yes` and `no` are strings. Keys must be
 //! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
 
-use super::{Document, MAX_FILE, MAX_NESTING, MAX_NODES, Place, Problem};
+use super::{Document, MAX_EXPANDED, MAX_FILE, MAX_NESTING, MAX_NODES, Place, Problem};
+use crate::alert::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
 use serde_json::{Map, Value};
 use std::{
@@ -23,6 +24,11 @@ pub fn parse_file(file: &str, text: &str) -> Result<Vec<Document>, Problem> {
         .unwrap_or_else(|_| Err(reader.problem(1, 1, "the file cannot be read as YAML".into())))
 }
 
+/// Bytes of a path of keys that cost nothing; every value's place is named by its path.
+const SHORT: usize = 128;
+/// Bytes of a line that are shown.
+const MAX_SHOWN: usize = 400;
+
 struct Reader<'a> {
     file: &'a str,
     text: &'a str,
@@ -40,15 +46,35 @@ struct Build<'a> {
     frames: Vec<Frame>,
     path: Vec<String>,
     places: BTreeMap<String, Place>,
-    anchors: HashMap<usize, Value>,
-    nodes: usize,
+    anchors: HashMap<usize, Anchored>,
+    spent: Spent,
     root: Option<Value>,
     first_key: Option<String>,
 }
 
+/// What a file has used up of its bounds, all its documents together.
+#[derive(Clone, Copy, Debug, Default)]
+struct Spent {
+    nodes: usize,
+    /// Bytes that anchors keep, aliases repeat and places are named by.
+    bytes: usize,
+}
+
+/// A value that aliases may repeat, and what each of them costs.
+struct Anchored {
+    value: Value,
+    size: Size,
+}
+
+#[derive(Clone, Copy, Debug, Default)]
+struct Size {
+    nodes: usize,
+    bytes: usize,
+}
+
 impl Reader<'_> {
     fn problem(&self, line: usize, column: usize, message: String) -> Problem {
-        let text = self.lines.get(line.saturating_sub(1)).cloned().unwrap_or_default();
+        let text = self.lines.get(line.saturating_sub(1)).map(|l| shown(l)).unwrap_or_default();
         Problem { file: self.file.to_owned(), line, column, length: 1, message, text, warning: None }
     }
 
@@ -59,7 +85,7 @@ impl Reader<'_> {
     fn read(&self) -> Result<Vec<Document>, Problem> {
         let mut documents = Vec::new();
         let mut parser: Parser<'_, StrInput<'_>> = Parser::new_from_str(self.text);
-        let mut build = Build::new(self);
+        let mut build = Build::new(self, Spent::default());
         let mut start = 1;
         while let Some(event) = parser.next_event() {
             let (event, span) = event.map_err(|e| {
@@ -68,15 +94,16 @@ impl Reader<'_> {
             })?;
             match event {
                 Event::DocumentStart(_) => {
-                    build = Build::new(self);
+                    build = Build::new(self, build.spent);
                     start = if documents.is_empty() { 1 } else { span.start.line() };
                 }
                 Event::DocumentEnd => {
                     let end = span.start.line();
+                    let spent = build.spent;
                     if let Some(document) = build.finish(start, end)? {
                         documents.push(document);
                     }
-                    build = Build::new(self);
+                    build = Build::new(self, spent);
                 }
                 Event::StreamStart | Event::StreamEnd | Event::Nothing => {}
                 event => build.event(event, span)?,
@@ -87,14 +114,14 @@ impl Reader<'_> {
 }
 
 impl<'a> Build<'a> {
-    fn new(reader: &'a Reader<'a>) -> Self {
+    fn new(reader: &'a Reader<'a>, spent: Spent) -> Self {
         Self {
             reader,
             frames: Vec::new(),
             path: Vec::new(),
             places: BTreeMap::new(),
             anchors: HashMap::new(),
-            nodes: 0,
+            spent,
             root: None,
             first_key: None,
         }
@@ -116,9 +143,11 @@ impl<'a> Build<'a> {
             }
             Event::SequenceEnd | Event::MappingEnd => self.close(span),
             Event::Alias(anchor) => {
-                let value = self.anchors.get(&anchor).cloned().unwrap_or(Value::Null);
-                self.count(size(&value), span)?;
-                self.place(span, None);
+                let size = self.anchors.get(&anchor).map_or(Size::default(), |a| a.size);
+                self.count(size.nodes, span)?;
+                self.expand(size.bytes, span)?;
+                let value = self.anchors.get(&anchor).map_or(Value::Null, |a| a.value.clone());
+                self.place(span, None)?;
                 self.value(value, span)
             }
             _ => Ok(()),
@@ -126,9 +155,31 @@ impl<'a> Build<'a> {
     }
 
     fn count(&mut self, nodes: usize, span: Span) -> Result<(), Problem> {
-        self.nodes += nodes;
-        if self.nodes > MAX_NODES {
+        self.spent.nodes += nodes;
+        if self.spent.nodes > MAX_NODES {
             return Err(self.reader.here(span, format!("the file has more than {MAX_NODES} values")));
+        }
+        Ok(())
+    }
+
+    fn expand(&mut self, bytes: usize, span: Span) -> Result<(), Problem> {
+        self.spent.bytes = self.spent.bytes.saturating_add(bytes);
+        if self.spent.bytes > MAX_EXPANDED {
+            let most = MAX_EXPANDED >> 20;
+            return Err(self.reader.here(
+                span,
+                format!("the file makes more than {most} MiB with its aliases and long keys written out"),
+            ));
+        }
+        Ok(())
+    }
+
+    /// Keeps a value for the aliases to come.
+    fn anchor(&mut self, anchor: usize, value: &Value, span: Span) -> Result<(), Problem> {
+        if anchor > 0 {
+            let size = size(value);
+            self.expand(size.bytes, span)?;
+            self.anchors.insert(anchor, Anchored { value: value.clone(), size });
         }
         Ok(())
     }
@@ -140,8 +191,7 @@ impl<'a> Build<'a> {
         if let Some(Frame::Map { key: None, .. }) = self.frames.last() {
             return Err(self.reader.here(span, "a key must be a plain string"));
         }
-        self.place(span, None);
-        Ok(())
+        self.place(span, None)
     }
 
     fn scalar(
@@ -170,10 +220,8 @@ impl<'a> Build<'a> {
         let quoted = matches!(style, ScalarStyle::SingleQuoted | ScalarStyle::DoubleQuoted);
         let inner = ((plain || quoted) && span.start.line() == span.end.line())
             .then(|| span.start.col() + 1 + usize::from(quoted));
-        self.place(span, inner);
-        if anchor > 0 {
-            self.anchors.insert(anchor, value.clone());
-        }
+        self.place(span, inner)?;
+        self.anchor(anchor, &value, span)?;
         self.value(value, span)
     }
 
@@ -183,9 +231,7 @@ impl<'a> Build<'a> {
             Some(Frame::Map { map, anchor, .. }) => (Value::Object(map), anchor),
             None => return Ok(()),
         };
-        if anchor > 0 {
-            self.anchors.insert(anchor, value.clone());
-        }
+        self.anchor(anchor, &value, span)?;
         self.value(value, span)
     }
 
@@ -205,7 +251,9 @@ impl<'a> Build<'a> {
         Ok(())
     }
 
-    fn place(&mut self, span: Span, inner: Option<usize>) {
+    fn place(&mut self, span: Span, inner: Option<usize>) -> Result<(), Problem> {
+        let long: usize = self.path.iter().map(String::len).sum();
+        self.expand(long.saturating_sub(SHORT), span)?;
         let mut pointer = String::new();
         let mut keys = self.path.iter();
         for frame in &self.frames {
@@ -225,6 +273,7 @@ impl<'a> Build<'a> {
         let one_line = span.start.line() == span.end.line();
         let (line, column) = (span.start.line(), span.start.col() + 1);
         self.places.insert(pointer, Place { key, line, column, length: if one_line { span.len() } else { 1 }, inner });
+        Ok(())
     }
 
     fn finish(self, start: usize, end: usize) -> Result<Option<Document>, Problem> {
@@ -258,6 +307,7 @@ impl<'a> Build<'a> {
         Ok(Some(Document {
             file: reader.file.to_owned(),
             text: format!("{}\n", text.join("\n").trim_end()),
+            bytes: self.spent.bytes,
             kind,
             name: name.clone(),
             places: self.places,
@@ -267,12 +317,27 @@ impl<'a> Build<'a> {
     }
 }
 
-fn size(value: &Value) -> usize {
-    match value {
-        Value::Array(items) => 1 + items.iter().map(size).sum::<usize>(),
-        Value::Object(map) => 1 + map.values().map(size).sum::<usize>(),
-        _ => 1,
+/// What is shown of a line.
+pub(super) fn shown(line: &str) -> String {
+    match cut(line, MAX_SHOWN) {
+        whole if whole.len() == line.len() => whole.to_owned(),
+        beginning => format!("{beginning} ..."),
     }
+}
+
+fn size(value: &Value) -> Size {
+    let mut all = Size { nodes: 1, bytes: size_of::<Value>() };
+    let mut add = |key: usize, item: &Value| {
+        let Size { nodes, bytes } = size(item);
+        all = Size { nodes: all.nodes + nodes, bytes: all.bytes + key + bytes };
+    };
+    match value {
+        Value::Array(items) => items.iter().for_each(|item| add(0, item)),
+        Value::Object(map) => map.iter().for_each(|(key, item)| add(key.len(), item)),
+        Value::String(text) => all.bytes += text.len(),
+        _ => {}
+    }
+    all
 }
 
 /// YAML 1.2, section 10.3.2: the core schema.

@@ -3,14 +3,28 @@
 use super::{
     BUDGET, ExprError, functions,
     parse::{Binary, Fold, Node, Op},
-    value::{Scope, Val},
+    value::{Entries, Scope, Val},
 };
+use crate::bounds::depth_complaint;
 use std::{borrow::Cow, cmp::Ordering, rc::Rc};
 
 type Outcome<'a> = Result<Val<'a>, ExprError>;
 
+/// Largest result, in bytes of memory, once all that it shares is written out.
+pub(super) const MAX_RESULT: usize = 2 << 20;
+
 pub(super) fn eval<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Outcome<'a> {
-    Walk { scope, left: BUDGET, bound: Vec::new() }.node(node)
+    let value = Walk { scope, left: BUDGET, bound: Vec::new() }.node(node)?;
+    if matches!(value, Val::List(_) | Val::Map(_)) {
+        let (bytes, deep) = value.measure(MAX_RESULT);
+        if bytes > MAX_RESULT {
+            return Err(ExprError::new("the result is too large"));
+        }
+        if deep {
+            return Err(ExprError::new(format!("the result {}", depth_complaint())));
+        }
+    }
+    Ok(value)
 }
 
 struct Walk<'a> {
@@ -27,6 +41,11 @@ impl<'a> Walk<'a> {
             ExprError::new(format!("takes more than {BUDGET} steps and was stopped; make it simpler"))
         })?;
         Ok(())
+    }
+
+    /// Pays for looking at all of a value before it is looked at.
+    fn spend_whole(&mut self, value: &Val<'a>) -> Result<(), ExprError> {
+        self.spend(value.measure(self.left as usize * 64).0 / 64)
     }
 
     fn node(&mut self, node: &'a Node) -> Outcome<'a> {
@@ -113,6 +132,7 @@ impl<'a> Walk<'a> {
 
     fn select(&mut self, on: &'a Node, field: &str) -> Outcome<'a> {
         let value = self.node(on)?;
+        self.spend(searched(&value))?;
         if let Some(found) = value.field(field) {
             return Ok(found);
         }
@@ -128,6 +148,7 @@ impl<'a> Walk<'a> {
 
     fn index(&mut self, on: &'a Node, at: &'a Node) -> Outcome<'a> {
         let (value, key) = (self.node(on)?, self.node(at)?);
+        self.spend(searched(&value))?;
         match &key {
             Val::Str(k) => value.field(k).ok_or_else(|| ExprError::missing(format!("there is no field `{k}`"))),
             Val::Int(i) => value.element(*i).ok_or_else(|| ExprError::missing(format!("there is no element {i}"))),
@@ -137,13 +158,14 @@ impl<'a> Walk<'a> {
 
     fn binary(&mut self, op: Binary, a: &'a Node, b: &'a Node) -> Outcome<'a> {
         let (x, y) = (self.node(a)?, self.node(b)?);
+        self.spend(x.text_steps(&y))?;
         let ordered = |test: fn(Ordering) -> bool| match x.order(&y) {
             Some(o) => Ok(Val::Bool(test(o))),
             None => Err(ExprError::new(format!("cannot compare {} with {}", x.kind(), y.kind()))),
         };
         match op {
-            Binary::Equal => Ok(Val::Bool(x.equal(&y))),
-            Binary::Differ => Ok(Val::Bool(!x.equal(&y))),
+            Binary::Equal => self.equal(&x, &y).map(Val::Bool),
+            Binary::Differ => self.equal(&x, &y).map(|same| Val::Bool(!same)),
             Binary::Less => ordered(Ordering::is_lt),
             Binary::LessEqual => ordered(Ordering::is_le),
             Binary::Greater => ordered(Ordering::is_gt),
@@ -160,19 +182,58 @@ impl<'a> Walk<'a> {
         }
         let entries =
             y.entries().ok_or_else(|| ExprError::new(format!("cannot look for {} in {}", x.kind(), y.kind())))?;
-        self.spend(entries.len())?;
-        Ok(Val::Bool(entries.iter().any(|(_, v)| x.equal(v))))
+        for (_, item) in entries {
+            self.spend(1)?;
+            if self.equal(x, &item)? {
+                return Ok(Val::Bool(true));
+            }
+        }
+        Ok(Val::Bool(false))
+    }
+
+    /// Equality part by part, each paid for.
+    fn equal(&mut self, x: &Val<'a>, y: &Val<'a>) -> Result<bool, ExprError> {
+        let (Some(count), Some(other)) = (x.len(), y.len()) else {
+            self.spend(x.text_steps(y))?;
+            return Ok(match (x, y) {
+                (Val::Alert(a), Val::Alert(b)) => a.source == b.source && a.id == b.id,
+                _ => x.same_scalar(y),
+            });
+        };
+        if count != other || x.is_map() != y.is_map() {
+            return Ok(false);
+        }
+        for (key, value) in x.entries().into_iter().flatten() {
+            self.spend(1)?;
+            let counterpart = match &key {
+                Val::Str(key) if x.is_map() => {
+                    self.spend(searched(y) + key.len() / 64)?;
+                    y.field(key)
+                }
+                Val::Int(at) => y.element(*at),
+                _ => None,
+            };
+            match counterpart {
+                Some(counterpart) if self.equal(&value, &counterpart)? => {}
+                _ => return Ok(false),
+            }
+        }
+        Ok(true)
     }
 
     fn add(&mut self, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
         match (x, y) {
-            (Val::Str(a), Val::Str(b)) => Ok(Val::Str(Cow::Owned(format!("{a}{b}")))),
+            (Val::Str(a), Val::Str(b)) => {
+                self.spend((a.len() + b.len()) / 64)?;
+                Ok(Val::Str(Cow::Owned(format!("{a}{b}"))))
+            }
             (Val::Str(_), Val::Severity(_)) | (Val::Severity(_), Val::Str(_)) => {
                 Ok(Val::Str(Cow::Owned(x.text() + &y.text())))
             }
             (Val::Time(t), Val::Span(d)) | (Val::Span(d), Val::Time(t)) => shifted(*t, *d),
             (Val::Span(a), Val::Span(b)) => a.checked_add(b).map(Val::Span).ok_or_else(too_large),
-            _ if !x.is_map() && !y.is_map() && x.entries().is_some() && y.entries().is_some() => {
+            _ if !x.is_map() && !y.is_map() && x.len().is_some() && y.len().is_some() => {
+                self.spend(x.len().unwrap_or(0) + y.len().unwrap_or(0))?;
                 let both: Vec<_> = [x, y].into_iter().filter_map(Val::entries).flatten().map(|(_, v)| v).collect();
                 Ok(Val::List(Rc::new(both)))
             }
@@ -195,7 +256,15 @@ impl<'a> Walk<'a> {
 
     fn call(&mut self, name: &'a str, args: &'a [Node]) -> Outcome<'a> {
         let args = args.iter().map(|a| self.node(a)).collect::<Result<Vec<_>, _>>()?;
-        self.spend(args.iter().map(|a| if let Val::Str(s) = a { s.len() / 64 } else { 0 }).sum())?;
+        for arg in &args {
+            match (name, arg) {
+                ("size", arg) if arg.len().is_some() => {}
+                // A pattern that is not written out is compiled each time.
+                ("matches" | "glob", Val::Str(text)) => self.spend(PATTERN + text.len() / 8)?,
+                ("split", Val::Str(text)) => self.spend(text.len() / 4)?,
+                _ => self.spend_whole(arg)?,
+            }
+        }
         if let Some(result) = self.scope.call(name, &args) {
             return result.map_err(ExprError::new);
         }
@@ -209,14 +278,14 @@ impl<'a> Walk<'a> {
             ExprError::new(format!("cannot go through {}; a list or a map was expected", range.kind()))
                 .at(fold.range.span)
         })?;
+        if let Some(appended) = appended(fold) {
+            return self.gather(fold, entries, keys, appended);
+        }
         let accu = self.node(&fold.init)?;
         let base = self.bound.len();
         self.bound.push((&fold.accu, accu));
         for (key, value) in entries {
-            match &fold.item2 {
-                Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), value)]),
-                None => self.bound.push((&fold.item, if keys { key } else { value })),
-            }
+            self.bind(fold, keys, key, value)?;
             // An error while deciding whether to go on means that nothing is settled yet.
             let go_on = !matches!(self.node(&fold.go_on), Ok(Val::Bool(false)));
             let step = if go_on { Some(self.node(&fold.step)) } else { None };
@@ -230,7 +299,71 @@ impl<'a> Walk<'a> {
         self.bound.truncate(base);
         result
     }
+
+    /// Binds the names of a fold to the next of its entries.
+    fn bind(&mut self, fold: &'a Fold, keys: bool, key: Val<'a>, value: Val<'a>) -> Result<(), ExprError> {
+        self.spend(1 + (key.weight() + value.weight()) / 64)?;
+        match &fold.item2 {
+            Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), value)]),
+            None => self.bound.push((&fold.item, if keys { key } else { value })),
+        }
+        Ok(())
+    }
+
+    /// A fold that puts one element after the other into a list: the list grows in its place, so
+    /// that going through a long one does not copy it again and again.
+    fn gather(&mut self, fold: &'a Fold, entries: Entries<'a>, keys: bool, (test, item): Appended<'a>) -> Outcome<'a> {
+        let base = self.bound.len();
+        let mut made = Vec::new();
+        for (key, value) in entries {
+            self.bind(fold, keys, key, value)?;
+            let wanted = test.map_or(Ok(true), |test| self.truth(test));
+            let one = match wanted {
+                Ok(true) => self.node(item).map(Some),
+                Ok(false) => Ok(None),
+                Err(e) => Err(e),
+            };
+            self.bound.truncate(base);
+            made.extend(one?);
+        }
+        Ok(Val::List(Rc::new(made)))
+    }
 }
+
+/// A condition, if there is one, and the element that is put into the list if it holds.
+type Appended<'a> = (Option<&'a Node>, &'a Node);
+
+/// Whether a fold only puts elements into a list that begins empty, as `map` and `filter` do.
+fn appended(fold: &Fold) -> Option<Appended<'_>> {
+    let is_accu = |node: &Node| matches!(&node.op, Op::Name(name) if *name == fold.accu);
+    if !is_accu(&fold.result) || !matches!(&fold.init.op, Op::List(items) if items.is_empty()) {
+        return None;
+    }
+    if !matches!(fold.go_on.op, Op::Const(super::value::Const::Bool(true))) {
+        return None;
+    }
+    match &fold.step.op {
+        Op::Choose(test, then, otherwise) if is_accu(otherwise) => Some((Some(test), one_more(then, &fold.accu)?)),
+        _ => Some((None, one_more(&fold.step, &fold.accu)?)),
+    }
+}
+
+/// The element of `accu + [element]`.
+fn one_more<'a>(node: &'a Node, accu: &str) -> Option<&'a Node> {
+    let Op::Binary(Binary::Add, list, one) = &node.op else { return None };
+    match (&list.op, &one.op) {
+        (Op::Name(name), Op::List(items)) if name == accu => <&[Node; 1]>::try_from(items.as_slice()).ok().map(|[i]| i),
+        _ => None,
+    }
+}
+
+/// Steps that finding a key takes: maps that an expression made are searched from end to end.
+fn searched(value: &Val<'_>) -> usize {
+    if let Val::Map(entries) = value { entries.len() / 8 } else { 0 }
+}
+
+/// Steps of compiling a pattern.
+const PATTERN: usize = 100;
 
 fn too_large() -> ExprError {
     ExprError::new("the result is too large")

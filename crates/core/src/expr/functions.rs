@@ -57,7 +57,7 @@ pub(super) fn call<'a>(name: &str, args: &[Val<'a>]) -> Result<Val<'a>, ExprErro
     let made = |text: String| Ok(Val::Str(Cow::Owned(text)));
     match (name, args) {
         ("size", [Val::Str(s)]) => Ok(Val::Int(s.chars().count() as i64)),
-        ("size", [v]) => v.entries().map(|e| Val::Int(e.len() as i64)).ok_or_else(wrong),
+        ("size", [v]) => v.len().map(|n| Val::Int(n as i64)).ok_or_else(wrong),
         ("string", [v]) => made(v.text()),
         ("int", [v]) => to_int(v).ok_or_else(wrong),
         ("double", [v]) => to_double(v).ok_or_else(wrong),
@@ -81,7 +81,7 @@ pub(super) fn call<'a>(name: &str, args: &[Val<'a>]) -> Result<Val<'a>, ExprErro
             Ok(Val::List(Rc::new(parts)))
         }
         ("join", [list, Val::Str(between)]) if !list.is_map() => {
-            let parts: Vec<_> = list.entries().ok_or_else(wrong)?.iter().map(|(_, v)| v.text()).collect();
+            let parts: Vec<_> = list.entries().ok_or_else(wrong)?.map(|(_, v)| v.text()).collect();
             made(parts.join(between))
         }
         ("min" | "max", [a, b]) => {

@@ -70,6 +70,23 @@ pub(super) fn reads_body(node: &Node) -> bool {
     }
 }
 
+/// Whether any part starts from this name.
+pub(super) fn reads(node: &Node, name: &str) -> bool {
+    matches!(&node.op, Op::Name(n) if n == name) || children(&node.op).into_iter().any(|n| reads(n, name))
+}
+
+/// The arguments of every call of a function.
+pub(super) fn calls<'a>(node: &'a Node, function: &str, found: &mut Vec<&'a [Node]>) {
+    if let Op::Call(name, args) = &node.op
+        && name == function
+    {
+        found.push(args);
+    }
+    for child in children(&node.op) {
+        calls(child, function, found);
+    }
+}
+
 /// The parts of an operation.
 pub(super) fn children(op: &Op) -> Vec<&Node> {
     match op {
@@ -176,7 +193,7 @@ fn turned(op: Binary) -> Binary {
     }
 }
 
-fn text(node: &Node) -> Option<String> {
+pub(super) fn text(node: &Node) -> Option<String> {
     match &node.op {
         Op::Const(Const::Str(s)) => Some(s.clone()),
         _ => None,

@@ -93,6 +93,19 @@ impl Expr {
         limits::reads_body(&self.node)
     }
 
+    /// Whether it starts from this name anywhere.
+    pub fn reads(&self, name: &str) -> bool {
+        limits::reads(&self.node, name)
+    }
+
+    /// Every call of a function of one argument: the text that it is given, where that is written
+    /// out.
+    pub fn calls(&self, function: &str) -> impl Iterator<Item = Option<String>> {
+        let mut found = Vec::new();
+        limits::calls(&self.node, function, &mut found);
+        found.into_iter().map(|args| args.first().and_then(limits::text))
+    }
+
     /// What must be so for the condition to hold, as far as that can be told beforehand.
     pub fn limits(&self) -> Vec<Limit> {
         limits::of(&self.node)

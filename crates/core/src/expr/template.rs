@@ -1,7 +1,9 @@
 //! Values with `${ ... }` in their strings. A string that is one `${ ... }` and nothing else
 //! keeps the value's type; `$${` stands for the two characters `${`.
 
-use super::{Expr, ExprError, Names, Scope};
+use super::{Expr, ExprError, Names, Scope, eval::MAX_RESULT};
+use crate::alert::clean_json;
+use crate::bounds::{depth_complaint, too_deep, weight};
 use serde_json::{Map, Value};
 
 /// A compiled value of a definition.
@@ -59,21 +61,66 @@ impl Template {
         }
     }
 
+    /// Whether any of its expressions starts from this name.
+    pub fn reads(&self, name: &str) -> bool {
+        match self {
+            Self::Fixed(_) => false,
+            Self::Whole(e) => e.reads(name),
+            Self::Text(parts) => parts.iter().any(|p| matches!(p, Part::Fill(e) if e.reads(name))),
+            Self::List(items) => items.iter().any(|t| t.reads(name)),
+            Self::Map(entries) => entries.iter().any(|(_, t)| t.reads(name)),
+        }
+    }
+
+    /// Every call of a function of one argument: the text that it is given, where that is written
+    /// out.
+    pub fn calls(&self, function: &str) -> Vec<Option<String>> {
+        match self {
+            Self::Fixed(_) => Vec::new(),
+            Self::Whole(e) => e.calls(function).collect(),
+            Self::Text(parts) => parts
+                .iter()
+                .flat_map(|p| match p {
+                    Part::Fill(e) => e.calls(function).collect(),
+                    Part::Plain(_) => Vec::new(),
+                })
+                .collect(),
+            Self::List(items) => items.iter().flat_map(|t| t.calls(function)).collect(),
+            Self::Map(entries) => entries.iter().flat_map(|(_, t)| t.calls(function)).collect(),
+        }
+    }
+
     /// The value with everything filled in.
+    ///
+    /// # Errors
+    /// What goes wrong in an expression, and a value that is too large or nested too deeply.
     pub fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Value, ExprError> {
-        Ok(match self {
+        let value = self.filled(scope, &mut 0)?;
+        if too_deep(&value) {
+            return Err(ExprError::new(depth_complaint()));
+        }
+        Ok(clean_json(value))
+    }
+
+    /// Fills in part by part and counts what has been made so far.
+    fn filled<'a>(&'a self, scope: &'a dyn Scope<'a>, made: &mut usize) -> Result<Value, ExprError> {
+        let value = match self {
             Self::Fixed(v) => v.clone(),
             Self::Whole(e) => named(e, e.eval(scope))?.to_json(),
             Self::Text(parts) => Value::String(join(parts, scope, str::to_owned)?),
-            Self::List(items) => Value::Array(items.iter().map(|i| i.fill(scope)).collect::<Result<_, _>>()?),
+            Self::List(items) => {
+                return items.iter().map(|i| i.filled(scope, made)).collect::<Result<_, _>>().map(Value::Array);
+            }
             Self::Map(entries) => {
                 let mut map = Map::new();
                 for (key, item) in entries {
-                    map.insert(key.clone(), item.fill(scope)?);
+                    map.insert(key.clone(), item.filled(scope, made)?);
                 }
-                Value::Object(map)
+                return Ok(Value::Object(map));
             }
-        })
+        };
+        *made += weight(&value, MAX_RESULT);
+        if *made > MAX_RESULT { Err(ExprError::new("the result is too large")) } else { Ok(value) }
     }
 
     /// As a string in which what is filled in was encoded, and what was written was not.
@@ -104,6 +151,9 @@ fn join<'a>(parts: &'a [Part], scope: &'a dyn Scope<'a>, encode: fn(&str) -> Str
         match part {
             Part::Plain(p) => text.push_str(p),
             Part::Fill(e) => text.push_str(&encode(&named(e, e.eval(scope))?.text())),
+        }
+        if text.len() > MAX_RESULT {
+            return Err(ExprError::new("the result is too large"));
         }
     }
     Ok(text)

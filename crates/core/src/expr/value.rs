@@ -1,7 +1,7 @@
 //! Values during an evaluation. Payloads are borrowed, never copied: only what an expression
 //! makes is owned.
 
-use crate::{Alert, Period, Severity};
+use crate::{Alert, Period, Severity, bounds::MAX_DEPTH};
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::Value;
 use std::{borrow::Cow, cmp::Ordering, collections::BTreeMap, rc::Rc};
@@ -28,6 +28,9 @@ pub trait Scope<'a> {
         None
     }
 }
+
+/// What a list or a map holds, one by one.
+pub(super) type Entries<'a> = Box<dyn Iterator<Item = (Val<'a>, Val<'a>)> + 'a>;
 
 /// A value.
 #[derive(Clone, Debug)]
@@ -125,17 +128,66 @@ impl<'a> Val<'a> {
         }
     }
 
-    /// Elements of a list, or keys of a map, with the values beside them.
-    pub(super) fn entries(&self) -> Option<Vec<(Val<'a>, Val<'a>)>> {
+    /// Elements of a list, or keys of a map, with the values beside them; made one by one, so that
+    /// whoever stops early, or cannot pay for more, has made no more.
+    pub(super) fn entries(&self) -> Option<Entries<'a>> {
         let numbered = |(i, v): (usize, Val<'a>)| (Val::Int(i as i64), v);
+        Some(match self {
+            Self::Json(Value::Array(items)) => Box::new(items.iter().map(Val::json).enumerate().map(numbered)),
+            Self::List(items) => {
+                let items = Rc::clone(items);
+                Box::new((0..items.len()).map(move |i| (Val::Int(i as i64), items[i].clone())))
+            }
+            Self::Json(Value::Object(map)) => Box::new(map.iter().map(|(k, v)| (Val::str(k), Val::json(v)))),
+            Self::Map(map) => {
+                let map = Rc::clone(map);
+                Box::new((0..map.len()).map(move |i| (Val::Str(Cow::Owned(map[i].0.clone())), map[i].1.clone())))
+            }
+            Self::Labels(labels) => Box::new(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v)))),
+            _ => return None,
+        })
+    }
+
+    /// How many elements a list, or keys a map has.
+    pub(super) fn len(&self) -> Option<usize> {
         match self {
-            Self::Json(Value::Array(items)) => Some(items.iter().map(Val::json).enumerate().map(numbered).collect()),
-            Self::List(items) => Some(items.iter().cloned().enumerate().map(numbered).collect()),
-            Self::Json(Value::Object(map)) => Some(map.iter().map(|(k, v)| (Val::str(k), Val::json(v))).collect()),
-            Self::Map(map) => Some(map.iter().map(|(k, v)| (Val::Str(Cow::Owned(k.clone())), v.clone())).collect()),
-            Self::Labels(labels) => Some(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v))).collect()),
+            Self::Json(Value::Array(items)) => Some(items.len()),
+            Self::Json(Value::Object(map)) => Some(map.len()),
+            Self::List(items) => Some(items.len()),
+            Self::Map(map) => Some(map.len()),
+            Self::Labels(labels) => Some(labels.len()),
             _ => None,
         }
+    }
+
+    /// About how many bytes it takes when it is written out with all that it shares, and whether
+    /// it is nested deeper than allowed; counting stops a little above `most`.
+    pub(super) fn measure(&self, most: usize) -> (usize, bool) {
+        self.measured(most, MAX_DEPTH)
+    }
+
+    fn measured(&self, most: usize, levels: usize) -> (usize, bool) {
+        let mut all = (size_of::<Val<'_>>(), false);
+        let mut add = |key: usize, item: &Val<'_>| {
+            if all.0 <= most && !all.1 {
+                let (bytes, deep) = item.measured(most - all.0, levels.saturating_sub(1));
+                all = (all.0 + key + bytes, deep || levels == 0);
+            }
+        };
+        match self {
+            Self::Str(text) => all.0 += text.len(),
+            Self::List(items) => items.iter().for_each(|item| add(0, item)),
+            Self::Map(map) => map.iter().for_each(|(key, item)| add(key.len(), item)),
+            Self::Json(Value::Array(items)) => items.iter().for_each(|item| add(0, &Val::json(item))),
+            Self::Json(Value::Object(map)) => map.iter().for_each(|(key, item)| add(key.len(), &Val::json(item))),
+            Self::Labels(labels) => labels.iter().for_each(|(key, text)| add(key.len(), &Val::str(text))),
+            Self::Alert(alert) => {
+                add(0, &Val::Labels(&alert.labels));
+                add(alert.summary.len(), &Val::json(&alert.body));
+            }
+            _ => {}
+        }
+        all
     }
 
     /// Whether iteration yields keys, as it does for maps.
@@ -189,8 +241,9 @@ impl<'a> Val<'a> {
         }
     }
 
-    /// Equality across kinds: numbers by value, a severity with its name, all else must be alike.
-    pub(super) fn equal(&self, other: &Val<'_>) -> bool {
+    /// Equality of what has no parts, across kinds: numbers by value, a severity with its name, all
+    /// else must be alike.
+    pub(super) fn same_scalar(&self, other: &Val<'_>) -> bool {
         match (self, other) {
             (Self::Null, Val::Null) => true,
             (Self::Bool(a), Val::Bool(b)) => a == b,
@@ -202,14 +255,17 @@ impl<'a> Val<'a> {
             (Self::Span(a), Val::Span(b)) => a == b,
             _ => match (self.number(), other.number()) {
                 (Some(a), Some(b)) => a == b,
-                (None, None) => self.is_compound() && other.is_compound() && self.to_json() == other.to_json(),
                 _ => false,
             },
         }
     }
 
-    fn is_compound(&self) -> bool {
-        matches!(self, Self::Json(_) | Self::List(_) | Self::Map(_) | Self::Labels(_) | Self::Alert(_))
+    /// Steps that comparing it with another takes, as far as its own text is concerned.
+    pub(super) fn text_steps(&self, other: &Val<'_>) -> usize {
+        match (self, other) {
+            (Self::Str(a), Val::Str(b)) => a.len().min(b.len()) / 64,
+            _ => 0,
+        }
     }
 
     /// Order where there is one.

@@ -3,7 +3,7 @@
 use super::{JobEffect, JobState, Phase, Progress};
 use crate::{
     Alert, Period,
-    connector::Repeat,
+    connector::{CallEnd, Failure, Repeat},
     period::rough,
     runbook::{Action, JobScope, Runbook, Step},
 };
@@ -15,6 +15,9 @@ use serde_json::{Map, Value, json};
 pub struct Facts {
     /// Its number.
     pub id: i64,
+    /// What the keys of its calls begin with: no other job has the same, neither of another
+    /// installation nor after a restore.
+    pub key: String,
     /// Its inputs, a map.
     pub inputs: Value,
     /// Its target.
@@ -37,10 +40,10 @@ pub enum Event {
     Returned(Value),
     /// The call failed.
     Broke {
-        /// Why.
-        message: String,
-        /// Whether another try makes sense and is harmless.
-        again: bool,
+        /// Why, and what is known of the other side.
+        failure: Failure,
+        /// Whether doing it twice is harmless.
+        repeat: Repeat,
     },
     /// The alarm was looked at.
     AlarmSeen {
@@ -149,7 +152,7 @@ impl<'a> Machine<'a> {
         match event {
             Event::Taken { repeat } => self.taken(now, repeat, &mut effects),
             Event::Returned(output) => self.returned(now, output, &mut effects),
-            Event::Broke { message, again } => self.broke(now, message, again, &mut effects),
+            Event::Broke { failure, repeat } => self.broke(now, failure, repeat, &mut effects),
             Event::AlarmSeen { raised } => self.alarm_seen(now, raised, &mut effects),
             Event::Settled(verdict) => self.settled(now, verdict, &mut effects),
         }
@@ -162,28 +165,33 @@ impl<'a> Machine<'a> {
             Phase::Again { at } if at > now => effects.push(Effect::Wait { until: at }),
             Phase::Again { .. } => self.start_step(now, effects),
             Phase::Confirming { .. } => effects.push(Effect::LookAtAlarm),
-            Phase::UnderWay if repeat == Repeat::Never => self.unsure(effects),
+            Phase::UnderWay if repeat == Repeat::Never => self.unsure("the node died", effects),
             Phase::UnderWay => {
                 self.ended(StepResult::Unsure("the node died; tried again, which is harmless".into()), effects);
                 self.start_step(now, effects);
             }
-            Phase::Unsure | Phase::Ended => {}
+            // A node took it up for a person's word and died before that was recorded.
+            Phase::Unsure => {
+                let step = self.step().map_or("", |s| s.id.as_str());
+                let failure = format!("nobody has said yet whether step `{step}` was done");
+                self.still_unsure(failure, effects);
+            }
+            Phase::Ended => self.fail("it was taken up after its end".into(), effects),
         }
     }
 
-    fn unsure(&mut self, effects: &mut Vec<Effect>) {
+    fn unsure(&mut self, what: &str, effects: &mut Vec<Effect>) {
         let step = self.step().map_or_else(String::new, |s| s.id.clone());
-        let message = format!(
-            "the node died during step `{step}`, which must not be done twice; nobody knows whether it was done"
-        );
+        let message =
+            format!("{what} during step `{step}`, which must not be done twice; nobody knows whether it was done");
         self.ended(StepResult::Unsure(message.clone()), effects);
         self.progress.phase = Phase::Unsure;
-        effects.push(Effect::End {
-            state: JobState::Unsure,
-            effect: None,
-            failure: Some(message),
-            outputs: Value::Null,
-        });
+        self.still_unsure(message, effects);
+    }
+
+    fn still_unsure(&self, failure: String, effects: &mut Vec<Effect>) {
+        let (state, effect, failure) = (JobState::Unsure, None, Some(failure));
+        effects.push(Effect::End { state, effect, failure, outputs: Value::Null });
     }
 
     fn settled(&mut self, now: DateTime<Utc>, verdict: Verdict, effects: &mut Vec<Effect>) {
@@ -270,7 +278,7 @@ impl<'a> Machine<'a> {
         match given {
             Ok(Value::Object(give)) => {
                 self.progress.phase = Phase::UnderWay;
-                let key = format!("arvok-job-{}-{id}", self.facts.id);
+                let key = format!("{}-{id}", self.facts.key);
                 effects.push(Effect::Call {
                     via: via.clone(),
                     operation: operation.clone(),
@@ -279,9 +287,13 @@ impl<'a> Machine<'a> {
                     timeout: *timeout,
                 });
             }
-            Ok(_) => self.broke(now, "`give` is not a map".into(), false, effects),
-            Err(e) => self.broke(now, format!("give: {e}"), false, effects),
+            Ok(_) => self.not_sent(now, "`give` is not a map".into(), effects),
+            Err(e) => self.not_sent(now, format!("give: {e}"), effects),
         }
+    }
+
+    fn not_sent(&mut self, now: DateTime<Utc>, message: String, effects: &mut Vec<Effect>) {
+        self.broke(now, Failure::lasting(CallEnd::NotSent, message), Repeat::Never, effects);
     }
 
     fn returned(&mut self, now: DateTime<Utc>, output: Value, effects: &mut Vec<Effect>) {
@@ -299,11 +311,22 @@ impl<'a> Machine<'a> {
         self.progress.phase = Phase::Ready;
     }
 
-    fn broke(&mut self, now: DateTime<Utc>, message: String, again: bool, effects: &mut Vec<Effect>) {
+    /// What may have been done and must not be done twice is for a person; what was surely not
+    /// done, or may be done twice, is tried again as often as the step says.
+    fn broke(&mut self, now: DateTime<Utc>, failure: Failure, repeat: Repeat, effects: &mut Vec<Effect>) {
         let Some(step) = self.step() else { return };
+        let unknown = failure.end == CallEnd::Unknown;
+        if unknown && repeat == Repeat::Never {
+            return self.unsure(&failure.message, effects);
+        }
+        let not_known = if unknown && repeat == Repeat::Keyed { "; whether it was done is not known" } else { "" };
+        let message = format!("{}{not_known}", failure.message);
         self.ended(StepResult::Failed(message.clone()), effects);
         let wait = match &step.action {
-            Action::Call { retry: Some(retry), .. } if again => retry.wait_after(self.progress.attempt),
+            Action::Call { retry: Some(retry), .. } if !failure.lasting => {
+                let wait = retry.wait_after(self.progress.attempt);
+                wait.map(|wait| wait.max(failure.retry_after.unwrap_or(wait)))
+            }
             _ => None,
         };
         match wait {

@@ -32,10 +32,12 @@ pub struct ReadOutcome {
     pub alerts: Vec<Alert>,
     /// Items that `keep` left out.
     pub left_out: usize,
+    /// Items that cannot be read, where others of the payload can: the reason and the item.
+    pub unreadable: Vec<(Unreadable, Value)>,
 }
 
-/// Why a payload, or one item of it, cannot be read. The whole payload is then kept aside: half
-/// of a message is never acted on.
+/// Why a payload, or one item of it, cannot be read. It is then kept aside; of several items those
+/// that can be read are taken.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{}`{line}`: {reason}", .item.map_or_else(String::new, |i| format!("item {i}, ")))]
 pub struct Unreadable {
@@ -68,7 +70,7 @@ fn unreadable(line: &str, reason: impl ToString) -> Unreadable {
 }
 
 impl Source {
-    /// The alerts of a payload, or why it cannot be read.
+    /// The alerts of a payload, or why none of it can be read.
     pub fn read(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
         match &self.read {
             Some(read) if !payload.normal => self.by_lines(read, payload),
@@ -114,22 +116,24 @@ impl Source {
         }
         let mut outcome = ReadOutcome::default();
         for (i, item) in items.iter().enumerate() {
-            let place = |mut e: Unreadable| {
-                e.item = many.then_some(i);
-                e
-            };
-            let Some(mut new) = one(item).map_err(place)? else {
-                outcome.left_out += 1;
-                continue;
-            };
-            if new.body.is_null() && !payload.normal && self.read.is_some() {
-                new.body = if many { (*item).clone() } else { payload.body.clone() };
+            let made = one(item).and_then(|new| {
+                let Some(mut new) = new else { return Ok(None) };
+                if new.body.is_null() && !payload.normal && self.read.is_some() {
+                    new.body = if many { (*item).clone() } else { payload.body.clone() };
+                }
+                let fallback_id =
+                    if many { format!("{}-{i}", payload.fallback_id) } else { payload.fallback_id.to_owned() };
+                let delivery = Delivery { source: &self.name, received: payload.received, fallback_id: &fallback_id };
+                new.complete(delivery).map(Some).map_err(|e| unreadable(e.field, e.wrong))
+            });
+            match made {
+                Ok(Some(alert)) => outcome.alerts.push(alert),
+                Ok(None) => outcome.left_out += 1,
+                Err(e) => outcome.unreadable.push((Unreadable { item: many.then_some(i), ..e }, (*item).clone())),
             }
-            let fallback_id =
-                if many { format!("{}-{i}", payload.fallback_id) } else { payload.fallback_id.to_owned() };
-            let delivery = Delivery { source: &self.name, received: payload.received, fallback_id: &fallback_id };
-            let alert = new.complete(delivery).map_err(|e| place(unreadable(e.field, e.wrong)))?;
-            outcome.alerts.push(alert);
+        }
+        if outcome.alerts.is_empty() && outcome.left_out == 0 && !outcome.unreadable.is_empty() {
+            return Err(outcome.unreadable.swap_remove(0).0);
         }
         Ok(outcome)
     }

@@ -16,7 +16,7 @@ use crate::{
     Alert, AlertState,
     alarm::{Alarm, Change},
     matcher::{Match, test},
-    rule::{Rule, Stance, TallyView},
+    rule::{Placed, Rule, Stance, TallyView},
     settle::{Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
 };
 use chrono::{DateTime, Utc};
@@ -113,7 +113,7 @@ impl<'a> Rehearsal<'a> {
         }
         match matches {
             Match::No => {}
-            Match::Broken(why) => self.report.broken(why),
+            Match::Broken(why) => self.report.broken(number, &alert, why),
             Match::Yes => self.matched(number, alert, alarm, change),
         }
         if self.memory.tallies.len() > MAX_REMEMBERED || self.alarms.len() > MAX_REMEMBERED {
@@ -148,9 +148,9 @@ impl<'a> Rehearsal<'a> {
     }
 
     fn matched(&mut self, number: i64, alert: Alert, alarm: Option<i64>, change: Change) {
-        let keys = match self.rule.keys(&alert) {
-            Ok(keys) => keys,
-            Err(why) => return self.report.broken(why),
+        let Placed { keys, entries } = match self.rule.place(&alert) {
+            Ok(placed) => placed,
+            Err(why) => return self.report.broken(number, &alert, why),
         };
         let standing = Standing::of(alert.state, alarm, change);
         if let Standing::Raised { alarm, .. } = standing {
@@ -163,7 +163,7 @@ impl<'a> Rehearsal<'a> {
             happened: alert.happened(),
             severity: alert.severity,
             standing,
-            entries: self.rule.entries(&alert).count(),
+            entries,
             cause: None,
         };
         self.handle(alert.received, Event::Matched(matched), Some((number, &alert)));

@@ -102,8 +102,12 @@ pub struct Post {
 }
 
 impl Report {
-    pub(super) fn broken(&mut self, why: String) {
+    /// An alert about which the rule cannot decide.
+    pub(super) fn broken(&mut self, number: i64, alert: &Alert, why: String) {
         self.broken += 1;
+        self.matched += 1;
+        self.last = Some((number, None, alert.received));
+        self.ruled(alert.received, number, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
         self.broken_first.get_or_insert(why);
     }
 

@@ -98,6 +98,8 @@ pub struct Dispatch {
     /// When it applies; absent: always.
     pub when: Option<Expr>,
     inputs: Template,
+    /// Whether its inputs are made of the alert alone.
+    of_alert: bool,
     /// The names of the inputs that are given.
     pub given: Vec<String>,
     /// How urgent.
@@ -160,7 +162,17 @@ impl Dispatch {
             Some(text) => Some(check.condition(&format!("{place}/when"), text, ALERT)?),
         };
         let inputs = check.template(&format!("{place}/inputs"), &Value::Object(doc.inputs), ALERT_AND_TALLY)?;
-        Some(Self { runbook: doc.runbook, when, inputs, given, urgency: doc.urgency, deadline: doc.deadline, place })
+        let of_alert = !inputs.reads("tally");
+        Some(Self {
+            runbook: doc.runbook,
+            when,
+            inputs,
+            of_alert,
+            given,
+            urgency: doc.urgency,
+            deadline: doc.deadline,
+            place,
+        })
     }
 
     /// Whether it applies to an alert; a missing field means that it does not.
@@ -171,6 +183,12 @@ impl Dispatch {
     /// Whether its inputs look at payloads.
     pub fn reads_body(&self) -> bool {
         self.inputs.reads_body() || self.when.as_ref().is_some_and(Expr::reads_body)
+    }
+
+    /// What goes wrong with its inputs over an alert, as far as they are made of the alert alone.
+    pub(super) fn fault(&self, alert: &Alert) -> Option<String> {
+        let made = self.of_alert.then(|| self.inputs.fill(&AlertScope(alert)))?;
+        made.err().map(|e| format!("inputs of {}: {e}", self.runbook))
     }
 
     /// The inputs for an alert and its tally, before the runbook's own checks.

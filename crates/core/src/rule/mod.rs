@@ -121,6 +121,15 @@ impl<'a> Scope<'a> for AlertScope<'a> {
     }
 }
 
+/// Where a matched alert belongs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Placed {
+    /// The keys of its tally and pools.
+    pub keys: Keys,
+    /// How many entries of `dispatch` apply to it.
+    pub entries: usize,
+}
+
 /// Longest fold key, in bytes; a longer one is an error of that rule for that alert.
 const MAX_FOLD: usize = 1024;
 
@@ -166,6 +175,20 @@ impl Rule {
         let gathering = pool("gather", self.settle.gather.as_ref().map(|g| &g.by))?;
         let cap = pool("cap", self.settle.cap.as_ref().map(|c| &c.by))?;
         Ok(Keys { tally, gathering, cap })
+    }
+
+    /// Where an alert that it matches belongs, or why it cannot decide about it: a fold, or an
+    /// input of an entry that applies, that this alert does not have.
+    pub fn place(&self, alert: &Alert) -> Result<Placed, String> {
+        let keys = self.keys(alert)?;
+        let mut entries = 0;
+        for entry in self.entries(alert) {
+            entries += 1;
+            if let Some(fault) = entry.fault(alert) {
+                return Err(fault);
+            }
+        }
+        Ok(Placed { keys, entries })
     }
 
     /// The alert that never came: what the rule waits for under a tally's key, if it names it.

@@ -17,7 +17,7 @@ mod verdict;
 
 pub use machine::Machine;
 pub use reason::{Reason, Trigger};
-pub use tally::{Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
+pub use tally::{Decision, Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
 pub use verdict::Verdict;
 
 use crate::{AlertState, Severity, alarm::Change, rule::Stance};

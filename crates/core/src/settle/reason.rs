@@ -38,6 +38,8 @@ pub enum Reason {
     Cleared { verdict: Verdict, after: chrono::TimeDelta },
     /// No entry of `dispatch` applies.
     Nothing,
+    /// The rule cannot decide about this alert.
+    Broken(String),
 }
 
 impl Reason {
@@ -155,6 +157,7 @@ impl fmt::Display for Reason {
             Self::Cleared { verdict, after } => {
                 write!(f, "cleared after {} of {}; nothing was left to do", rough(*after), verdict.as_str())
             }
+            Self::Broken(why) => f.write_str(why),
             Self::Nothing => f.write_str("no `when` of its dispatch holds; nothing to do"),
         }
     }

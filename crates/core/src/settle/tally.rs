@@ -57,7 +57,28 @@ pub struct Tally {
 /// The number that stands for an alert that never came.
 pub const NEVER: i64 = 0;
 
+/// What a person decided about a proposal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Decision {
+    /// It became a job.
+    Launched,
+    /// It is not wanted.
+    Dismissed,
+}
+
 impl Tally {
+    /// Takes note of what a person decided about what was proposed under this number. What is
+    /// launched counts as a dispatch from then on; what is dismissed stays so for its episode.
+    pub fn decided(&mut self, proposal: i64, decision: Decision) {
+        let episode = self.episode.as_mut().and_then(|e| e.fired.as_mut());
+        for fired in [episode, self.last.as_mut()].into_iter().flatten().filter(|f| f.job == Some(proposal)) {
+            match decision {
+                Decision::Launched => fired.stance = Stance::Act,
+                Decision::Dismissed => fired.dismissed = true,
+            }
+        }
+    }
+
     /// Waiting for something that was never heard of.
     pub fn awaiting(now: DateTime<Utc>, due: DateTime<Utc>) -> Self {
         let latest = Seen { alert: NEVER, severity: Severity::Indeterminate, entries: 1 };
@@ -141,6 +162,9 @@ pub struct Fired {
     pub stance: Stance,
     /// How bad it was.
     pub severity: Severity,
+    /// A person said no to the proposal.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub dismissed: bool,
 }
 
 /// What several tallies share.
@@ -156,9 +180,9 @@ pub enum Pool {
         /// When it ends, or may try again.
         due: DateTime<Utc>,
     },
-    /// Dispatches that count against a cap, oldest first.
+    /// Jobs that count against a cap, oldest first.
     Cap {
-        /// When they were.
+        /// When they were dispatched.
         fired: Vec<DateTime<Utc>>,
         /// When it can be forgotten.
         due: DateTime<Utc>,

@@ -14,6 +14,8 @@ pub enum Verdict {
     Proposed,
     /// The rule only watches; it would have dispatched.
     Watched,
+    /// No entry of `dispatch` applies.
+    Idle,
     /// Joined an episode that has dispatched already, or is held.
     Folded,
     /// Waits for more alerts or for time to pass.
@@ -26,21 +28,28 @@ pub enum Verdict {
     Flapping,
     /// Explained by an alarm upstream.
     Symptom,
+    /// The rule could not decide: a condition, a fold or an input goes wrong over this alert.
+    Broken,
 }
 
 impl Verdict {
     /// All of them.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 11] = [
         Self::Dispatched,
         Self::Proposed,
         Self::Watched,
+        Self::Idle,
         Self::Folded,
         Self::Waiting,
         Self::Resting,
         Self::Capped,
         Self::Flapping,
         Self::Symptom,
+        Self::Broken,
     ];
+
+    /// Those that hold an alert back for a time.
+    pub const HELD: [Self; 5] = [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Symptom];
 
     /// The word used in every format.
     pub const fn as_str(self) -> &'static str {
@@ -48,12 +57,14 @@ impl Verdict {
             Self::Dispatched => "dispatched",
             Self::Proposed => "proposed",
             Self::Watched => "watched",
+            Self::Idle => "idle",
             Self::Folded => "folded",
             Self::Waiting => "waiting",
             Self::Resting => "resting",
             Self::Capped => "capped",
             Self::Flapping => "flapping",
             Self::Symptom => "symptom",
+            Self::Broken => "broken",
         }
     }
 

@@ -10,9 +10,12 @@ use actix_web::{
     cookie::{Cookie, SameSite, time::Duration},
     delete, get, post, put, web,
 };
-use arvok_api::{NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
-use arvok_core::document::check_name;
-use arvok_store::{access, secrets as store};
+use arvok_api::{Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
+use arvok_core::{Kind, alert::cut, document::check_name};
+use arvok_store::{
+    access,
+    secrets::{self as store, Sealed},
+};
 
 /// Largest secret, in bytes.
 const MAX_SECRET: usize = 64 << 10;
@@ -120,13 +123,44 @@ pub(super) async fn set_secret(
     if body.value.is_empty() || body.value.len() > MAX_SECRET {
         return Err(ApiError::BadRequest(format!("a secret has 1 to {MAX_SECRET} bytes")));
     }
+    let allowed = allowed(&node, &name, body.allowed.clone()).await?;
     let sealed = node.vault.seal(&name, &body.value).map_err(|e| {
         tracing::error!("{e}");
         ApiError::Internal
     })?;
-    store::set(&node.db, &name, sealed, clock::now()).await?;
+    store::set(&node.db, Sealed { name: name.into_inner(), sealed, allowed }, clock::now()).await?;
+    node.announcer.tell(Change { definitions: true, ..Change::default() });
     node.reload().await?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Most places that a secret may go.
+const MAX_ALLOWED: usize = 100;
+
+/// Where a secret may go from now on: what is said, or else what was said before.
+async fn allowed(node: &Node, name: &str, said: Option<Vec<String>>) -> Result<Vec<String>, ApiError> {
+    let Some(mut allowed) = said else {
+        let before = store::list(&node.db).await?.into_iter().find(|s| s.name == name);
+        return before.map(|s| s.allowed).ok_or_else(|| {
+            ApiError::BadRequest(
+                "allowed: say where the secret may go, as connection/name or source/name; it goes nowhere else".into(),
+            )
+        });
+    };
+    let good = |place: &String| {
+        let (kind, name) = place.split_once('/').unwrap_or_default();
+        [Kind::Connection, Kind::Source].map(Kind::as_str).contains(&kind) && check_name(name).is_ok()
+    };
+    if let Some(wrong) = allowed.iter().find(|p| !good(p)) {
+        let shown = cut(wrong, 80);
+        return Err(ApiError::BadRequest(format!("allowed: `{shown}` is not connection/name or source/name")));
+    }
+    if allowed.len() > MAX_ALLOWED {
+        return Err(ApiError::BadRequest(format!("allowed: has more than {MAX_ALLOWED} places")));
+    }
+    allowed.sort();
+    allowed.dedup();
+    Ok(allowed)
 }
 
 /// Removes a secret.
@@ -139,6 +173,7 @@ pub(super) async fn remove_secret(
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
     if store::remove(&node.db, &name).await? {
+        node.announcer.tell(Change { definitions: true, ..Change::default() });
         node.reload().await?;
         return Ok(HttpResponse::NoContent().finish());
     }

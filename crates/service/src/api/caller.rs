@@ -2,14 +2,24 @@
 
 use super::ApiError;
 use crate::{clock, node::Node};
-use actix_web::{FromRequest, HttpRequest, dev::Payload, http::Method, http::header, web};
+use actix_web::{
+    Error, FromRequest, HttpMessage, HttpRequest,
+    body::{BoxBody, MessageBody},
+    dev::{Payload, ServiceRequest, ServiceResponse},
+    http::{Method, header},
+    middleware::Next,
+    web,
+};
 use arvok_api::{Role, Who};
 use arvok_store::access;
-use std::{future::Future, pin::Pin};
+use std::{future::Future, pin::Pin, time::Duration};
 
 /// The cookie of the console. The prefix makes browsers insist on its being secure and bound to
 /// this very host.
 pub(super) const COOKIE: &str = "__Host-arvok";
+
+/// The one request with a body that needs nobody known.
+const SIGN_IN: &str = "/api/v1/session";
 
 /// A caller who is known.
 pub(super) struct Caller(pub Who);
@@ -35,19 +45,62 @@ impl FromRequest for Caller {
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let request = request.clone();
         Box::pin(async move {
-            let node = request.app_data::<web::Data<Node>>().ok_or(ApiError::Internal)?;
-            if let Some(token) = bearer(&request) {
-                let known = access::by_token(&node.db, token).await?;
-                return known.map(|(_, who)| Self(who)).ok_or(ApiError::BadToken);
+            if let Some(who) = request.extensions().get::<Who>() {
+                return Ok(Self(who.clone()));
             }
-            let cookie = request.cookie(COOKIE).ok_or(ApiError::NoToken)?;
-            let who = access::by_session(&node.db, cookie.value(), clock::now()).await?.ok_or(ApiError::BadToken)?;
-            // A foreign page can send the cookie's owner here, but cannot set this header.
-            let reads = matches!(*request.method(), Method::GET | Method::HEAD);
-            if !reads && !request.headers().contains_key("x-arvok-console") {
-                return Err(ApiError::CrossSite);
-            }
-            Ok(Self(who))
+            known(&request).await.map(Self)
         })
+    }
+}
+
+/// Who is asking.
+async fn known(request: &HttpRequest) -> Result<Who, ApiError> {
+    let node = request.app_data::<web::Data<Node>>().ok_or(ApiError::Internal)?;
+    if let Some(token) = bearer(request) {
+        let known = access::by_token(&node.db, token).await?;
+        return known.map(|(_, who)| who).ok_or(ApiError::BadToken);
+    }
+    let cookie = request.cookie(COOKIE).ok_or(ApiError::NoToken)?;
+    let who = access::by_session(&node.db, cookie.value(), clock::now()).await?.ok_or(ApiError::BadToken)?;
+    // A foreign page can send the cookie's owner here, but cannot set this header.
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    if !reads && !request.headers().contains_key("x-arvok-console") {
+        return Err(ApiError::CrossSite);
+    }
+    Ok(who)
+}
+
+/// Longest time of a request with a body, from its head to the head of its answer.
+const WHOLE: Duration = Duration::from_secs(60);
+/// The same for whoever is not known.
+const SIGNING_IN: Duration = Duration::from_secs(10);
+
+/// Asks who it is before anything of a body is read, and does not wait for a body for ever. What
+/// could not be a part of any record is refused here.
+pub(crate) async fn before_the_body(
+    request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<BoxBody>, Error> {
+    let odd = [request.path(), request.query_string()].into_iter().find(|p| p.contains("%00"));
+    if let Some(shown) = odd.map(|part| arvok_core::alert::cut(part, 80).to_owned()) {
+        return Ok(
+            request.error_response(ApiError::BadRequest(format!("{shown}: the character U+0000 is not allowed")))
+        );
+    }
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    if reads {
+        return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
+    }
+    let signs_in = request.path() == SIGN_IN && *request.method() == Method::POST;
+    if !signs_in {
+        let caller = known(request.request()).await;
+        match caller {
+            Ok(who) => drop(request.extensions_mut().insert(who)),
+            Err(e) => return Ok(request.error_response(e)),
+        }
+    }
+    match tokio::time::timeout(if signs_in { SIGNING_IN } else { WHOLE }, next.call(request)).await {
+        Ok(answer) => answer.map(ServiceResponse::map_into_boxed_body),
+        Err(_) => Err(ApiError::Slow.into()),
     }
 }

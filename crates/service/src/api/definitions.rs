@@ -1,22 +1,31 @@
 //! Definitions: lists, texts, schemas, publishing.
 
 use super::{ApiError, MAX_PUBLICATION, caller::Caller};
-use crate::{clock, node::Node};
+use crate::{
+    clock,
+    node::{Node, Published},
+};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use,
-    VersionItem,
+    Change, ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role,
+    Use, VersionItem,
 };
 use arvok_core::{
     Definition, Kind,
-    catalog::{self, Checked, Entry},
+    alert::cut,
+    catalog::{self, Checked, Entry, Seen},
+    document::nearest,
 };
 use arvok_store::{
+    StoreError,
     definitions::{self as store, Awaited, NewVersion},
     read::{self, JobFilter},
 };
 use chrono::{DateTime, Utc};
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 /// Most files of one publication.
 const MAX_FILES: usize = 1000;
@@ -126,9 +135,14 @@ pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiE
     Ok(HttpResponse::Ok().content_type("application/schema+json").body(catalog::schema(kind).to_string()))
 }
 
-/// Publishes files of definitions, all or nothing; or only says what would change.
+/// Publishes files of definitions and withdraws others, all or nothing; or only says what would
+/// change. What would stand afterwards is checked whole.
+///
+/// Only an admin may publish a connection that names a secret and has a new base address: the
+/// secret goes there.
 #[utoipa::path(operation_id = "publish", tag = "definitions", request_body = PublishRequest,
-    responses((status = 200, body = Plan), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Plan), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 409, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem)))]
 #[post("/publish")]
 pub(super) async fn publish(
     node: web::Data<Node>,
@@ -136,43 +150,103 @@ pub(super) async fn publish(
     payload: web::Payload,
 ) -> Result<web::Json<Plan>, ApiError> {
     caller.must(Role::Author)?;
-    let body = payload.to_bytes_limited(MAX_PUBLICATION).await.map_err(|_| ApiError::TooLarge(MAX_PUBLICATION))?;
-    let body = body.map_err(|e| ApiError::BadRequest(format!("the body cannot be read: {e}")))?;
+    let body = super::body::read(payload, MAX_PUBLICATION).await?;
     let request: PublishRequest =
         serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
-    if request.files.len() > MAX_FILES {
+    if request.files.len() > MAX_FILES || request.withdraw.len() > MAX_FILES {
         return Err(ApiError::BadRequest(format!("{} files; {MAX_FILES} are allowed at once", request.files.len())));
     }
+    node.know(store::generation(&node.db).await?).await?;
     let published = node.published();
-    let checking = Arc::clone(&published);
-    let seen = read::seen(&node.db).await?;
-    let (checked, dry_run) = web::block(move || {
-        let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-        (catalog::check_files(files, &checking.catalog, &seen), request.dry_run)
-    })
-    .await
-    .map_err(|_| ApiError::Internal)?;
-    let mut plan = plan(&checked, &published.catalog);
-    if dry_run {
-        return Ok(web::Json(plan));
-    }
-    if !plan.problems.is_empty() {
+    let gone = withdrawn(&request, &published)?;
+    let seen = Seen { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
+    let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
+    let checked = node
+        .evaluate(move || {
+            let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
+            catalog::check_files(files, &leaving, &checking.catalog, &seen)
+        })
+        .await?;
+    let mut plan = plan(&checked, &gone, &published.catalog);
+    if !dry_run && plan.problems.is_empty() {
+        guard_addresses(&caller, &checked, &published)?;
+        plan.published = true;
+        put(&node, &caller, &checked, &gone, &published).await?;
+    } else if !dry_run {
         return Err(ApiError::Definitions(plan.problems));
     }
-    plan.published = true;
-    let versions: Vec<NewVersion> =
-        checked.entries.iter().filter(|e| is_new(e, &published.catalog)).map(|e| new_version(e)).collect();
-    if !versions.is_empty() {
-        let conflict = "somebody else has published meanwhile; look at the changes again";
-        let now = clock::now();
-        let changed = checked.entries.iter().filter(|e| is_new(e, &published.catalog));
-        store::publish(&node.db, versions, awaited(changed, now), &caller.0.name, now)
-            .await
-            .map_err(|e| if e.is_passing() { ApiError::Conflict(conflict.into()) } else { e.into() })?;
-        node.reload().await?;
-        tracing::info!(by = caller.0.name, "published");
-    }
     Ok(web::Json(plan))
+}
+
+/// What is to be withdrawn, as far as it stands.
+fn withdrawn(request: &PublishRequest, published: &Published) -> Result<Vec<(Kind, String)>, ApiError> {
+    let named = request.withdraw.iter().map(|name| {
+        let kind = kind(&name.kind)?;
+        if published.catalog.entry(kind, &name.name).is_none() {
+            let known = published.catalog.entries(kind).map(|e| e.name.as_str());
+            let hint = nearest(&name.name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+            return Err(ApiError::NotFound(format!("{kind} `{}`{hint}", cut(&name.name, 64))));
+        }
+        Ok((kind, name.name.clone()))
+    });
+    named.collect()
+}
+
+/// Where each secret may go.
+fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
+    published.secrets.iter().map(|(name, secret)| (name.clone(), secret.allowed.clone())).collect()
+}
+
+/// An address decides where a secret goes, so only who sets secrets may change it.
+fn guard_addresses(caller: &Caller, checked: &Checked, published: &Published) -> Result<(), ApiError> {
+    let moved = |entry: &&Arc<Entry>| {
+        let Definition::Connection(connection) = &entry.definition else { return false };
+        let before = match published.catalog.entry(Kind::Connection, &entry.name).map(|e| &e.definition) {
+            Some(Definition::Connection(before)) => Some(before),
+            _ => None,
+        };
+        connection.bearer.is_some() && before.is_none_or(|b| b.address != connection.address)
+    };
+    match checked.entries.iter().find(moved) {
+        Some(_) if caller.0.role >= Role::Admin => Ok(()),
+        Some(entry) => Err(ApiError::Address(entry.name.clone())),
+        None => Ok(()),
+    }
+}
+
+async fn put(
+    node: &Node,
+    caller: &Caller,
+    checked: &Checked,
+    gone: &[(Kind, String)],
+    published: &Published,
+) -> Result<(), ApiError> {
+    let now = clock::now();
+    let changed: Vec<&Arc<Entry>> = checked.entries.iter().filter(|e| is_new(e, &published.catalog)).collect();
+    let ended = gone.iter().filter_map(|(kind, name)| published.catalog.entry(*kind, name));
+    let publication = store::Publication {
+        generation: published.generation,
+        awaited: awaited(changed.iter().copied(), now),
+        versions: changed.iter().map(|e| new_version(e)).collect(),
+        withdrawn: ended.map(|e| NewVersion { version: e.version + 1, ..new_version(e) }).collect(),
+    };
+    if publication.versions.is_empty() && publication.withdrawn.is_empty() {
+        return Ok(());
+    }
+    match store::publish(&node.work_db, publication, &caller.0.name, now).await {
+        Ok(()) => {}
+        Err(StoreError::Stale(_)) => {
+            let meanwhile = store::since(&node.db, published.loaded_at).await?;
+            let what = if meanwhile.is_empty() { "secrets".to_owned() } else { meanwhile.join(", ") };
+            let said = format!("somebody else has published meanwhile: {what}; look at the changes again");
+            return Err(ApiError::Conflict(said));
+        }
+        Err(e) => return Err(e.into()),
+    }
+    node.announcer.tell(Change { definitions: true, verdicts: !gone.is_empty(), ..Change::default() });
+    node.reload().await?;
+    tracing::info!(by = caller.0.name, "published");
+    Ok(())
 }
 
 /// What new versions of rules begin to wait for.
@@ -201,7 +275,15 @@ fn new_version(entry: &Entry) -> NewVersion {
     }
 }
 
-fn plan(checked: &Checked, published: &catalog::Catalog) -> Plan {
+fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog) -> Plan {
+    let end = |(kind, name): &(Kind, String)| PlannedChange {
+        kind: kind.as_str().to_owned(),
+        name: name.clone(),
+        change: ChangeKind::Withdrawn,
+        version: published.entry(*kind, name).map_or(0, |e| e.version + 1),
+        before: published.entry(*kind, name).map(|e| e.document.text.clone()),
+        after: None,
+    };
     let change = |entry: &Arc<Entry>| {
         let kind = entry.definition.kind();
         let before = published.entry(kind, &entry.name);
@@ -222,7 +304,7 @@ fn plan(checked: &Checked, published: &catalog::Catalog) -> Plan {
     };
     Plan {
         published: false,
-        changes: checked.entries.iter().map(change).collect(),
+        changes: checked.entries.iter().map(change).chain(gone.iter().map(end)).collect(),
         problems: checked.problems.iter().cloned().map(Into::into).collect(),
         warnings: checked.warnings.iter().cloned().map(Into::into).collect(),
     }

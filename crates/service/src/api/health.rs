@@ -1,10 +1,11 @@
 //! Whether the node lives, whether it can work, and its numbers.
 
 use super::ApiError;
-use crate::node::Node;
+use crate::{clock, node::Node};
 use actix_web::{HttpResponse, get, web};
 use arvok_api::Problem;
 use arvok_store::access;
+use chrono::TimeDelta;
 
 /// Answers as long as the process lives.
 #[utoipa::path(operation_id = "alive", tag = "node", responses((status = 200, body = String)))]
@@ -13,11 +14,28 @@ pub(super) async fn alive() -> &'static str {
     "alive\n"
 }
 
-/// Answers 200 when the database can be reached.
+/// How far the node's own clock may be from the database's.
+const MOST_OFFSET: TimeDelta = TimeDelta::seconds(30);
+
+/// Answers 200 when the node can work: the database can be reached, all that is published can be
+/// compiled, and the clock is not too far off. Else it says what is wrong.
 #[utoipa::path(operation_id = "ready", tag = "node", responses((status = 200, body = String), (status = 503, body = Problem)))]
 #[get("/readyz")]
 pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiError> {
     access::any_token(&node.db).await?;
+    let published = node.published();
+    if let Some(faulty) = published.faulty.first() {
+        let more = published.faulty.len() - 1;
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        return Err(ApiError::NotReady(format!(
+            "{faulty}{more} cannot be compiled by this node; what was before stays"
+        )));
+    }
+    let off = clock::offset();
+    if off.abs() > MOST_OFFSET {
+        let off = off.as_seconds_f64();
+        return Err(ApiError::NotReady(format!("this node's clock is {off:.1} s off the database's; set it right")));
+    }
     Ok("ready\n")
 }
 

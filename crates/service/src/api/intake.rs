@@ -1,59 +1,114 @@
 //! `POST /in/{source}`: the door for alerts.
 
-use super::{ApiError, MAX_BODY, caller::bearer};
+use super::{ApiError, MAX_BODY, body, caller::bearer};
 use crate::{
     clock,
-    intake::{NotTaken, deliver},
-    metrics::SourceLabel,
+    intake::{Admission, KEPT, NotTaken, deliver},
     node::{Node, Published, SecretScope},
     random,
 };
-use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
-use arvok_api::{Problem, Role, Taken};
-use arvok_core::Kind;
+use actix_web::{HttpRequest, HttpResponse, http::header, routes, web};
+use arvok_api::{KeptItem, Problem, Role, Taken};
 use arvok_core::{
+    Kind,
     alert::{clean_json, cut},
+    bounds::{depth_complaint, too_deep},
     document::nearest,
     read::{Payload, ReadOutcome, Source},
 };
-use arvok_store::{access, intake as store};
+use arvok_store::{
+    access,
+    intake::{Parcel, Strange},
+};
+use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
 use subtle::ConstantTimeEq;
 
 /// The content type of a body that is in the normal form whatever the source's own lines say.
 const NORMAL: &str = "application/vnd.arvok.alert+json";
-/// Bytes of an unreadable payload that are kept.
-const KEPT: usize = 64 << 10;
 /// Headers that are kept from expressions and records.
 const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-api-key"];
 
 /// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
 ///
-/// Shown must be the source's own credential, or a token with the role author. A payload that
-/// cannot be read is kept and answered with 422.
+/// Shown must be the source's own credential, or a token with the role author; it is asked for
+/// before the body is read. Of several alerts those that can be read are taken, the others are kept
+/// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
-    (status = 202, body = Taken), (status = 401, body = Problem), (status = 404, body = Problem),
-    (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem),
-    (status = 503, body = Problem)))]
+    (status = 202, body = Taken), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
+    (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+#[routes]
 #[post("/in/{source}")]
+#[post("/in/{source}/")]
 pub(super) async fn take(
     node: web::Data<Node>,
     name: web::Path<String>,
     request: HttpRequest,
-    body: Result<web::Bytes, actix_web::Error>,
+    payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
     let published = node.published();
     let source = known(&node, &published, &name, &request).await?;
-    let body = body.map_err(|_| ApiError::TooLarge(MAX_BODY))?;
-    let outcome = match read(source, &request, &body) {
-        Ok(outcome) => outcome,
-        Err(reason) => return Err(keep(&node, &name, &reason, &body).await?),
+    let admission = admit(&node, &request)?;
+    let body = body::read(payload, MAX_BODY).await?;
+    let received = clock::now();
+    let strange = |reason: String, text: &str| {
+        let redactor = &published.redactor;
+        Strange { reason: redactor.text(&reason), payload: redactor.text(cut(text, KEPT)) }
     };
-    let alerts = deliver(&node, outcome.alerts).await.map_err(|e| match e {
-        NotTaken::Full => ApiError::Busy,
+    let mut parcel = Parcel { source: name.clone(), received, ..Parcel::default() };
+    let mut left_out = 0;
+    let mut items = Vec::new();
+    match read(source, &request, &body, received) {
+        Ok(outcome) => {
+            parcel.alerts = outcome.alerts;
+            left_out = outcome.left_out;
+            for (why, item) in outcome.unreadable {
+                items.push(why.item);
+                parcel.strange.push(strange(why.to_string(), &item.to_string()));
+            }
+        }
+        Err(reason) => parcel.strange.push(strange(reason, &String::from_utf8_lossy(&body))),
+    }
+    drop(body);
+    let nothing = parcel.alerts.is_empty() && left_out == 0;
+    let reasons: Vec<String> = parcel.strange.iter().map(|s| s.reason.clone()).collect();
+    let taken = deliver(&node, parcel, admission).await.map_err(|e| match e {
         NotTaken::Store => ApiError::Unavailable,
+        NotTaken::Strange { id, reason } => ApiError::Unreadable { id, reason },
     })?;
-    Ok(HttpResponse::Accepted().json(Taken { alerts, left_out: outcome.left_out }))
+    let mut kept = taken.kept.into_iter().zip(reasons);
+    if nothing && let Some((id, reason)) = kept.next() {
+        return Err(ApiError::Unreadable { id, reason });
+    }
+    let unreadable = items.into_iter().zip(kept).map(|(item, (id, reason))| KeptItem { id, item, reason }).collect();
+    Ok(HttpResponse::Accepted().json(Taken { alerts: taken.alerts, left_out, unreadable }))
+}
+
+/// Other methods of the door.
+#[actix_web::route(
+    "/in/{source}",
+    method = "GET",
+    method = "HEAD",
+    method = "PUT",
+    method = "PATCH",
+    method = "DELETE"
+)]
+pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
+    Err(ApiError::Method("POST"))
+}
+
+/// A share of what may be under way, by what the head says about the body.
+fn admit(node: &Node, request: &HttpRequest) -> Result<Admission, ApiError> {
+    let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse().ok());
+    let length: usize = length.unwrap_or(MAX_BODY);
+    if length > MAX_BODY {
+        return Err(ApiError::TooLarge(MAX_BODY));
+    }
+    node.door.admit(length).ok_or_else(|| {
+        node.metrics.refused.inc();
+        ApiError::Busy
+    })
 }
 
 /// The source, once the sender has shown what it must.
@@ -65,7 +120,7 @@ async fn known<'a>(
 ) -> Result<&'a Source, ApiError> {
     let shown = bearer(request).ok_or(ApiError::NoToken)?;
     let source = published.catalog.source(name);
-    let scope = SecretScope { secrets: &published.secrets, settings: &node.settings };
+    let scope = SecretScope::of(published, &node.settings, Kind::Source, name);
     if let Some(source) = source {
         match scope.fill(&source.bearer) {
             Ok(wanted) if bool::from(wanted.as_bytes().ct_eq(shown.as_bytes())) => return Ok(source),
@@ -84,8 +139,11 @@ async fn known<'a>(
     })
 }
 
-fn read(source: &Source, request: &HttpRequest, body: &[u8]) -> Result<ReadOutcome, String> {
+fn read(source: &Source, request: &HttpRequest, body: &[u8], received: DateTime<Utc>) -> Result<ReadOutcome, String> {
     let json: Value = serde_json::from_slice(body).map_err(|e| format!("is not JSON: {e}"))?;
+    if too_deep(&json) {
+        return Err(depth_complaint());
+    }
     let json = clean_json(json);
     let headers: Map<String, Value> = request
         .headers()
@@ -97,18 +155,9 @@ fn read(source: &Source, request: &HttpRequest, body: &[u8]) -> Result<ReadOutco
     let payload = Payload {
         body: &json,
         headers: &Value::Object(headers),
-        received: clock::now(),
+        received,
         fallback_id: &random::id(),
         normal: content_type.split(';').next().is_some_and(|t| t.trim().eq_ignore_ascii_case(NORMAL)),
     };
     source.read(payload).map_err(|e| e.to_string())
-}
-
-async fn keep(node: &Node, source: &str, reason: &str, body: &[u8]) -> Result<ApiError, ApiError> {
-    let text = String::from_utf8_lossy(body);
-    let reason = node.published().redactor.text(reason);
-    let payload = node.published().redactor.text(cut(&text, KEPT));
-    let id = store::keep_unreadable(&node.db, source, clock::now(), &reason, &payload).await?;
-    node.metrics.unreadable.get_or_create(&SourceLabel { source: source.to_owned() }).inc();
-    Ok(ApiError::Unreadable { id, reason })
 }

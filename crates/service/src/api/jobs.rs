@@ -103,7 +103,7 @@ pub(super) async fn settle(
         other => return Err(ApiError::BadRequest(format!("as={other}: a step is settled as done, again or failed"))),
     };
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    if !runner::settle(&node.into_inner(), *id, verdict).await? {
+    if !runner::resolve(&node.into_inner(), *id, verdict).await? {
         return Err(ApiError::Conflict(format!(
             "job {id} is {}, not unsure; there is nothing to settle",
             row.item.state

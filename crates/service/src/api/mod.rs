@@ -4,6 +4,7 @@
 mod access;
 mod alarms;
 mod alerts;
+mod body;
 mod caller;
 mod definitions;
 mod health;
@@ -25,7 +26,7 @@ use actix_web::{
     body::MessageBody,
     dev::{ServiceRequest, ServiceResponse},
     http::header::{self, HeaderValue},
-    middleware::Next,
+    middleware::{Next, from_fn},
     web,
 };
 
@@ -42,11 +43,13 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::query_config())
         .app_data(problem::path_config())
         .service(intake::take)
+        .service(intake::only_post)
         .service(health::alive)
         .service(health::ready)
         .service(health::metrics)
         .service(
             web::scope("/api/v1")
+                .wrap(from_fn(caller::before_the_body))
                 .service(access::me)
                 .service(access::sign_in)
                 .service(access::sign_out)
@@ -85,7 +88,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(openapi::serve)
                 .default_service(web::to(problem::no_such_path)),
         )
-        .default_service(web::get().to(crate::console::file));
+        .default_service(web::to(crate::console::file));
 }
 
 /// Headers that every answer carries: nothing may frame the console, load from elsewhere or

@@ -7,7 +7,7 @@ use actix_web::{
     web,
 };
 use arvok_api::{FileProblem, Problem, Role};
-use arvok_store::StoreError;
+use arvok_store::{Class, StoreError};
 
 /// Everything that a request can be refused for.
 #[derive(Debug, thiserror::Error)]
@@ -36,10 +36,20 @@ pub(crate) enum ApiError {
     Faulty(Vec<FileProblem>),
     #[error("too many deliveries are waiting; send it again in a second")]
     Busy,
+    #[error("the node has too many questions to answer at the moment; ask again in a second")]
+    Asked,
+    #[error("the body did not come in time")]
+    Slow,
+    #[error("connection `{0}` has a new address and names a secret, which would go there; an admin publishes that")]
+    Address(String),
+    #[error("this takes {0} only")]
+    Method(&'static str),
     #[error("other rehearsals are running; try again when they have ended")]
     Rehearsing,
     #[error("the records cannot be reached at the moment; try again")]
     Unavailable,
+    #[error("{0}")]
+    NotReady(String),
     #[error("something went wrong inside; the log says what")]
     Internal,
 }
@@ -54,6 +64,7 @@ impl ApiError {
             Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
+            Self::Address(_) => (StatusCode::FORBIDDEN, "address-with-secret"),
             Self::CrossSite => (StatusCode::FORBIDDEN, "cross-site"),
             Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found"),
             Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request"),
@@ -61,7 +72,10 @@ impl ApiError {
             Self::Unreadable { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "unreadable"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
             Self::Definitions(_) | Self::Faulty(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
-            Self::Busy | Self::Rehearsing => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Busy | Self::Rehearsing | Self::Asked => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Slow => (StatusCode::REQUEST_TIMEOUT, "too-slow"),
+            Self::Method(_) => (StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed"),
+            Self::NotReady(_) => (StatusCode::SERVICE_UNAVAILABLE, "not-ready"),
             Self::Unavailable => (StatusCode::SERVICE_UNAVAILABLE, "unavailable"),
             Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal"),
         }
@@ -91,7 +105,8 @@ impl ResponseError for ApiError {
         answer.content_type("application/problem+json");
         match self {
             Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
-            Self::Busy | Self::Rehearsing => answer.insert_header((header::RETRY_AFTER, "1")),
+            Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
+            Self::Busy | Self::Rehearsing | Self::Asked => answer.insert_header((header::RETRY_AFTER, "1")),
             Self::Unavailable => answer.insert_header((header::RETRY_AFTER, "5")),
             _ => &mut answer,
         };
@@ -104,11 +119,19 @@ impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match e {
             StoreError::Taken(name) => Self::Conflict(format!("the name `{name}` is taken")),
+            StoreError::Database(_) if e.is_bad_data() => {
+                Self::BadRequest("a value that was given cannot be recorded or looked for: a character or a time that the database does not know".into())
+            }
+            StoreError::Database(_) if e.class() == Class::Lasting => {
+                tracing::error!("{e}");
+                Self::Internal
+            }
             StoreError::Database(_) | StoreError::Cluster(_) => {
                 tracing::error!("{e}");
                 Self::Unavailable
             }
-            StoreError::Record(_) | StoreError::LeaseLost => {
+            StoreError::Stale(_) => Self::Conflict("more has been published meanwhile; look at it again".into()),
+            StoreError::Record(_) | StoreError::ClaimLost => {
                 tracing::error!("{e}");
                 Self::Internal
             }

@@ -3,7 +3,7 @@
 use super::{ApiError, alerts::limit, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
-use arvok_api::{Page, Problem, ProposalDecision, ProposalItem, Role};
+use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalItem, Role};
 use arvok_store::{
     proposals::{self as store, Decided},
     read::{self, ProposalFilter},
@@ -112,6 +112,9 @@ async fn decide(
         let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));
         return Err(ApiError::Conflict(format!("proposal {id} is {}{by} already, not open", before.state)));
     }
+    let jobs = if agreed { vec![id] } else { Vec::new() };
+    node.announcer.tell(Change { proposals: vec![id], jobs, ..Change::default() });
+    node.work.notify_one();
     tracing::info!(proposal = id, by = caller.0.name, agreed, "a proposal was decided");
     found(node, id).await.map(web::Json)
 }

@@ -40,7 +40,8 @@ pub(super) async fn rehearse(
     _caller: Caller,
     body: web::Json<RehearsalRequest>,
 ) -> Result<HttpResponse, ApiError> {
-    let plan = plan(&node, body.into_inner())?;
+    let (asking, request) = (node.clone(), body.into_inner());
+    let plan = node.evaluate(move || plan(&asking, request)).await??;
     let room = Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
     let (lines, heard) = mpsc::channel(8);
     let runtime = tokio::runtime::Handle::current();
@@ -202,10 +203,10 @@ async fn play(
     } else {
         let rules: Vec<&Rule> = [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
         let replay = Replay::of(&rules, plan.from, plan.to);
-        play.of = u64::try_from(read::count_for_replay(&node.db, &replay).await.map_err(store)?).ok();
+        play.of = u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?).ok();
         let first = RehearsalLine::Progress { alerts: 0, of: play.of, at: Some(plan.from) };
         let _ = lines.send(first).await;
-        let mut alerts = Box::pin(read::replay(&node.db, &replay).await.map_err(store)?);
+        let mut alerts = Box::pin(read::replay(&node.replay_db, &replay).await.map_err(store)?);
         while let Some(next) = alerts.next().await {
             let (number, alert) = next.map_err(store)?;
             let at = alert.received;

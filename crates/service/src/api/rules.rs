@@ -30,16 +30,30 @@ pub(super) async fn explain(
     body: web::Json<WhyRequest>,
 ) -> Result<web::Json<Why>, ApiError> {
     let request = body.into_inner();
+    aside(node, |node| async move { explained(&node, request).await }).await.map(web::Json)
+}
+
+/// Runs a question off the workers: it evaluates what a person wrote.
+async fn aside<T: Send + 'static, F: Future<Output = Result<T, ApiError>>>(
+    node: web::Data<Node>,
+    ask: impl FnOnce(web::Data<Node>) -> F + Send + 'static,
+) -> Result<T, ApiError> {
+    let runtime = tokio::runtime::Handle::current();
+    let mine = node.clone();
+    node.evaluate(move || runtime.block_on(ask(mine))).await?
+}
+
+async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
     let (rule, version) = match (&request.rule, &request.text) {
         (name, Some(text)) => (rule_of_text("rule.yaml", text, name.as_deref())?, None),
         (Some(name), None) => {
-            let (rule, version) = published_rule(&node, name)?;
+            let (rule, version) = published_rule(node, name)?;
             (rule, Some(version))
         }
         (None, None) => return Err(ApiError::BadRequest("neither `rule` nor `text` is given; which rule?".into())),
     };
     let (alert, seq) = match (request.alert, &request.given) {
-        (Some(seq), None) => (stored(&node, seq).await?, Some(seq)),
+        (Some(seq), None) => (stored(node, seq).await?, Some(seq)),
         (None, Some(given)) => (given_alert(given)?, None),
         _ => {
             return Err(ApiError::BadRequest(
@@ -47,7 +61,7 @@ pub(super) async fn explain(
             ));
         }
     };
-    Ok(web::Json(why::explain(&node, &rule, version, &alert, seq).await?))
+    why::explain(node, &rule, version, &alert, seq).await
 }
 
 async fn stored(node: &Node, seq: i64) -> Result<Alert, ApiError> {
@@ -72,8 +86,12 @@ pub(super) async fn why_alert(
     _caller: Caller,
     seq: web::Path<i64>,
 ) -> Result<web::Json<AlertWhy>, ApiError> {
-    let alert = stored(&node, *seq).await?;
-    Ok(web::Json(why::all(&node, alert, *seq).await?))
+    let seq = *seq;
+    let ask = move |node: web::Data<Node>| async move {
+        let alert = stored(&node, seq).await?;
+        why::all(&node, alert, seq).await
+    };
+    aside(node, ask).await.map(web::Json)
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -139,9 +157,14 @@ pub(super) async fn example(
     seq: web::Path<i64>,
     query: web::Query<ExampleQuery>,
 ) -> Result<web::Json<Draft>, ApiError> {
-    let alert = stored(&node, *seq).await?;
+    let (seq, query) = (*seq, query.into_inner());
+    aside(node, move |node| async move { example_of(&node, seq, query).await }).await.map(web::Json)
+}
+
+async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft, ApiError> {
+    let alert = stored(node, seq).await?;
     let rule: Arc<Rule> = match &query.rule {
-        Some(name) => published_rule(&node, name)?.0,
+        Some(name) => published_rule(node, name)?.0,
         None => {
             let published = node.published();
             let first = published.matcher.matching(&alert).into_iter().find(|h| h.broken.is_none());
@@ -150,10 +173,10 @@ pub(super) async fn example(
                 .ok_or_else(|| ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`")))?
         }
     };
-    let alerts = read::alerts_around(&node.db, *seq, 50).await?;
-    let example = rehearse::example_of(&rule, &alerts)
+    let alerts = read::alerts_around(&node.db, seq, 50).await?;
+    let made = rehearse::example_of(&rule, &alerts)
         .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
-    Ok(web::Json(Draft { text: why::yaml(&rule, &example) }))
+    Ok(Draft { text: why::yaml(&rule, &made) })
 }
 
 /// A rule to start from, made from an alert.

@@ -1,120 +1,198 @@
 //! Taking alerts in: the way from a delivery to the commit.
 //!
-//! Deliveries wait in a bounded queue; the pipeline takes what has gathered, decides and commits
-//! it in one transaction, and only then is each sender answered. While one batch is being
-//! committed the next gathers, so the busier it gets the larger the batches are.
+//! Deliveries wait in a queue that is bounded by what they weigh; the pipeline takes what has
+//! gathered, decides and commits it in one transaction, and only then is each sender answered.
+//! While one batch is being committed the next gathers, so the busier it gets the larger the
+//! batches are. A batch that cannot be taken is halved until the culprit is alone; it is kept as
+//! unreadable and its neighbours are taken.
 
+mod door;
 mod due;
 
+pub(crate) use door::{Admission, Door, KEPT, Queue};
 pub(crate) use due::watch_due;
 
-use crate::{metrics::SourceLabel, node::Node};
-use arvok_api::TakenAlert;
-use arvok_core::Alert;
-use arvok_store::intake;
-use std::{sync::Arc, time::Instant};
-use tokio::sync::{mpsc, oneshot};
+use crate::{
+    metrics::{Metrics, RuleLabel, SourceLabel},
+    node::Node,
+};
+use arvok_store::{
+    Class, StoreError,
+    intake::{self, Batch, Parcel, Strange, TakenParcel},
+};
+use futures_util::FutureExt;
+use std::{panic::AssertUnwindSafe, sync::Arc, time::Instant};
+use tokio::sync::oneshot;
 
-/// Deliveries that may wait.
-pub(crate) const QUEUE: usize = 1024;
 /// Most alerts of one transaction; a single delivery may hold more.
-const BATCH: usize = 512;
+const BATCH: usize = 1024;
+/// Most bytes of deliveries in one transaction, as they were received.
+const BATCH_BYTES: usize = 2 << 20;
 /// Batches that are committed side by side.
 pub(crate) const LANES: usize = 2;
+/// Most reloads for one batch.
+const RELOADS: u32 = 4;
 
-/// Alerts of one payload, and where the answer goes.
+/// One payload, and where the answer goes.
 #[derive(Debug)]
 pub(crate) struct Delivery {
-    pub alerts: Vec<Alert>,
-    pub answer: oneshot::Sender<Result<Vec<TakenAlert>, NotTaken>>,
+    pub parcel: Parcel,
+    pub answer: oneshot::Sender<Result<TakenParcel, NotTaken>>,
+    /// Its share of what may be under way at once; given back when it is answered.
+    pub admission: Admission,
 }
 
-/// Why alerts were not taken; nothing of them was kept.
+/// Why a payload was not taken.
 #[derive(Clone, Debug, thiserror::Error)]
 pub(crate) enum NotTaken {
-    #[error("too many deliveries are waiting")]
-    Full,
+    /// Nothing of it was kept.
     #[error("the records cannot be written at the moment")]
     Store,
+    /// It can never be recorded; it was kept under this number.
+    #[error("it cannot be recorded: {reason}")]
+    Strange {
+        /// The number under which it was kept.
+        id: i64,
+        /// Why.
+        reason: String,
+    },
 }
 
-/// Hands alerts to the pipeline and waits for the commit.
-pub(crate) async fn deliver(node: &Node, alerts: Vec<Alert>) -> Result<Vec<TakenAlert>, NotTaken> {
-    if alerts.is_empty() {
-        return Ok(Vec::new());
+/// Hands a payload to the pipeline and waits for the commit.
+pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -> Result<TakenParcel, NotTaken> {
+    if parcel.alerts.is_empty() && parcel.strange.is_empty() {
+        return Ok(TakenParcel::default());
     }
     let (answer, taken) = oneshot::channel();
-    node.pipeline.try_send(Delivery { alerts, answer }).map_err(|_| {
-        node.metrics.refused.inc();
-        NotTaken::Full
-    })?;
+    if !node.door.send(Delivery { parcel, answer, admission }) {
+        return Err(NotTaken::Store);
+    }
     taken.await.unwrap_or(Err(NotTaken::Store))
 }
 
-type Queue = Arc<tokio::sync::Mutex<mpsc::Receiver<Delivery>>>;
-
 /// Commits what gathers until all senders are gone.
-pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue) {
-    while let Some(batch) = gather(&queue).await {
-        commit(&node, batch).await;
+pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue, shard: i16) {
+    while let Some(batch) = queue.gather(BATCH, BATCH_BYTES).await {
+        if let Some(first) = batch.first() {
+            node.metrics.queue_seconds.observe(first.admission.waited().as_secs_f64());
+        }
+        commit(&node, batch, shard).await;
     }
 }
 
-async fn gather(queue: &Queue) -> Option<Vec<Delivery>> {
-    let mut queue = queue.lock().await;
-    let first = queue.recv().await?;
-    let mut size = first.alerts.len();
-    let mut batch = vec![first];
-    while size < BATCH {
-        let Ok(next) = queue.try_recv() else { break };
-        size += next.alerts.len();
-        batch.push(next);
+/// Commits a batch; one that cannot be taken is halved until what is at fault is alone.
+async fn commit(node: &Node, batch: Vec<Delivery>, shard: i16) {
+    let mut waiting = vec![batch];
+    while let Some(mut batch) = waiting.pop() {
+        let begun = Instant::now();
+        let parcels: Vec<&Parcel> = batch.iter().map(|d| &d.parcel).collect();
+        match taken(node, &parcels, shard).await {
+            Ok(done) => settled(node, batch, done, begun),
+            Err(Wrong { reason, lasting: false }) => {
+                tracing::error!(deliveries = batch.len(), "a batch was not taken: {reason}");
+                batch.into_iter().for_each(|d| drop(d.answer.send(Err(NotTaken::Store))));
+            }
+            Err(_) if batch.len() > 1 => {
+                let second = batch.split_off(batch.len() / 2);
+                waiting.extend([second, batch]);
+            }
+            Err(Wrong { reason, .. }) => {
+                for delivery in batch {
+                    keep(node, delivery, &reason, shard).await;
+                }
+            }
+        }
     }
-    Some(batch)
 }
 
-async fn commit(node: &Node, batch: Vec<Delivery>) {
-    let begun = Instant::now();
-    let (mut alerts, mut answers) = (Vec::new(), Vec::new());
-    for delivery in batch {
-        answers.push((delivery.alerts.len(), delivery.answer));
-        alerts.extend(delivery.alerts);
+/// Why a batch was not taken.
+struct Wrong {
+    reason: String,
+    /// Whether the same batch will never be taken.
+    lasting: bool,
+}
+
+impl From<StoreError> for Wrong {
+    fn from(e: StoreError) -> Self {
+        Self { lasting: e.class() == Class::Lasting, reason: e.to_string() }
     }
-    let published = node.published();
-    match intake::take(&node.db, published.rules(), &alerts).await {
+}
+
+/// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
+async fn taken(node: &Node, parcels: &[&Parcel], shard: i16) -> Result<Batch, Wrong> {
+    for _ in 0..RELOADS {
+        let published = node.published();
+        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, shard)).catch_unwind();
+        match taking.await {
+            Err(_) => {
+                let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
+                return Err(Wrong { reason, lasting: true });
+            }
+            Ok(Err(StoreError::Stale(generation))) => node
+                .know(generation)
+                .await
+                .map_err(|e| Wrong { reason: format!("what is published cannot be loaded: {e}"), lasting: false })?,
+            Ok(Err(e)) => return Err(e.into()),
+            Ok(Ok(batch)) => return Ok(batch),
+        }
+    }
+    Err(Wrong { reason: "more is published all the time".into(), lasting: false })
+}
+
+fn settled(node: &Node, batch: Vec<Delivery>, done: Batch, begun: Instant) {
+    if !done.change.jobs.is_empty() {
+        node.work.notify_one();
+    }
+    if done.due.is_some() {
+        node.due.notify_one();
+    }
+    observe(&node.metrics, &batch, &done, begun);
+    for (delivery, taken) in batch.into_iter().zip(done.taken) {
+        let _ = delivery.answer.send(Ok(taken));
+    }
+    node.announcer.tell(done.change);
+}
+
+/// Keeps a payload that can never be recorded, and tells its sender.
+async fn keep(node: &Node, delivery: Delivery, reason: &str, shard: i16) {
+    let Parcel { source, received, alerts, mut strange } = delivery.parcel;
+    let source_of = source.clone();
+    let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
+    let payload = arvok_core::alert::cut(&node.published().redactor.text(&what), KEPT).to_owned();
+    strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload });
+    let last = strange.len() - 1;
+    let parcel = Parcel { source, received, alerts: Vec::new(), strange };
+    let answer = match taken(node, &[&parcel], shard).await {
         Ok(done) => {
-            if !done.jobs.is_empty() {
-                node.work.notify_one();
-            }
-            if done.due.is_some() {
-                node.due.notify_one();
-            }
-            observe(node, &alerts, &done, begun);
-            let mut taken = done.taken.into_iter();
-            for (count, answer) in answers {
-                let _ = answer.send(Ok(taken.by_ref().take(count).collect()));
-            }
+            node.announcer.tell(done.change);
+            node.metrics.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
+            let id = done.taken.first().and_then(|t| t.kept.get(last)).copied().unwrap_or_default();
+            Err(NotTaken::Strange { id, reason: reason.to_owned() })
         }
-        Err(e) => {
-            tracing::error!(alerts = alerts.len(), "a batch was not taken: {e}");
-            for (_, answer) in answers {
-                let _ = answer.send(Err(NotTaken::Store));
-            }
+        Err(Wrong { reason, .. }) => {
+            tracing::error!("a payload could not even be kept: {reason}");
+            Err(NotTaken::Store)
         }
-    }
+    };
+    let _ = delivery.answer.send(answer);
 }
 
-fn observe(node: &Node, alerts: &[Alert], done: &intake::Batch, begun: Instant) {
-    let metrics = &node.metrics;
+fn observe(metrics: &Metrics, batch: &[Delivery], done: &Batch, begun: Instant) {
     metrics.commit_seconds.observe(begun.elapsed().as_secs_f64());
-    metrics.batch_alerts.observe(alerts.len() as f64);
-    for (alert, taken) in alerts.iter().zip(&done.taken) {
-        let label = SourceLabel { source: alert.source.clone() };
-        let family = if taken.duplicate { &metrics.repeated } else { &metrics.alerts };
-        family.get_or_create(&label).inc();
+    metrics.batch_alerts.observe(batch.iter().map(|d| d.parcel.alerts.len()).sum::<usize>() as f64);
+    for (delivery, taken) in batch.iter().zip(&done.taken) {
+        let label = SourceLabel { source: delivery.parcel.source.clone() };
+        let repeated = taken.alerts.iter().filter(|a| a.duplicate).count() as u64;
+        metrics.alerts.get_or_create(&label).inc_by(taken.alerts.len() as u64 - repeated);
+        if repeated > 0 {
+            metrics.repeated.get_or_create(&label).inc_by(repeated);
+        }
+        if !delivery.parcel.strange.is_empty() {
+            metrics.unreadable.get_or_create(&label).inc_by(delivery.parcel.strange.len() as u64);
+        }
     }
     for (rule, why) in &done.broken {
-        metrics.rule_errors.get_or_create(&crate::metrics::RuleLabel { rule: rule.clone() }).inc();
-        tracing::warn!(rule, "the rule cannot decide: {why}");
+        metrics.rule_errors.get_or_create(&RuleLabel { rule: rule.clone() }).inc();
+        tracing::debug!(rule, "the rule cannot decide: {why}");
     }
 }

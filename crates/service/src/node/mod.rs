@@ -1,40 +1,81 @@
 //! What the parts of a node share.
 
+mod announcer;
 mod changes;
 mod published;
 
+pub(crate) use announcer::Announcer;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 
-use crate::{config::Config, intake::Delivery, metrics::Metrics};
+use crate::{api::ApiError, clock, config::Config, intake::Door, metrics::Metrics};
 use arc_swap::ArcSwap;
+use arvok_api::Change;
 use arvok_connect::{Http, Vault};
 use arvok_core::{Definition, Kind, runbook::Runbook};
-use arvok_store::{DatabaseConnection, StoreError, definitions};
-use std::{collections::BTreeMap, sync::Arc};
-use tokio::sync::{Mutex, Notify, Semaphore, mpsc, watch};
+use arvok_store::{DatabaseConnection, Limits, StoreError, changes::Reached, definitions, jobs::Claim};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::{Arc, Mutex as StdMutex, PoisonError},
+    time::Duration,
+};
+use tokio::sync::{Mutex, Notify, Semaphore, watch};
 
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
+/// Questions that evaluate expressions and may run at once on a node.
+const QUESTIONS: usize = 2;
+
+/// How long a question waits for its turn.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// The node's connections, by what they are for: nobody's questions take a connection from what
+/// takes alerts in or renews a lease.
+#[derive(Clone, Debug)]
+pub(crate) struct Pools {
+    /// Taking alerts in, due times, jobs and leases.
+    pub work: DatabaseConnection,
+    /// Answering people.
+    pub questions: DatabaseConnection,
+    /// Rehearsals.
+    pub replay: DatabaseConnection,
+}
 
 /// One node.
 #[derive(Debug)]
 pub(crate) struct Node {
     /// Unique for each start.
     pub name: String,
+    /// What tells this installation's jobs from those of any other.
+    pub installation: String,
+    /// For taking alerts in, due times, jobs and leases.
+    pub work_db: DatabaseConnection,
+    /// For answering people.
     pub db: DatabaseConnection,
+    /// For rehearsals.
+    pub replay_db: DatabaseConnection,
     pub vault: Vault,
     pub settings: BTreeMap<String, String>,
     pub published: ArcSwap<Published>,
     reloading: Mutex<()>,
     pub changes: Changes,
-    pub pipeline: mpsc::Sender<Delivery>,
+    /// Tells all nodes what changed.
+    pub announcer: Announcer,
+    pub door: Door,
+    /// How far the tables have come, as far as was heard here.
+    heard: StdMutex<Reached>,
+    /// How long things are kept.
+    pub limits: Limits,
+    /// The claims of the walks that are alive in this process.
+    alive: StdMutex<BTreeSet<Claim>>,
     /// There may be a job to claim.
     pub work: Notify,
     /// There may be something due earlier than was thought.
     pub due: Notify,
     /// Room for rehearsals.
     pub rehearsals: Arc<Semaphore>,
+    /// Room for questions that evaluate expressions.
+    pub evaluations: Arc<Semaphore>,
     pub http: Http,
     pub metrics: Metrics,
     /// Becomes true when the node stops.
@@ -45,24 +86,32 @@ impl Node {
     /// Puts a node together around an open database.
     pub fn new(
         config: &Config,
-        db: DatabaseConnection,
-        vault: Vault,
-        http: Http,
-        pipeline: mpsc::Sender<Delivery>,
+        pools: Pools,
+        installation: String,
+        (vault, http): (Vault, Http),
+        door: Door,
         stopping: watch::Receiver<bool>,
     ) -> Self {
         Self {
             name: format!("node-{}", crate::random::id()),
-            db,
+            installation,
+            work_db: pools.work,
+            db: pools.questions,
+            replay_db: pools.replay,
             vault,
             settings: config.settings.clone(),
             published: ArcSwap::default(),
             reloading: Mutex::new(()),
             changes: Changes::new(),
-            pipeline,
+            announcer: Announcer::default(),
+            door,
+            heard: StdMutex::default(),
+            limits: Limits::default(),
+            alive: StdMutex::default(),
             work: Notify::new(),
             due: Notify::new(),
             rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
+            evaluations: Arc::new(Semaphore::new(QUESTIONS)),
             http,
             metrics: Metrics::new(),
             stopping,
@@ -82,19 +131,79 @@ impl Node {
         {
             return Ok(Some(runbook.clone()));
         }
-        let row = definitions::version(&self.db, Kind::Runbook.as_str(), name, version).await?;
+        let row = definitions::version(&self.work_db, Kind::Runbook.as_str(), name, version).await?;
         Ok(row.and_then(|r| match published::recompile(&r)?.definition {
             Definition::Runbook(runbook) => Some(runbook),
             _ => None,
         }))
     }
 
+    /// Passes on what was announced to everybody who follows this node.
+    pub fn hear(&self, change: Change) {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).hear(&change);
+        self.changes.publish(change);
+    }
+
+    /// Whether the tables held more, a while ago, than was heard of by now; it counts as heard from
+    /// then on.
+    pub fn missed(&self, reached: Reached) -> bool {
+        let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        let missed = reached.alerts > heard.alerts || reached.jobs > heard.jobs;
+        heard.alerts = heard.alerts.max(reached.alerts);
+        heard.jobs = heard.jobs.max(reached.jobs);
+        missed
+    }
+
+    /// The claims of the walks that are alive here.
+    pub fn alive(&self) -> Vec<Claim> {
+        self.alive.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect()
+    }
+
+    /// Counts a claim among those alive until the guard is dropped, however the walk ends.
+    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> Alive {
+        self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim);
+        Alive { node: Arc::clone(self), claim }
+    }
+
+    /// Makes sure that what is published is known as it stands in this generation.
+    pub async fn know(&self, generation: i64) -> Result<(), StoreError> {
+        if self.published().generation == generation { Ok(()) } else { self.reload().await }
+    }
+
+    /// Evaluates something that a person asked for, off the workers that answer requests and with
+    /// few others at once, so that no question can hold up the rest.
+    pub async fn evaluate<T: Send + 'static>(&self, ask: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+        let place = tokio::time::timeout(PATIENCE, Arc::clone(&self.evaluations).acquire_owned()).await;
+        let place = place.map_err(|_| ApiError::Asked)?.map_err(|_| ApiError::Internal)?;
+        let asked = tokio::task::spawn_blocking(move || {
+            let answer = ask();
+            drop(place);
+            answer
+        });
+        asked.await.map_err(|_| ApiError::Internal)
+    }
+
     /// Loads and compiles what is published, and swaps it in whole.
     pub async fn reload(&self) -> Result<(), StoreError> {
         // One at a time: a slow reload must not put an older set over a newer one.
         let _turn = self.reloading.lock().await;
-        let published = Published::load(&self.db, &self.vault, self.published()).await?;
+        let published = Published::load(&self.work_db, &self.vault, self.published(), clock::now()).await?;
+        self.metrics.generation.set(published.generation);
+        self.metrics.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
         self.published.store(Arc::new(published));
         Ok(())
+    }
+}
+
+/// A walk that is alive.
+#[derive(Debug)]
+pub(crate) struct Alive {
+    node: Arc<Node>,
+    claim: Claim,
+}
+
+impl Drop for Alive {
+    fn drop(&mut self) {
+        self.node.alive.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.claim);
     }
 }

@@ -9,9 +9,13 @@ use arvok_core::{
     expr::{Scope, Template, Val},
     matcher::Matcher,
 };
-use arvok_store::{DatabaseConnection, StoreError, definitions, intake::Rules, secrets};
+use arvok_store::{DatabaseConnection, StoreError, definitions, entity::definition::Model, intake::Rules, secrets};
 use chrono::{DateTime, Utc};
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    panic::{AssertUnwindSafe, catch_unwind},
+    sync::Arc,
+};
 
 /// When and by whom a version was published.
 #[derive(Clone, Debug)]
@@ -20,49 +24,75 @@ pub(crate) struct Stamp {
     pub by: String,
 }
 
+/// An opened secret and where it may go.
+#[derive(Clone, Debug)]
+pub(crate) struct Secret {
+    pub value: String,
+    /// Sources and connections as `kind/name`.
+    pub allowed: BTreeSet<String>,
+}
+
 /// Everything published.
 #[derive(Debug, Default)]
 pub(crate) struct Published {
-    pub catalog: Catalog,
-    pub matcher: Matcher,
-    pub stamps: BTreeMap<(Kind, String), Stamp>,
-    pub secrets: BTreeMap<String, String>,
+    pub catalog: Arc<Catalog>,
+    pub matcher: Arc<Matcher>,
+    pub stamps: Arc<BTreeMap<(Kind, String), Stamp>>,
+    pub secrets: BTreeMap<String, Secret>,
     pub redactor: Redactor,
+    /// The generation of all this.
+    pub generation: i64,
+    /// When it was loaded.
+    pub loaded_at: DateTime<Utc>,
+    /// What could not be compiled; its last good version stays.
+    pub faulty: Vec<String>,
+}
+
+type Stamps = BTreeMap<(Kind, String), Stamp>;
+
+/// What is compiled.
+struct Compiled {
+    catalog: Arc<Catalog>,
+    matcher: Arc<Matcher>,
+    stamps: Arc<Stamps>,
+    faulty: Vec<String>,
 }
 
 impl Published {
     /// Loads what is published now. What has not changed is taken over from before, so that a
-    /// publication costs as much as it changes; the matcher is built anew beside the old one.
-    pub async fn load(db: &DatabaseConnection, vault: &Vault, before: Arc<Self>) -> Result<Self, StoreError> {
-        let newest = definitions::newest(db).await?;
-        let (same, changed): (Vec<_>, Vec<_>) = newest.into_iter().partition(|n| before.has(n));
+    /// publication costs as much as it changes; the matcher is built anew beside the old one, and
+    /// only if rules have changed.
+    pub async fn load(
+        db: &DatabaseConnection,
+        vault: &Vault,
+        before: Arc<Self>,
+        now: DateTime<Utc>,
+    ) -> Result<Self, StoreError> {
+        let definitions::Standing { generation, newest } = definitions::standing(db).await?;
+        let changed: Vec<_> = newest.iter().filter(|n| !n.withdrawn && !before.has(n)).cloned().collect();
         let rows = if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
-        let mut opened = BTreeMap::new();
-        for (name, sealed) in secrets::all(db).await? {
-            match vault.unseal(&name, &sealed) {
-                Ok(value) => {
-                    opened.insert(name, value);
+        let secrets = opened(db, vault).await?;
+        let last = Arc::clone(&before);
+        let compiled = tokio::task::spawn_blocking(move || {
+            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(|_| {
+                let faulty = vec!["the set as a whole cannot be compiled; the one before stays".to_owned()];
+                let before = &last;
+                Compiled {
+                    catalog: Arc::clone(&before.catalog),
+                    matcher: Arc::clone(&before.matcher),
+                    stamps: Arc::clone(&before.stamps),
+                    faulty,
                 }
-                Err(e) => tracing::error!("{e}"),
-            }
+            })
+        })
+        .await
+        .map_err(|e| StoreError::Cluster(format!("compiling was broken off: {e}")))?;
+        for faulty in &compiled.faulty {
+            tracing::error!("a published definition cannot be compiled: {faulty}");
         }
-        let compile = move || {
-            let mut entries: Vec<(Arc<Entry>, Stamp)> = rows.iter().filter_map(compiled).collect();
-            for n in same {
-                let Some(kind) = Kind::parse(&n.kind) else { continue };
-                if let (Some(entry), Some(stamp)) =
-                    (before.catalog.entry(kind, &n.name), before.stamps.get(&(kind, n.name.clone())))
-                {
-                    entries.push((Arc::clone(entry), stamp.clone()));
-                }
-            }
-            let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
-            let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e));
-            let matcher = catalog.matcher();
-            (catalog, matcher, stamps)
-        };
-        let (catalog, matcher, stamps) = tokio::task::spawn_blocking(compile).await.unwrap_or_default();
-        Ok(Self { catalog, matcher, stamps, redactor: Redactor::new(opened.values().cloned()), secrets: opened })
+        let Compiled { catalog, matcher, stamps, faulty } = compiled;
+        let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()));
+        Ok(Self { catalog, matcher, stamps, secrets, redactor, generation, loaded_at: now, faulty })
     }
 
     fn has(&self, n: &definitions::Newest) -> bool {
@@ -72,41 +102,96 @@ impl Published {
 
     /// What deciding needs.
     pub fn rules(&self) -> Rules<'_> {
-        Rules { catalog: &self.catalog, matcher: &self.matcher }
+        Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
     }
 }
 
-fn compiled(row: &arvok_store::entity::definition::Model) -> Option<(Arc<Entry>, Stamp)> {
-    let entry = recompile(row);
-    if entry.is_none() {
-        tracing::error!(
-            kind = row.kind,
-            name = row.name,
-            version = row.version,
-            "a published definition cannot be compiled"
-        );
+async fn opened(db: &DatabaseConnection, vault: &Vault) -> Result<BTreeMap<String, Secret>, StoreError> {
+    let mut opened = BTreeMap::new();
+    for secret in secrets::all(db).await? {
+        match vault.unseal(&secret.name, &secret.sealed) {
+            Ok(value) => {
+                let allowed = secret.allowed.into_iter().collect();
+                opened.insert(secret.name, Secret { value, allowed });
+            }
+            Err(e) => tracing::error!("{e}"),
+        }
     }
-    entry.map(|e| (Arc::new(e), Stamp { at: row.published_at, by: row.published_by.clone() }))
+    Ok(opened)
+}
+
+/// Compiles what is new beside what stays. What cannot be compiled keeps its last good version.
+fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -> Compiled {
+    let mut entries: Vec<(Arc<Entry>, Stamp)> = Vec::new();
+    let mut faulty = Vec::new();
+    let stay = |kind: &str, name: &str| {
+        let kind = Kind::parse(kind)?;
+        let entry = before.catalog.entry(kind, name)?;
+        let stamp = before.stamps.get(&(kind, name.to_owned()))?;
+        Some((Arc::clone(entry), stamp.clone()))
+    };
+    for row in rows {
+        match catch_unwind(AssertUnwindSafe(|| recompile(row))) {
+            Ok(Some(entry)) => {
+                entries.push((Arc::new(entry), Stamp { at: row.published_at, by: row.published_by.clone() }));
+            }
+            _ => {
+                faulty.push(format!("{} {} version {}", row.kind, row.name, row.version));
+                entries.extend(stay(&row.kind, &row.name));
+            }
+        }
+    }
+    entries.extend(newest.iter().filter(|n| !n.withdrawn && before.has(n)).filter_map(|n| stay(&n.kind, &n.name)));
+    let withdrawn = newest.iter().filter(|n| n.withdrawn);
+    let withdrawn: Vec<_> =
+        withdrawn.filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version))).collect();
+    let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
+    let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(withdrawn);
+    let same = |a: &Catalog, b: &Catalog| {
+        let rules = |c: &Catalog| c.entries(Kind::Rule).map(Arc::as_ptr).collect::<Vec<_>>();
+        rules(a) == rules(b)
+    };
+    let matcher =
+        if same(&catalog, &before.catalog) { Arc::clone(&before.matcher) } else { Arc::new(catalog.matcher()) };
+    Compiled { catalog: Arc::new(catalog), matcher, stamps: Arc::new(stamps), faulty }
 }
 
 /// Compiles a stored version.
-pub(super) fn recompile(row: &arvok_store::entity::definition::Model) -> Option<Entry> {
+pub(super) fn recompile(row: &Model) -> Option<Entry> {
     let document = parse_file(&row.file, &row.text).ok()?.into_iter().next()?;
     let definition = Definition::check(&document).ok()?;
     Some(Entry { name: row.name.clone(), version: row.version, document, definition })
 }
 
-/// The functions `secret(name)` and `setting(name)`.
+/// The functions `secret(name)` and `setting(name)`, for one source or connection.
 #[derive(Debug)]
 pub(crate) struct SecretScope<'a> {
-    pub secrets: &'a BTreeMap<String, String>,
+    pub secrets: &'a BTreeMap<String, Secret>,
     pub settings: &'a BTreeMap<String, String>,
+    /// Who asks, as `kind/name`: only what may go there is opened.
+    pub user: String,
 }
 
-impl SecretScope<'_> {
+impl<'a> SecretScope<'a> {
+    /// For one source or connection.
+    pub fn of(published: &'a Published, settings: &'a BTreeMap<String, String>, kind: Kind, name: &str) -> Self {
+        Self { secrets: &published.secrets, settings, user: format!("{kind}/{name}") }
+    }
+
     /// Fills a template of a credential or an address.
     pub fn fill(&self, template: &Template) -> Result<String, String> {
         template.fill_text(self).map_err(|e| e.to_string())
+    }
+
+    fn secret(&self, name: &str) -> Result<&'a str, String> {
+        let how = format!("an admin sets it with `arvok secret set {name} --for {}`", self.user);
+        match self.secrets.get(name) {
+            None => Err(format!("there is no secret `{name}`; {how}")),
+            Some(secret) if !secret.allowed.contains(&self.user) => {
+                Err(format!("secret `{name}` may not be used by {}; {how}", self.user))
+            }
+            Some(secret) => Ok(&secret.value),
+        }
     }
 }
 
@@ -116,21 +201,23 @@ impl<'a> Scope<'a> for SecretScope<'_> {
     }
 
     fn call(&'a self, function: &str, args: &[Val<'a>]) -> Option<Result<Val<'a>, String>> {
-        let (map, how) = match function {
-            "secret" => (self.secrets, "set it with `arvok secret set`"),
-            "setting" => (self.settings, "add it to [settings] of arvok.toml, or as ARVOK_SETTING_..."),
-            _ => return None,
-        };
+        if !["secret", "setting"].contains(&function) {
+            return None;
+        }
         let Some(Val::Str(name)) = args.first() else { return Some(Err(format!("{function}() takes a name"))) };
-        let found = map.get(name.as_ref()).map(|v| Val::str(v));
-        Some(found.ok_or_else(|| format!("there is no {function} `{name}`; {how}")))
+        if function == "secret" {
+            return Some(self.secret(name).map(Val::str));
+        }
+        let how = "add it to [settings] of arvok.toml, or as ARVOK_SETTING_...";
+        let found = self.settings.get(name.as_ref()).map(|v| Val::str(v));
+        Some(found.ok_or_else(|| format!("there is no setting `{name}`; {how}")))
     }
 }
 
 /// Settings that connections ask for and this node does not have.
 pub(crate) fn missing_settings(catalog: &Catalog, config: &Config) -> Vec<String> {
     let secrets = BTreeMap::new();
-    let scope = SecretScope { secrets: &secrets, settings: &config.settings };
+    let scope = SecretScope { secrets: &secrets, settings: &config.settings, user: String::new() };
     let wrong = |e: &Arc<Entry>| match &e.definition {
         Definition::Connection(c) => scope.fill(&c.base).err().map(|why| format!("connection {}: {why}", c.name)),
         _ => None,

@@ -2,11 +2,13 @@
 //!
 //! All decisions are the machine's in the core; here its effects are recorded and then
 //! performed. The record comes first, always: what may have happened outside is known after any
-//! crash.
+//! crash. Only walks that are alive in this process have their claims renewed; one that ends in an
+//! error or a panic is as after a death.
 
 mod walk;
 
 use crate::node::Node;
+use arvok_api::Change;
 use arvok_store::{StoreError, jobs};
 use std::{sync::Arc, time::Duration};
 use tokio::{sync::Semaphore, task::JoinSet};
@@ -14,12 +16,12 @@ use tokio::{sync::Semaphore, task::JoinSet};
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
 /// How often leases are renewed, well within their ten seconds.
-const RENEW: Duration = Duration::from_secs(3);
+const RENEW: Duration = Duration::from_secs(2);
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
 
 /// Claims and walks jobs until the node stops. Those under way then have a few seconds to end;
-/// what is cut off is as after a death: another node takes it up when its lease ends.
+/// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
     let mut walks = JoinSet::new();
@@ -29,17 +31,18 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     loop {
         tokio::select! {
             _ = stopping.changed() => break,
-            _ = look.tick() => expire(&node).await,
+            _ = look.tick() => end_overdue(&node).await,
             () = node.work.notified() => {}
             Some(_) = walks.join_next() => {}
         }
         while let Ok(place) = Arc::clone(&room).try_acquire_owned() {
-            match jobs::claim(&node.db, &node.name).await {
+            match jobs::claim(&node.work_db, &node.name, &node.alive()).await {
                 Ok(Some(held)) => {
                     let node = Arc::clone(&node);
+                    let alive = node.keep_alive(held.claim);
                     walks.spawn(async move {
-                        walk::walk(&node, held).await;
-                        drop(place);
+                        walk::walk(&node, held, None).await;
+                        drop((alive, place));
                         // Its target is free now, or another of its kind may be waiting.
                         node.work.notify_one();
                     });
@@ -54,25 +57,34 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     }
     let ending = async { while walks.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
+        let cut_off = node.alive();
         walks.shutdown().await;
+        for claim in cut_off {
+            let _ = jobs::let_go(&node.work_db, claim, "its node stopped").await;
+        }
     }
 }
 
-async fn expire(node: &Node) {
-    if let Err(e) = jobs::expire(&node.db).await {
-        complain(&e);
+/// Ends what may not be started any more, and what nobody gets any further with.
+async fn end_overdue(node: &Node) {
+    for ended in [jobs::expire(&node.work_db).await, jobs::give_up(&node.work_db).await] {
+        match ended {
+            Ok(jobs) => node.announcer.tell(Change { jobs, ..Change::default() }),
+            Err(e) => complain(&e),
+        }
     }
 }
 
-/// Renews the leases of this node's jobs until it stops.
+/// Renews the claims of the walks that are alive here, until the node stops.
 pub(crate) async fn renew(node: Arc<Node>) {
     let mut stopping = node.stopping.clone();
     let mut tick = tokio::time::interval(RENEW);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tokio::select! {
             _ = stopping.changed() => return,
             _ = tick.tick() => {
-                if let Err(e) = jobs::renew(&node.db, &node.name).await {
+                if let Err(e) = jobs::renew(&node.work_db, &node.alive()).await {
                     complain(&e);
                 }
             }
@@ -84,4 +96,4 @@ fn complain(e: &StoreError) {
     tracing::error!("jobs: {e}");
 }
 
-pub(crate) use walk::settle;
+pub(crate) use walk::resolve;

@@ -5,64 +5,119 @@ use crate::{
     metrics::EndLabel,
     node::{Node, Published, SecretScope},
 };
+use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    Catalog, Period,
-    connector::{Failure, Repeat},
-    job::{Effect, Event, Facts, JobState, Machine, Phase, Settlement, StepResult},
+    Catalog, Kind, Period,
+    connector::{CallEnd, Failure, Repeat},
+    job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Settlement, StepResult},
     runbook::{Action, Runbook},
 };
 use arvok_store::{
-    StoreError,
+    Class, StoreError,
     jobs::{self, Began, Ended, Held, Record, Then},
     read,
 };
+use futures_util::FutureExt;
 use serde_json::{Map, Value};
+use std::{
+    panic::AssertUnwindSafe,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 /// What is to be done outside after the record.
 enum Outward {
-    Call { via: String, operation: String, give: Map<String, Value>, key: String, timeout: Option<Period> },
+    Call(Outgoing),
     LookAtAlarm,
     Nothing,
 }
 
-/// Walks a claimed job until it ends, waits, or is lost to another node.
-pub(super) async fn walk(node: &Node, held: Held) {
+/// A call that is to be made.
+struct Outgoing {
+    via: String,
+    operation: String,
+    give: Map<String, Value>,
+    key: String,
+    timeout: Option<Period>,
+}
+
+/// Walks a claimed job until it ends, waits, or is lost to another claim. `first` is what a person
+/// said of an unsure step.
+pub(super) async fn walk(node: &Node, held: Held, first: Option<Event>) {
     node.metrics.jobs_running.inc();
-    let id = held.id;
-    match go(node, held, None).await {
-        Ok(()) => {}
-        Err(StoreError::LeaseLost) => tracing::warn!(job = id, "another node has taken the job over"),
-        Err(e) => tracing::error!(job = id, "the job stands still until its lease ends: {e}"),
+    let (id, claim) = (held.id, held.claim);
+    let walking = AssertUnwindSafe(go(node, held, first)).catch_unwind();
+    let why = match walking.await {
+        Ok(Ok(())) => None,
+        Ok(Err(StoreError::ClaimLost)) => {
+            tracing::warn!(job = id, "another claim has taken the job over");
+            None
+        }
+        Ok(Err(e)) => Some(e.to_string()),
+        Err(_) => Some("the walk ended unexpectedly; the log says where".to_owned()),
+    };
+    if let Some(why) = why {
+        tracing::error!(job = id, "the job is let go: {why}");
+        if let Err(e) = jobs::let_go(&node.work_db, claim, &why).await {
+            tracing::error!(job = id, "the job stands still until its lease ends: {e}");
+        }
     }
     node.metrics.jobs_running.dec();
 }
 
 /// Takes a person's word for an unsure job and goes on; false if it is not unsure.
-pub(crate) async fn settle(node: &std::sync::Arc<Node>, id: i64, verdict: Settlement) -> Result<bool, StoreError> {
-    let Some(held) = jobs::claim_unsure(&node.db, &node.name, id).await? else { return Ok(false) };
-    let node = std::sync::Arc::clone(node);
+pub(crate) async fn resolve(node: &Arc<Node>, id: i64, word: Settlement) -> Result<bool, StoreError> {
+    let Some(held) = jobs::claim_unsure(&node.work_db, &node.name, id).await? else { return Ok(false) };
+    let alive = node.keep_alive(held.claim);
+    let node = Arc::clone(node);
     tokio::spawn(async move {
-        if let Err(e) = go(&node, held, Some(Event::Settled(verdict))).await {
-            tracing::error!(job = id, "{e}");
-        }
+        walk(&node, held, Some(Event::Settled(word))).await;
+        drop(alive);
         node.work.notify_one();
     });
     Ok(true)
+}
+
+/// How long a record is tried again while the database cannot be worked with. The claim says
+/// whether it may still be made.
+const INSIST: Duration = Duration::from_secs(60);
+
+/// Keeps a record; tries again while the database cannot be worked with. A job under way outlives a
+/// database that is away for a while.
+async fn keep(node: &Node, held: &Held, progress: &Progress, record: &Record) -> Result<(), StoreError> {
+    let begun = Instant::now();
+    let mut pause = Duration::from_millis(50);
+    loop {
+        let now = clock::now();
+        match jobs::record(&node.work_db, (held.id, held.claim), progress, record, now).await {
+            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
+                tracing::warn!(job = held.id, "its record is tried again: {e}");
+                tokio::time::sleep(pause).await;
+                pause = (pause * 2).min(Duration::from_secs(1));
+            }
+            Err(e) => return Err(e),
+            Ok(()) => {
+                node.announcer.tell(Change { jobs: vec![held.id], ..Change::default() });
+                return Ok(());
+            }
+        }
+    }
 }
 
 async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreError> {
     let Some(runbook) = node.runbook(&held.runbook, held.runbook_version).await? else {
         let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
         let record = Record { then: end(JobState::Failed, why), ..Record::default() };
-        return jobs::record(&node.db, &node.name, held.id, &held.progress, record, clock::now()).await;
+        return keep(node, &held, &held.progress, &record).await;
     };
     let alert = match held.alert_seq {
-        Some(seq) => read::whole_alert(&node.db, seq).await?,
+        Some(seq) => read::whole_alert(&node.work_db, seq).await?,
         None => None,
     };
     let facts = Facts {
         id: held.id,
+        key: key(node, &held),
         inputs: held.inputs.clone(),
         target: held.target.clone(),
         alert,
@@ -72,31 +127,38 @@ async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreEr
     let mut machine = Machine::new(&runbook, &facts, held.progress.clone());
     let mut event = first.unwrap_or(Event::Taken { repeat });
     loop {
-        let now = clock::now();
-        let (mut record, outward) = sort(machine.handle(now, event));
+        let (mut record, outward) = sort(machine.handle(clock::now(), event));
         redact(&mut record, &node.published());
+        if matches!((&outward, &record.then), (Outward::Nothing, Then::GoOn)) {
+            // Cannot be; but a job that nobody walks must not look as if somebody did.
+            record.then = end(JobState::Failed, "there was nothing left to do".into());
+        }
+        keep(node, &held, &machine.progress, &record).await?;
         if let Then::End { state, .. } = &record.then {
             let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
             node.metrics.jobs_ended.get_or_create(&label).inc();
         }
-        jobs::record(&node.db, &node.name, held.id, &machine.progress, record, now).await?;
         event = match outward {
             Outward::Nothing => return Ok(()),
             Outward::LookAtAlarm => {
                 let raised = match held.alarm_id {
-                    Some(alarm) => jobs::alarm_raised(&node.db, alarm).await?,
+                    Some(alarm) => jobs::alarm_raised(&node.work_db, alarm).await?,
                     None => false,
                 };
                 Event::AlarmSeen { raised }
             }
-            Outward::Call { via, operation, give, key, timeout } => {
-                match call(node, &via, &operation, &give, &key, timeout).await {
-                    Ok(output) => Event::Returned(output),
-                    Err(Failure { message, again }) => Event::Broke { message, again },
-                }
-            }
+            Outward::Call(outward) => match call(node, &outward).await {
+                (Ok(output), _) => Event::Returned(output),
+                (Err(failure), repeat) => Event::Broke { failure, repeat },
+            },
         };
     }
+}
+
+/// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,
+/// and go back when a backup is restored; with the moment of the dispatch they are never the same.
+fn key(node: &Node, held: &Held) -> String {
+    format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
 }
 
 /// Whether the call that was under way when the job was left may be repeated.
@@ -149,7 +211,7 @@ fn sort(effects: Vec<Effect>) -> (Record, Outward) {
                 });
             }
             Effect::Call { via, operation, give, key, timeout } => {
-                outward = Outward::Call { via, operation, give, key, timeout };
+                outward = Outward::Call(Outgoing { via, operation, give, key, timeout });
             }
             Effect::LookAtAlarm => outward = Outward::LookAtAlarm,
             Effect::Wait { until } => record.then = Then::Wait(until),
@@ -168,30 +230,30 @@ fn redact(record: &mut Record, published: &Published) {
     }
 }
 
-async fn call(
-    node: &Node,
-    via: &str,
-    operation: &str,
-    give: &Map<String, Value>,
-    key: &str,
-    timeout: Option<Period>,
-) -> Result<Value, Failure> {
+/// Calls; what came of it, and whether doing it twice is harmless.
+async fn call(node: &Node, outward: &Outgoing) -> (Result<Value, Failure>, Repeat) {
     let published = node.published();
-    let fixed = |message: String| Failure { message, again: false };
-    let (connection, operation) = published.catalog.operation(via, operation).map_err(fixed)?;
-    let scope = SecretScope { secrets: &published.secrets, settings: &node.settings };
-    let base = scope.fill(&connection.base).map_err(fixed)?;
-    let bearer = connection.bearer.as_ref().map(|b| scope.fill(b)).transpose().map_err(fixed)?;
-    let timeout = timeout.unwrap_or(connection.timeout);
-    node.http
-        .call(Call {
-            operation,
-            give,
-            key,
-            base: &base,
-            bearer: bearer.as_deref(),
-            timeout: std::time::Duration::from_millis(timeout.millis()),
-            redactor: &published.redactor,
-        })
-        .await
+    let unsent = |message: String| (Err(Failure::lasting(CallEnd::NotSent, message)), Repeat::Never);
+    let (connection, operation) = match published.catalog.operation(&outward.via, &outward.operation) {
+        Ok(found) => found,
+        Err(wrong) => return unsent(wrong),
+    };
+    let scope = SecretScope::of(&published, &node.settings, Kind::Connection, &connection.name);
+    let base = scope.fill(&connection.base);
+    let bearer = connection.bearer.as_ref().map(|b| scope.fill(b)).transpose();
+    let (base, bearer) = match (base, bearer) {
+        (Ok(base), Ok(bearer)) => (base, bearer),
+        (Err(wrong), _) | (_, Err(wrong)) => return unsent(wrong),
+    };
+    let timeout = outward.timeout.unwrap_or(connection.timeout);
+    let call = Call {
+        operation,
+        give: &outward.give,
+        key: &outward.key,
+        base: &base,
+        bearer: bearer.as_deref(),
+        timeout: Duration::from_millis(timeout.millis()),
+        redactor: &published.redactor,
+    };
+    (node.http.call(call).await, operation.repeat)
 }

@@ -34,6 +34,8 @@ pub struct Cluster {
     server: Tethered,
     port: u16,
     password: String,
+    /// Let go after the server has ended.
+    _home: Home,
 }
 
 fn failed(what: impl Into<String>) -> StoreError {
@@ -66,19 +68,20 @@ impl Cluster {
         let bin = binaries()?;
         let home = Home::prepare(folder)?;
         wait_for_former(&home)?;
-        if !home.data.join("PG_VERSION").exists() {
+        if !home.files(|| home.data.try_exists()).map_err(|e| failed(format!("{}: {e}", home.data.display())))? {
             init(&bin, &home)?;
         }
-        let password =
-            fs::read_to_string(&home.password).map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
+        let password = home
+            .files(|| fs::read_to_string(&home.password))
+            .map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
         for _ in 0..5 {
             let port = free_port()?;
             let mut server = serve(&bin, &home, port, durability)?;
             if ready(&bin, &home, &mut server, port) {
-                return Ok(Self { server, port, password });
+                return Ok(Self { server, port, password, _home: home });
             }
         }
-        let log = fs::read_to_string(&home.log).unwrap_or_default();
+        let log = home.files(|| fs::read_to_string(&home.log)).unwrap_or_default();
         let last: Vec<&str> = log.lines().rev().take(5).collect();
         Err(failed(format!("the private PostgreSQL in {} does not start: {}", home.data.display(), last.join(" / "))))
     }
@@ -134,22 +137,24 @@ fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
     getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
     let password: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
     home.write_password(&password)?;
+    // What a death in the middle has left is made anew; the data has its name only when it is whole.
+    let _ = home.files(|| fs::remove_dir_all(&home.unfinished));
     let output = home
         .command(&bin.join("initdb"))
         .args(["--username=arvok", "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
         .arg(format!("--pwfile={}", home.password.display()))
         .arg("-D")
-        .arg(&home.data)
+        .arg(&home.unfinished)
         .output()
         .map_err(|e| failed(format!("initdb: {e}")))?;
-    if output.status.success() {
-        return Ok(());
+    if !output.status.success() {
+        return Err(failed(format!("initdb: {}", String::from_utf8_lossy(&output.stderr).trim())));
     }
-    Err(failed(format!("initdb: {}", String::from_utf8_lossy(&output.stderr).trim())))
+    home.files(|| fs::rename(&home.unfinished, &home.data)).map_err(|e| failed(format!("{}: {e}", home.data.display())))
 }
 
 fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<Tethered, StoreError> {
-    let log = fs::File::create(&home.log).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
+    let log = home.files(|| fs::File::create(&home.log)).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
     let mut command = home.command(&bin.join("postgres"));
     command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
     for setting in
@@ -192,6 +197,6 @@ fn wait_for_former(home: &Home) -> Result<(), StoreError> {
         }
         std::thread::sleep(Duration::from_millis(50));
     }
-    let _ = fs::remove_file(home.data.join("postmaster.pid"));
+    let _ = home.files(|| fs::remove_file(home.data.join("postmaster.pid")));
     Ok(())
 }

@@ -1,12 +1,15 @@
 //! The alarms that a batch touches: locked, moved on in memory, written back.
 
-use crate::{StoreError, sql};
+use crate::{
+    StoreError,
+    sql::{self, NO_TIME, Script},
+};
 use arvok_core::{
     Alert, AlertState, Severity,
     alarm::{Alarm, Change},
 };
 use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, DatabaseTransaction};
+use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult};
 use std::collections::BTreeMap;
 
 /// Source, resource, kind.
@@ -27,14 +30,14 @@ struct Kept {
     changed: bool,
 }
 
-#[derive(serde::Deserialize)]
+#[derive(FromQueryResult)]
 struct Row {
     id: i64,
     source: String,
     resource: String,
     kind: String,
     severity: i16,
-    state: String,
+    raised: bool,
     summary: String,
     value: Option<f64>,
     count: i64,
@@ -44,16 +47,20 @@ struct Row {
     told_at: Option<DateTime<Utc>>,
 }
 
-const LOCK: &str = "SELECT a.* FROM alarm a
-    JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind) USING (source, resource, kind)
-    ORDER BY source, resource, kind FOR UPDATE OF a";
+const COLUMNS: &str =
+    "a.id, a.source, a.resource, a.kind, a.severity, a.state = 'raised' AS raised, a.summary, a.value,
+    a.count, a.raised_at, a.changed_at, a.cleared_at, a.told_at";
+
+const LOCK: &str = "FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind)
+    USING (source, resource, kind) ORDER BY source, resource, kind FOR UPDATE OF a";
 
 /// Makes rows for what is heard of the first time; one that another node made meanwhile is locked.
-const MAKE: &str = "INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
+const MAKE: &str =
+    "INSERT INTO alarm AS a (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
     SELECT source, resource, kind, 1, 'cleared', '', 0, at, at
     FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]) AS t (source, resource, kind, at)
-    ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind
-    RETURNING *";
+    ORDER BY source, resource, kind
+    ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING";
 
 pub(super) async fn lock<'a>(
     tx: &DatabaseTransaction,
@@ -66,22 +73,21 @@ pub(super) async fn lock<'a>(
     }
     let mut rows: Vec<Row> = Vec::new();
     if !wanted.is_empty() {
-        rows = sql::returned(tx, LOCK, columns(wanted.keys())).await?;
+        rows = sql::typed(tx, &format!("SELECT {COLUMNS} {LOCK}"), columns(wanted.keys())).await?;
     }
     for row in &rows {
         wanted.remove(&(row.source.clone(), row.resource.clone(), row.kind.clone()));
     }
-    let missing: Vec<(Key, DateTime<Utc>)> = wanted.into_iter().collect();
-    if !missing.is_empty() {
-        let mut values = columns(missing.iter().map(|(k, _)| k));
-        values.push(missing.iter().map(|(_, at)| *at).collect::<Vec<_>>().into());
-        rows.extend(sql::returned::<Row>(tx, MAKE, values).await?);
+    if !wanted.is_empty() {
+        let mut values = columns(wanted.keys());
+        values.push(wanted.values().copied().collect::<Vec<_>>().into());
+        rows.extend(sql::typed::<Row>(tx, &format!("{MAKE} {COLUMNS}"), values).await?);
     }
     let by_key = rows
         .into_iter()
         .map(|r| {
             let alarm = Alarm {
-                raised: r.state == "raised",
+                raised: r.raised,
                 severity: Severity::from_rank(r.severity),
                 summary: r.summary,
                 value: r.value,
@@ -123,39 +129,37 @@ impl Alarms {
     }
 
     /// Writes back what was touched.
-    pub async fn write(&self, tx: &DatabaseTransaction) -> Result<(), StoreError> {
+    pub fn write(&self, script: &mut Script) {
         let touched: Vec<&Kept> = self.by_key.values().filter(|k| k.touched).collect();
         if touched.is_empty() {
-            return Ok(());
+            return;
         }
-        let sql = "UPDATE alarm a SET severity = t.severity, state = t.state, summary = t.summary,
+        let sql = format!(
+            "UPDATE alarm a SET severity = t.severity, state = t.state, summary = t.summary,
                 value = nullif(t.value, 'NaN'), count = t.count, raised_at = t.raised_at, changed_at = t.changed_at,
-                cleared_at = nullif(t.cleared::timestamptz, '-infinity'), told_at = nullif(t.told::timestamptz, '-infinity')
+                cleared_at = nullif(t.cleared, {NO_TIME}), told_at = nullif(t.told, {NO_TIME})
             FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::float8[], $6::bigint[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::text[]) AS t (id, severity, state, summary, value,
-                count, raised_at, changed_at, cleared, told)
-            WHERE a.id = t.id";
-        let all = |f: fn(&Alarm) -> String| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<String>>().into();
+                $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::timestamptz[]) AS t (id, severity, state,
+                summary, value, count, raised_at, changed_at, cleared, told)
+            WHERE a.id = t.id"
+        );
+        let texts = |f: fn(&Alarm) -> String| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<String>>().into();
         let times = |f: fn(&Alarm) -> DateTime<Utc>| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<_>>().into();
+        let maybe = |f: fn(&Alarm) -> Option<DateTime<Utc>>| sql::moments(touched.iter().map(|k| f(&k.alarm)));
         let values = vec![
             touched.iter().map(|k| k.id).collect::<Vec<i64>>().into(),
             touched.iter().map(|k| k.alarm.severity.rank()).collect::<Vec<i16>>().into(),
-            all(|a| if a.raised { "raised" } else { "cleared" }.to_owned()),
-            all(|a| a.summary.clone()),
-            touched.iter().map(|k| k.alarm.value.unwrap_or(f64::NAN)).collect::<Vec<f64>>().into(),
+            texts(|a| if a.raised { "raised" } else { "cleared" }.to_owned()),
+            texts(|a| a.summary.clone()),
+            sql::numbers(touched.iter().map(|k| k.alarm.value)),
             touched.iter().map(|k| k.alarm.count).collect::<Vec<i64>>().into(),
             times(|a| a.raised_at),
             times(|a| a.changed_at),
-            all(|a| moment(a.cleared_at)),
-            all(|a| moment(a.told_at)),
+            maybe(|a| a.cleared_at),
+            maybe(|a| a.told_at),
         ];
-        sql::run(tx, sql, values).await?;
-        Ok(())
+        script.add(&sql, values);
     }
-}
-
-fn moment(t: Option<DateTime<Utc>>) -> String {
-    t.map_or_else(|| "-infinity".to_owned(), |t| t.to_rfc3339())
 }
 
 /// The alarms of recorded alerts.
@@ -163,7 +167,7 @@ pub(super) async fn of_alerts(
     tx: &DatabaseTransaction,
     alerts: impl Iterator<Item = &i64>,
 ) -> Result<BTreeMap<i64, Option<i64>>, StoreError> {
-    #[derive(serde::Deserialize)]
+    #[derive(FromQueryResult)]
     struct Row {
         seq: i64,
         id: i64,
@@ -174,7 +178,7 @@ pub(super) async fn of_alerts(
     }
     let sql = "SELECT a.seq, m.id FROM alert a JOIN alarm m USING (source, resource, kind)
         WHERE a.state <> 'noted' AND a.seq = ANY($1)";
-    let rows: Vec<Row> = sql::rows(tx, sql, vec![wanted.into()]).await?;
+    let rows: Vec<Row> = sql::typed(tx, sql, vec![wanted.into()]).await?;
     Ok(rows.into_iter().map(|r| (r.seq, Some(r.id))).collect())
 }
 

@@ -2,16 +2,12 @@
 //! the first time tells how many jobs there will be and for which older alerts, the second time
 //! with their numbers and these alerts at hand, so that no number is wasted.
 
-use super::{
-    Hit,
-    memories::{Due, Memories},
-    outcome::Outcome,
-};
-use crate::{StoreError, sql};
+use super::{Hit, draw_numbers, due::Due, memories::Memories, outcome::Outcome};
+use crate::StoreError;
 use arvok_core::{
     Alert, Catalog, alarm,
-    rule::Rule,
-    settle::{Effect, Event, Machine, Matched, Memory, Slot, Standing},
+    rule::{Placed, Rule},
+    settle::{Effect, Event, Machine, Matched, Memory, Standing},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
@@ -24,9 +20,16 @@ use std::{
 pub(super) struct Fresh<'a> {
     pub alert: &'a Alert,
     pub seq: i64,
-    pub hits: Vec<Hit<'a>>,
+    pub hits: &'a [Hit<'a>],
     pub alarm: Option<i64>,
     pub change: alarm::Change,
+}
+
+impl<'a> Fresh<'a> {
+    /// The rules that can decide about it, and where it belongs there.
+    pub fn placed(&self) -> impl Iterator<Item = (&'a Arc<Rule>, &'a Placed)> {
+        self.hits.iter().filter_map(|h| Some((h.rule, h.placed.as_ref().ok()?)))
+    }
 }
 
 /// What is to be decided.
@@ -37,21 +40,30 @@ pub(super) struct Batch<'a> {
     pub now: DateTime<Utc>,
 }
 
+impl<'a> Batch<'a> {
+    /// An alert of the batch; they are in the order of their numbers.
+    pub fn alert(&self, seq: i64) -> Option<&'a Alert> {
+        let at = self.fresh.binary_search_by_key(&seq, |f| f.seq).ok()?;
+        self.fresh.get(at).map(|f| f.alert)
+    }
+}
+
 /// Decides with real numbers.
 pub(super) async fn settle<'a>(
     tx: &DatabaseTransaction,
     batch: &Batch<'a>,
     memories: Memories,
 ) -> Result<Outcome<'a>, StoreError> {
-    let mut trial = decide(batch, memories.clone(), &mut Numbers::default());
+    let before = memories.clone();
+    let mut trial = decide(batch, memories, &mut Numbers::default());
     if trial.fires.is_empty() {
         return Ok(trial);
     }
     let wanted = trial.numbers;
     let elders = elders(tx, &trial, batch).await?;
     if wanted > 0 {
-        let mut numbers = Numbers { given: drawn(tx, wanted).await?, drawn: 0 };
-        trial = decide(batch, memories, &mut numbers);
+        let mut numbers = Numbers { given: draw_numbers(tx, wanted).await?.into(), drawn: 0 };
+        trial = decide(batch, before, &mut numbers);
     }
     trial.elders = elders;
     Ok(trial)
@@ -63,23 +75,13 @@ struct Numbers {
     drawn: usize,
 }
 
-async fn drawn(tx: &DatabaseTransaction, wanted: usize) -> Result<VecDeque<i64>, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Number {
-        n: i64,
-    }
-    let sql = "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)";
-    let rows: Vec<Number> = sql::rows(tx, sql, vec![(wanted as i32).into()]).await?;
-    Ok(rows.into_iter().map(|n| n.n).collect())
-}
-
 /// Alerts of earlier batches for which something is dispatched now.
 async fn elders(
     tx: &DatabaseTransaction,
     trial: &Outcome<'_>,
     batch: &Batch<'_>,
 ) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    let here = |seq: &i64| batch.fresh.iter().any(|f| f.seq == *seq);
+    let here = |seq: &i64| batch.alert(*seq).is_some();
     let wanted: Vec<i64> = trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|s| !here(s)).copied().collect();
     if wanted.is_empty() {
         return Ok(BTreeMap::new());
@@ -105,18 +107,12 @@ struct Work<'a, 'n> {
 }
 
 impl<'a> Work<'a, '_> {
+    /// What belongs to a rule that this node does not know is left to one that does.
     fn due(&mut self, due: &Due, batch: &Batch<'a>) {
-        let Some((rule, version)) = batch.catalog.rule(&due.rule) else {
-            // Nobody is left who could want it.
-            let memory = self.outcome.memories.by_rule.entry(due.rule.clone()).or_default();
-            match &due.slot {
-                Slot::Tally(key) => drop(memory.tallies.remove(key)),
-                Slot::Pool(key) => drop(memory.pools.remove(key)),
-            }
-            return;
-        };
-        let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
-        self.outcome.take(rule, version, batch.now, effects, "");
+        if let Some((rule, version)) = batch.catalog.rule(&due.rule) {
+            let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
+            self.outcome.take(rule, version, batch.now, effects, "");
+        }
     }
 
     fn alert(&mut self, fresh: &Fresh<'a>) {
@@ -125,33 +121,34 @@ impl<'a> Work<'a, '_> {
             self.cleared(now, alarm);
         }
         let standing = Standing::of(fresh.alert.state, fresh.alarm, fresh.change);
-        for hit in &fresh.hits {
+        for hit in fresh.hits {
+            let Placed { keys, entries } = match &hit.placed {
+                Ok(placed) => placed,
+                Err(why) => {
+                    self.outcome.broken(hit.rule, hit.version, fresh, why);
+                    continue;
+                }
+            };
             let matched = Matched {
                 alert: fresh.seq,
-                keys: &hit.keys,
+                keys,
                 happened: fresh.alert.happened(),
                 severity: fresh.alert.severity,
                 standing,
-                entries: hit.rule.entries(fresh.alert).count(),
+                entries: *entries,
                 cause: None,
             };
             let effects = self.handle(hit.rule, now, Event::Matched(matched));
             self.outcome.alarms.insert(fresh.seq, fresh.alarm);
-            self.outcome.take(hit.rule, hit.version, now, effects, &hit.keys.tally);
+            self.outcome.take(hit.rule, hit.version, now, effects, &keys.tally);
         }
     }
 
     fn cleared(&mut self, now: DateTime<Utc>, alarm: i64) {
         for (name, key) in self.outcome.memories.holding(alarm) {
-            match self.outcome.catalog.rule(&name) {
-                Some((rule, version)) => {
-                    let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
-                    self.outcome.take(rule, version, now, effects, &key);
-                }
-                None => {
-                    let memory = self.outcome.memories.by_rule.entry(name).or_default();
-                    memory.tallies.remove(&key);
-                }
+            if let Some((rule, version)) = self.outcome.catalog.rule(&name) {
+                let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
+                self.outcome.take(rule, version, now, effects, &key);
             }
         }
     }

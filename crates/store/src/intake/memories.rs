@@ -1,115 +1,213 @@
-//! What rules remember, as far as a batch touches it: locked, moved on in memory, written back
-//! or forgotten. Tallies are locked before pools, and both in the order of their keys.
+//! What rules remember, as far as a batch touches it: locked, moved on in memory, and what has
+//! changed written back. Tallies are locked in one statement, then pools, both in the order of
+//! their keys.
+//!
+//! A gathering that fires needs the tallies of all its members. Which these are is only certain
+//! once the gathering is locked, and then it is too late to lock tallies; so they are looked up
+//! beforehand without locks, and if that was not enough the batch starts anew with what was
+//! missing.
 
-use crate::{StoreError, sql};
-use arvok_core::settle::{Keys, Memory, Pool, Slot, Tally};
+use crate::{
+    StoreError,
+    sql::{self, NO_TIME, Script},
+};
+use arvok_core::{
+    Catalog,
+    rule::Placed,
+    settle::{Keys, Memory, Pool, Tally},
+};
 use chrono::{DateTime, Utc};
-use sea_orm::DatabaseTransaction;
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Something of a rule, by the rule's name and its own key.
 pub(super) type Key = (String, String);
+
+/// What a batch is known to need.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Wanted {
+    pub tallies: BTreeSet<Key>,
+    pub pools: BTreeSet<Key>,
+    /// Alarms whose tallies are needed.
+    pub cleared: Vec<i64>,
+    /// Tallies that would join a gathering, by the gathering.
+    pub(super) joining: BTreeMap<Key, BTreeSet<String>>,
+}
+
+impl Wanted {
+    /// What an alert of a rule needs.
+    pub fn add(&mut self, rule: &str, keys: &Keys) {
+        let of = |key: &String| (rule.to_owned(), key.clone());
+        self.tallies.insert(of(&keys.tally));
+        self.pools.extend([&keys.gathering, &keys.cap].into_iter().flatten().map(of));
+        if let Some(pool) = &keys.gathering {
+            self.joining.entry(of(pool)).or_default().insert(keys.tally.clone());
+        }
+    }
+}
+
+/// Tallies that have to be locked before the pools are.
+#[derive(Debug)]
+pub(super) struct Unloaded(pub BTreeSet<Key>);
 
 /// The memories of the rules that a batch touches.
 #[derive(Clone, Default)]
 pub(super) struct Memories {
     pub by_rule: BTreeMap<String, Memory>,
-    /// Rows that exist and may have to be deleted.
-    tallies: BTreeSet<Key>,
-    pools: BTreeSet<Key>,
+    /// As they were read.
+    before: BTreeMap<String, Memory>,
 }
 
-#[derive(serde::Deserialize)]
-struct TallyRow {
+#[derive(FromQueryResult)]
+struct Row {
     rule: String,
     key: String,
-    state: Tally,
+    state: Option<String>,
 }
 
-#[derive(serde::Deserialize)]
-struct PoolRow {
-    rule: String,
-    key: String,
-    state: Option<Pool>,
-}
+const LOCK_TALLIES: &str = "SELECT t.rule, t.key, t.state::text AS state FROM tally t
+    JOIN unnest($1::text[], $2::text[]) AS k (rule, key) USING (rule, key)
+    ORDER BY t.rule, t.key FOR UPDATE OF t";
 
-const LOCK_MATCHED: &str = "INSERT INTO tally (rule, key, state, alarms)
-    SELECT rule, key, '{}', '{}' FROM unnest($1::text[], $2::text[]) AS t (rule, key)
-    ON CONFLICT (rule, key) DO UPDATE SET key = excluded.key
-    RETURNING rule, key, state";
+const LOCK_TALLIES_OF: &str = "SELECT t.rule, t.key, t.state::text AS state FROM tally t
+    JOIN (SELECT rule, key FROM unnest($1::text[], $2::text[]) AS k (rule, key)
+        UNION SELECT rule, key FROM tally WHERE alarms && $3::bigint[]) k USING (rule, key)
+    ORDER BY t.rule, t.key FOR UPDATE OF t";
 
-const LOCK_CLEARED: &str =
-    "SELECT rule, key, state FROM tally WHERE alarms && $1::bigint[] ORDER BY rule, key FOR UPDATE";
+const POOLS: &str = "SELECT p.rule, p.key, p.state::text AS state FROM pool p
+    JOIN unnest($1::text[], $2::text[]) AS k (rule, key) USING (rule, key)";
 
-const LOCK_POOLS: &str =
-    "INSERT INTO pool (rule, key) SELECT rule, key FROM unnest($1::text[], $2::text[]) AS t (rule, key)
-    ON CONFLICT (rule, key) DO UPDATE SET key = excluded.key
-    RETURNING rule, key, state";
-
-fn columns(keys: &BTreeSet<Key>) -> Vec<sea_orm::Value> {
-    let (rules, keys): (Vec<String>, Vec<String>) = keys.iter().cloned().unzip();
+pub(super) fn columns<'a>(keys: impl IntoIterator<Item = &'a Key>) -> Vec<Value> {
+    let (rules, keys): (Vec<String>, Vec<String>) = keys.into_iter().cloned().unzip();
     vec![rules.into(), keys.into()]
 }
 
-impl Memories {
-    /// Locks the tallies of matched alerts, those that hold cleared alarms, and all that these
-    /// share with others.
-    pub async fn lock<'a>(
-        tx: &DatabaseTransaction,
-        matched: impl Iterator<Item = (&'a str, &'a Keys)> + Clone,
-        cleared: &[i64],
-    ) -> Result<Self, StoreError> {
-        let mut memories = Self::default();
-        let tallies = matched.clone().map(|(rule, keys)| (rule.to_owned(), keys.tally.clone())).collect();
-        memories.lock_tallies(tx, &tallies).await?;
-        if !cleared.is_empty() {
-            memories.take_tallies(sql::returned(tx, LOCK_CLEARED, vec![cleared.to_vec().into()]).await?);
+fn pool(row: &Row) -> Result<Option<Pool>, StoreError> {
+    Ok(row.state.as_deref().map(serde_json::from_str).transpose()?)
+}
+
+/// The members of gatherings that these alerts may bring to fire, read without locks.
+pub(super) async fn likely_members(
+    db: &impl ConnectionTrait,
+    catalog: &Catalog,
+    placed: &[(&str, &Placed)],
+    now: DateTime<Utc>,
+) -> Result<BTreeSet<Key>, StoreError> {
+    let mut wanted = Wanted::default();
+    placed.iter().filter(|(_, p)| p.keys.gathering.is_some()).for_each(|(rule, p)| wanted.add(rule, &p.keys));
+    if wanted.joining.is_empty() {
+        return Ok(BTreeSet::new());
+    }
+    let rows: Vec<Row> = sql::typed(db, POOLS, columns(wanted.joining.keys())).await?;
+    let mut likely = BTreeSet::new();
+    for row in rows {
+        if let Some(Pool::Gathering { members, due, .. }) = pool(&row)? {
+            let key = (row.rule, row.key);
+            if fires(catalog, &key, &members, wanted.joining.get(&key), due, now) {
+                likely.extend(members.into_iter().map(|m| (key.0.clone(), m)));
+            }
         }
-        let pools = matched.flat_map(|(rule, keys)| {
-            [&keys.gathering, &keys.cap].into_iter().flatten().map(|key| (rule.to_owned(), key.clone()))
-        });
-        memories.lock_pools(tx, pools.collect()).await?;
-        Ok(memories)
+    }
+    Ok(likely)
+}
+
+/// The members of gatherings, read without locks.
+pub(super) async fn members_of(db: &impl ConnectionTrait, pools: &BTreeSet<Key>) -> Result<BTreeSet<Key>, StoreError> {
+    let rows: Vec<Row> = sql::typed(db, POOLS, columns(pools)).await?;
+    let mut all = BTreeSet::new();
+    for row in rows {
+        if let Some(Pool::Gathering { members, .. }) = pool(&row)? {
+            all.extend(members.into_iter().map(|m| (row.rule.clone(), m)));
+        }
+    }
+    Ok(all)
+}
+
+/// Whether a gathering may fire within this batch.
+fn fires(
+    catalog: &Catalog,
+    (rule, _): &Key,
+    members: &[String],
+    joining: Option<&BTreeSet<String>>,
+    due: DateTime<Utc>,
+    now: DateTime<Utc>,
+) -> bool {
+    let at_most = catalog.rule(rule).and_then(|(r, _)| r.settle.gather.as_ref()).map_or(0, |g| g.at_most as usize);
+    let newcomers = joining.map_or(0, |j| j.iter().filter(|key| !members.contains(key)).count());
+    due <= now || members.len() + newcomers >= at_most
+}
+
+impl Memories {
+    /// Locks what is wanted and all that it shares with others; or says what has to be wanted.
+    pub async fn load(
+        tx: &DatabaseTransaction,
+        catalog: &Catalog,
+        mut wanted: Wanted,
+        now: DateTime<Utc>,
+    ) -> Result<Result<Self, Unloaded>, StoreError> {
+        let mut memories = Self::default();
+        if !wanted.tallies.is_empty() || !wanted.cleared.is_empty() {
+            let mut values = columns(&wanted.tallies);
+            let sql = if wanted.cleared.is_empty() {
+                LOCK_TALLIES
+            } else {
+                values.push(wanted.cleared.clone().into());
+                LOCK_TALLIES_OF
+            };
+            let rows: Vec<Row> = sql::typed(tx, sql, values).await?;
+            memories.take_tallies(rows, &mut wanted)?;
+        }
+        if !wanted.pools.is_empty() {
+            let sql = format!("{POOLS} ORDER BY p.rule, p.key FOR UPDATE OF p");
+            let rows: Vec<Row> = sql::typed(tx, &sql, columns(&wanted.pools)).await?;
+            let missing = memories.take_pools(rows, catalog, &wanted, now)?;
+            if !missing.is_empty() {
+                return Ok(Err(Unloaded(missing)));
+            }
+        }
+        memories.before = memories.by_rule.clone();
+        Ok(Ok(memories))
     }
 
-    /// Locks tallies, made where missing.
-    pub async fn lock_tallies(&mut self, tx: &DatabaseTransaction, keys: &BTreeSet<Key>) -> Result<(), StoreError> {
-        if !keys.is_empty() {
-            self.take_tallies(sql::returned(tx, LOCK_MATCHED, columns(keys)).await?);
+    /// Takes in tallies, and wants the pools that their episodes belong to.
+    pub fn take_tallies(&mut self, rows: Vec<impl Into<Loaded>>, wanted: &mut Wanted) -> Result<(), StoreError> {
+        for row in rows {
+            let Loaded { rule, key, state } = row.into();
+            let tally: Tally = serde_json::from_str(&state)?;
+            if let Some(episode) = &tally.episode {
+                let pools = [&episode.gathering, &episode.cap].into_iter().flatten();
+                wanted.pools.extend(pools.map(|pool| (rule.clone(), pool.clone())));
+                if let (Some(pool), true) = (&episode.gathering, tally.due.is_some()) {
+                    wanted.joining.entry((rule.clone(), pool.clone())).or_default().insert(key.clone());
+                }
+            }
+            wanted.tallies.insert((rule.clone(), key.clone()));
+            self.by_rule.entry(rule).or_default().tallies.insert(key, tally);
         }
         Ok(())
     }
 
-    fn take_tallies(&mut self, rows: Vec<TallyRow>) {
+    /// Takes in pools; the tallies of gatherings that may fire and were not wanted.
+    fn take_pools(
+        &mut self,
+        rows: Vec<Row>,
+        catalog: &Catalog,
+        wanted: &Wanted,
+        now: DateTime<Utc>,
+    ) -> Result<BTreeSet<Key>, StoreError> {
+        let mut missing = BTreeSet::new();
         for row in rows {
-            self.tallies.insert((row.rule.clone(), row.key.clone()));
-            self.by_rule.entry(row.rule).or_default().tallies.insert(row.key, row.state);
-        }
-    }
-
-    /// Locks pools, those that tallies belong to as well, and the tallies that may be dispatched
-    /// together with them.
-    pub async fn lock_pools(&mut self, tx: &DatabaseTransaction, mut keys: BTreeSet<Key>) -> Result<(), StoreError> {
-        for (rule, memory) in &self.by_rule {
-            let episodes = memory.tallies.values().filter_map(|t| t.episode.as_ref());
-            let pools = episodes.flat_map(|e| [&e.gathering, &e.cap].into_iter().flatten());
-            keys.extend(pools.map(|key| (rule.clone(), key.clone())));
-        }
-        if keys.is_empty() {
-            return Ok(());
-        }
-        let rows: Vec<PoolRow> = sql::returned(tx, LOCK_POOLS, columns(&keys)).await?;
-        let mut members = BTreeSet::new();
-        for row in rows {
-            self.pools.insert((row.rule.clone(), row.key.clone()));
-            let Some(pool) = row.state else { continue };
-            if let Pool::Gathering { members: all, .. } = &pool {
-                members.extend(all.iter().map(|m| (row.rule.clone(), m.clone())));
+            let Some(pool) = pool(&row)? else { continue };
+            let key = (row.rule, row.key);
+            if let Pool::Gathering { members, due, .. } = &pool
+                && fires(catalog, &key, members, wanted.joining.get(&key), *due, now)
+            {
+                let all = members.iter().map(|m| (key.0.clone(), m.clone()));
+                missing.extend(all.filter(|m| !wanted.tallies.contains(m)));
             }
-            self.by_rule.entry(row.rule).or_default().pools.insert(row.key, pool);
+            self.by_rule.entry(key.0).or_default().pools.insert(key.1, pool);
         }
-        let members = members.difference(&self.tallies).cloned().collect();
-        self.lock_tallies(tx, &members).await
+        Ok(missing)
     }
 
     /// The tallies that hold an alarm.
@@ -130,102 +228,153 @@ impl Memories {
         tallies.chain(pools).min()
     }
 
-    /// Writes all back; what has nothing left to remember is forgotten.
-    pub async fn write(self, tx: &DatabaseTransaction) -> Result<(), StoreError> {
-        let mut tallies: [Vec<String>; 5] = Default::default();
-        let mut pools: [Vec<String>; 4] = Default::default();
-        let (mut kept_tallies, mut kept_pools) = (HashSet::new(), HashSet::new());
-        let due = |due: Option<DateTime<Utc>>| due.map_or_else(|| "infinity".to_owned(), |t| t.to_rfc3339());
-        for (rule, memory) in self.by_rule {
-            for (key, tally) in memory.tallies {
-                kept_tallies.insert((rule.clone(), key.clone()));
-                let alarms: Vec<String> = tally.alarms.iter().map(ToString::to_string).collect();
-                let (state, alarms) = (serde_json::to_string(&tally)?, format!("{{{}}}", alarms.join(",")));
-                push(&mut tallies, [rule.clone(), key, state, alarms, due(tally.due)]);
-            }
-            for (key, pool) in memory.pools {
-                kept_pools.insert((rule.clone(), key.clone()));
-                let state = serde_json::to_string(&pool)?;
-                push(&mut pools, [rule.clone(), key, state, due(pool.due())]);
-            }
+    /// Writes what has changed; what has nothing left to remember is forgotten. Something new that
+    /// another batch made at the same moment is an error, after which all of it starts anew.
+    pub fn write(self, script: &mut Script) -> Result<(), StoreError> {
+        let none = Memory::default();
+        let mut tallies = Changes::default();
+        let mut pools = Changes::default();
+        for (rule, now) in &self.by_rule {
+            let before = self.before.get(rule).unwrap_or(&none);
+            tallies.compare(rule, &before.tallies, &now.tallies)?;
+            pools.compare(rule, &before.pools, &now.pools)?;
         }
-        forget(tx, "tally", self.tallies.into_iter().filter(|k| !kept_tallies.contains(k)).collect()).await?;
-        forget(tx, "pool", self.pools.into_iter().filter(|k| !kept_pools.contains(k)).collect()).await?;
-        if !tallies[0].is_empty() {
-            let sql = "UPDATE tally SET state = t.state::jsonb, alarms = t.alarms::bigint[],
-                    due = nullif(t.due::timestamptz, 'infinity')
-                FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[]) AS t (rule, key, state, alarms, due)
-                WHERE tally.rule = t.rule AND tally.key = t.key";
-            sql::run(tx, sql, tallies.into_iter().map(Into::into).collect()).await?;
-        }
-        if !pools[0].is_empty() {
-            let sql = "UPDATE pool SET state = t.state::jsonb, due = nullif(t.due::timestamptz, 'infinity')
-                FROM unnest($1::text[], $2::text[], $3::text[], $4::text[]) AS t (rule, key, state, due)
-                WHERE pool.rule = t.rule AND pool.key = t.key";
-            sql::run(tx, sql, pools.into_iter().map(Into::into).collect()).await?;
-        }
+        tallies.write(script, "tally", "alarms, ", ", alarms = t.alarms::bigint[]");
+        pools.write(script, "pool", "", "");
         Ok(())
     }
 }
 
-fn push<const N: usize>(columns: &mut [Vec<String>; N], row: [String; N]) {
-    columns.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
-}
-
-async fn forget(tx: &DatabaseTransaction, table: &str, keys: BTreeSet<Key>) -> Result<(), StoreError> {
-    if keys.is_empty() {
-        return Ok(());
-    }
-    let sql = format!("DELETE FROM {table} WHERE (rule, key) IN (SELECT * FROM unnest($1::text[], $2::text[]))");
-    sql::run(tx, &sql, columns(&keys)).await?;
-    Ok(())
-}
-
-/// Something whose due time has come.
-pub(super) struct Due {
+/// A tally as it is stored.
+pub(super) struct Loaded {
     pub rule: String,
-    pub slot: Slot,
-    pub at: DateTime<Utc>,
+    pub key: String,
+    pub state: String,
 }
 
-#[derive(serde::Deserialize)]
-struct DueRow {
-    rule: String,
-    key: String,
-    due: DateTime<Utc>,
+impl From<Row> for Loaded {
+    fn from(row: Row) -> Self {
+        Self { rule: row.rule, key: row.key, state: row.state.unwrap_or_else(|| "{}".into()) }
+    }
 }
 
-/// Claims what is due, so that no other node takes it at the same time, and loads it with all
-/// that it shares.
-pub(super) async fn claim_due(
-    tx: &DatabaseTransaction,
-    now: DateTime<Utc>,
-    most: i64,
-) -> Result<(Memories, Vec<Due>), StoreError> {
-    let claim = |table: &str| {
-        format!("SELECT rule, key, due FROM {table} WHERE due <= $1 ORDER BY due, key LIMIT $2 FOR UPDATE SKIP LOCKED")
-    };
-    let tallies: Vec<DueRow> = sql::returned(tx, &claim("tally"), vec![now.into(), most.into()]).await?;
-    let mut memories = Memories::default();
-    memories.lock_tallies(tx, &tallies.iter().map(|r| (r.rule.clone(), r.key.clone())).collect()).await?;
-    let pools: Vec<DueRow> = sql::returned(tx, &claim("pool"), vec![now.into(), most.into()]).await?;
-    memories.lock_pools(tx, pools.iter().map(|r| (r.rule.clone(), r.key.clone())).collect()).await?;
-    let tallies = tallies.into_iter().map(|r| Due { rule: r.rule, slot: Slot::Tally(r.key), at: r.due });
-    let pools = pools.into_iter().map(|r| Due { rule: r.rule, slot: Slot::Pool(r.key), at: r.due });
-    let mut due: Vec<Due> = tallies.chain(pools).collect();
-    due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
-    Ok((memories, due))
+/// What is kept under a key.
+trait Kept: PartialEq + serde::Serialize {
+    fn due(&self) -> Option<DateTime<Utc>>;
+    /// The alarms that it holds, as an array of SQL.
+    fn alarms(&self) -> Option<String>;
+}
+
+impl Kept for Tally {
+    fn due(&self) -> Option<DateTime<Utc>> {
+        self.due
+    }
+
+    fn alarms(&self) -> Option<String> {
+        let alarms: Vec<String> = self.alarms.iter().map(ToString::to_string).collect();
+        Some(format!("{{{}}}", alarms.join(",")))
+    }
+}
+
+impl Kept for Pool {
+    fn due(&self) -> Option<DateTime<Utc>> {
+        self.due()
+    }
+
+    fn alarms(&self) -> Option<String> {
+        None
+    }
+}
+
+/// Rows to be inserted, updated and deleted.
+#[derive(Default)]
+struct Changes {
+    new: Rows,
+    changed: Rows,
+    gone: Vec<Key>,
+}
+
+#[derive(Default)]
+struct Rows {
+    keys: Vec<Key>,
+    states: Vec<String>,
+    due: Vec<Option<DateTime<Utc>>>,
+    alarms: Vec<String>,
+}
+
+impl Rows {
+    fn values(self) -> Vec<Value> {
+        let mut values = columns(&self.keys);
+        values.extend([self.states.into(), sql::moments(self.due.into_iter())]);
+        if !self.alarms.is_empty() {
+            values.push(self.alarms.into());
+        }
+        values
+    }
+}
+
+type Map<T> = std::collections::HashMap<String, T>;
+
+impl Changes {
+    fn compare<T: Kept>(&mut self, rule: &str, before: &Map<T>, now: &Map<T>) -> Result<(), StoreError> {
+        for (key, kept) in now {
+            let rows = match before.get(key) {
+                Some(same) if same == kept => continue,
+                Some(_) => &mut self.changed,
+                None => &mut self.new,
+            };
+            rows.keys.push((rule.to_owned(), key.clone()));
+            rows.states.push(serde_json::to_string(kept)?);
+            rows.due.push(kept.due());
+            rows.alarms.extend(kept.alarms());
+        }
+        self.gone.extend(before.keys().filter(|k| !now.contains_key(*k)).map(|k| (rule.to_owned(), k.clone())));
+        Ok(())
+    }
+
+    fn write(self, script: &mut Script, table: &str, alarms: &str, set_alarms: &str) {
+        let given = if alarms.is_empty() { "" } else { ", $5::text[]" };
+        let source = format!(
+            "unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]{given}) AS t (rule, key, state, due{})",
+            if alarms.is_empty() { "" } else { ", alarms" }
+        );
+        if !self.new.keys.is_empty() {
+            let cast = if alarms.is_empty() { "" } else { "alarms::bigint[], " };
+            let sql = format!(
+                "INSERT INTO {table} (rule, key, {alarms}state, due)
+                SELECT rule, key, {cast}state::jsonb, nullif(due, {NO_TIME}) FROM {source} ORDER BY rule, key"
+            );
+            script.add(&sql, self.new.values());
+        }
+        if !self.changed.keys.is_empty() {
+            let sql = format!(
+                "UPDATE {table} SET state = t.state::jsonb, due = nullif(t.due, {NO_TIME}), aside = NULL, aside_tries = 0{set_alarms}
+                FROM {source} WHERE {table}.rule = t.rule AND {table}.key = t.key"
+            );
+            script.add(&sql, self.changed.values());
+        }
+        if !self.gone.is_empty() {
+            let sql =
+                format!("DELETE FROM {table} WHERE (rule, key) IN (SELECT * FROM unnest($1::text[], $2::text[]))");
+            script.add(&sql, columns(&self.gone));
+        }
+    }
 }
 
 /// What a rule remembers of some keys at the moment, without locks, for trying something out.
-pub(super) async fn peek(db: &sea_orm::DatabaseConnection, rule: &str, keys: &Keys) -> Result<Memory, StoreError> {
-    let mut memory = Memory::default();
-    let sql = "SELECT rule, key, state FROM tally WHERE rule = $1 AND key = $2";
-    let tallies: Vec<TallyRow> = sql::rows(db, sql, vec![rule.into(), keys.tally.as_str().into()]).await?;
-    memory.tallies.extend(tallies.into_iter().map(|t| (t.key, t.state)));
-    let wanted: Vec<String> = [&keys.gathering, &keys.cap].into_iter().flatten().cloned().collect();
-    let sql = "SELECT rule, key, state FROM pool WHERE rule = $1 AND key = ANY($2)";
-    let pools: Vec<PoolRow> = sql::rows(db, sql, vec![rule.into(), wanted.into()]).await?;
-    memory.pools.extend(pools.into_iter().filter_map(|p| Some((p.key, p.state?))));
+pub(super) async fn peek(db: &impl ConnectionTrait, rule: &str, keys: &Keys) -> Result<Memory, StoreError> {
+    let mut wanted = Wanted::default();
+    wanted.add(rule, keys);
+    let sql = LOCK_TALLIES.trim_end_matches("FOR UPDATE OF t");
+    let mut memories = Memories::default();
+    let rows: Vec<Row> = sql::typed(db, sql, columns(&wanted.tallies)).await?;
+    memories.take_tallies(rows, &mut wanted)?;
+    let rows: Vec<Row> = sql::typed(db, POOLS, columns(&wanted.pools)).await?;
+    let mut memory = memories.by_rule.remove(rule).unwrap_or_default();
+    for row in rows {
+        if let Some(pool) = pool(&row)? {
+            memory.pools.insert(row.key, pool);
+        }
+    }
     Ok(memory)
 }

@@ -1,44 +1,85 @@
 //! The one transaction from alert to job.
 //!
 //! A batch of alerts is recorded, alarms and tallies are locked and moved on, verdicts and jobs
-//! are written, and everybody is told: all of it or nothing. Statements are set-based, so their
-//! number does not depend on the size of the batch. Rows are locked in the order of their keys;
-//! if two nodes get in each other's way all the same, the batch is tried again.
+//! are written: all of it or nothing. Which rules concern an alert, and where it belongs, is
+//! worked out before; nothing of an author's is evaluated while rows are locked, but for the inputs
+//! of what is dispatched. Statements are set-based, so their number does not depend on the size of
+//! the batch. Rows are locked in one order, each kind in one statement and by its keys: alerts,
+//! alarms, tallies, pools. Whoever got in the way all the same makes the batch start anew.
 
 mod alarms;
 mod alerts;
 mod decide;
+mod due;
 mod memories;
 mod outcome;
+mod preview;
 
-use crate::{StoreError, changes, sql};
+pub use due::{DueDone, SetAside, Slots, set_aside_now, settle_due};
+pub use preview::preview;
+
+use crate::{StoreError, error::Class, sql::Script};
 use arvok_api::{Change, TakenAlert};
 use arvok_core::{
-    Alert, AlertState, Catalog, alarm,
+    Alert, Catalog, alarm,
     matcher::Matcher,
-    rule::Rule,
-    settle::{Effect, Event, Keys, Machine, Matched, Standing, Verdict},
+    rule::{Placed, Rule},
 };
 use chrono::{DateTime, Timelike, Utc};
 use decide::Fresh;
-use memories::Memories;
+use memories::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+    time::Duration,
+};
 
 /// Most tries of one batch.
 const TRIES: u32 = 8;
 
+/// What one payload held.
+#[derive(Clone, Debug, Default)]
+pub struct Parcel {
+    /// Its source.
+    pub source: String,
+    /// When it was received.
+    pub received: DateTime<Utc>,
+    /// Its alerts.
+    pub alerts: Vec<Alert>,
+    /// What of it cannot be read.
+    pub strange: Vec<Strange>,
+}
+
+/// A payload, or an item of one, that cannot be read.
+#[derive(Clone, Debug)]
+pub struct Strange {
+    /// Why.
+    pub reason: String,
+    /// What it is; cut, if it is long.
+    pub payload: String,
+}
+
+/// What became of a payload.
+#[derive(Clone, Debug, Default)]
+pub struct TakenParcel {
+    /// One for each alert, in their order.
+    pub alerts: Vec<TakenAlert>,
+    /// The numbers under which what is strange is kept.
+    pub kept: Vec<i64>,
+}
+
 /// What became of a batch.
 #[derive(Debug, Default)]
 pub struct Batch {
-    /// One for each alert, in their order.
-    pub taken: Vec<TakenAlert>,
-    /// Jobs that were made.
-    pub jobs: Vec<i64>,
+    /// One for each payload, in their order.
+    pub taken: Vec<TakenParcel>,
     /// Errors of rules: the rule, and what went wrong.
     pub broken: Vec<(String, String)>,
     /// When something of what was touched is due, the earliest.
     pub due: Option<DateTime<Utc>>,
+    /// What is to be announced.
+    pub change: Change,
 }
 
 /// What is published, as far as deciding needs it.
@@ -48,224 +89,204 @@ pub struct Rules<'a> {
     pub catalog: &'a Catalog,
     /// The matcher over its rules.
     pub matcher: &'a Matcher,
+    /// The generation of what is published.
+    pub generation: i64,
 }
 
-/// Takes a batch of alerts, durably.
-pub async fn take(db: &DatabaseConnection, rules: Rules<'_>, alerts: &[Alert]) -> Result<Batch, StoreError> {
+/// Takes payloads, durably. Batches of different shards do not wait for each other's counters.
+///
+/// # Errors
+/// [`StoreError::Stale`] if more has been published than `rules` knows of; nothing was taken then,
+/// nor after any other error.
+pub async fn take(
+    db: &DatabaseConnection,
+    rules: Rules<'_>,
+    parcels: &[&Parcel],
+    shard: i16,
+) -> Result<Batch, StoreError> {
+    let mut plan = Plan::of(rules.matcher, parcels);
+    plan.members = memories::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
-        match attempt(db, rules, alerts).await {
-            Err(e) if e.is_passing() && tries < TRIES => tries += 1,
-            other => return other,
+        match attempt(db, rules, &plan, shard).await {
+            Ok(Attempt::Done(batch)) => return Ok(*batch),
+            Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
+            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Cluster("a gathering never keeps still".into())),
+            Err(e) if e.class() == Class::Passing && tries < TRIES => breathe(tries).await,
+            Err(e) => return Err(e),
         }
+        tries += 1;
     }
 }
 
-/// A rule that an alert matches, and what it belongs to there.
+/// Waits a random moment, so that two that got in each other's way do not meet again.
+async fn breathe(tries: u32) {
+    let mut byte = [0u8];
+    let _ = getrandom::fill(&mut byte);
+    let most = 2u64 << tries.min(6);
+    tokio::time::sleep(Duration::from_millis(1 + u64::from(byte[0]) * most / 256)).await;
+}
+
+/// A rule that an alert matches, and where the alert belongs there, or why that cannot be said.
 struct Hit<'a> {
     rule: &'a Arc<Rule>,
     version: i32,
-    keys: Keys,
+    placed: Result<Placed, String>,
 }
 
-async fn attempt(db: &DatabaseConnection, rules: Rules<'_>, alerts: &[Alert]) -> Result<Batch, StoreError> {
-    let tx = db.begin().await?;
-    let inserted = alerts::insert(&tx, alerts).await?;
-    let new: Vec<(&Alert, i64)> = alerts.iter().zip(&inserted).filter_map(|(a, seq)| Some((a, (*seq)?))).collect();
-    let mut broken = Vec::new();
-    let hits: Vec<Vec<Hit<'_>>> = new.iter().map(|(alert, _)| hits(rules.matcher, alert, &mut broken)).collect();
+/// All that can be worked out before anything is locked.
+struct Plan<'a> {
+    parcels: &'a [&'a Parcel],
+    /// Alerts of all parcels, in order.
+    alerts: Vec<&'a Alert>,
+    /// The hits of each.
+    hits: Vec<Vec<Hit<'a>>>,
+    /// When the latest of them was received.
+    now: DateTime<Utc>,
+    /// Tallies that gatherings will most likely need.
+    members: BTreeSet<memories::Key>,
+}
 
-    let mut alarms = alarms::lock(&tx, new.iter().map(|(a, _)| *a)).await?;
-    let fresh = new.into_iter().zip(hits).map(|((alert, seq), hits)| {
+impl<'a> Plan<'a> {
+    fn of(matcher: &'a Matcher, parcels: &'a [&'a Parcel]) -> Self {
+        let alerts: Vec<&Alert> = parcels.iter().flat_map(|p| &p.alerts).collect();
+        let hits = alerts.iter().map(|alert| hits(matcher, alert)).collect();
+        let now = parcels.iter().map(|p| p.received).max().unwrap_or_default();
+        Self { parcels, alerts, hits, now, members: BTreeSet::new() }
+    }
+
+    fn placed(&self) -> Vec<(&'a str, &Placed)> {
+        let good = |h: &'_ Hit<'a>| h.placed.is_ok();
+        let all = self.hits.iter().flatten().filter(|h| good(h));
+        all.filter_map(|h| Some((h.rule.name.as_str(), h.placed.as_ref().ok()?))).collect()
+    }
+}
+
+fn hits<'a>(matcher: &'a Matcher, alert: &Alert) -> Vec<Hit<'a>> {
+    let place = |hit: arvok_core::matcher::Hit<'a>| {
+        let placed = hit.broken.map_or_else(|| hit.rule.place(alert), Err);
+        Hit { rule: hit.rule, version: hit.version, placed }
+    };
+    matcher.matching(alert).into_iter().map(place).collect()
+}
+
+enum Attempt {
+    Done(Box<Batch>),
+    /// Tallies of a gathering that fires were not loaded.
+    Unloaded(Unloaded),
+}
+
+async fn attempt(
+    db: &DatabaseConnection,
+    rules: Rules<'_>,
+    plan: &Plan<'_>,
+    shard: i16,
+) -> Result<Attempt, StoreError> {
+    let tx = db.begin().await?;
+    let recorded = alerts::insert(&tx, &plan.alerts).await?;
+    if recorded.generation.is_some_and(|now| now != rules.generation) {
+        return Err(StoreError::Stale(recorded.generation.unwrap_or_default()));
+    }
+    let kept = alerts::keep_strange(&tx, plan.parcels).await?;
+    let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
+    let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
+    let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(|((alert, seq), hits)| {
+        let seq = (*seq)?;
         let (alarm, change) = alarms.take(alert);
-        Fresh { alert, seq, hits, alarm, change }
+        Some(Fresh { alert, seq, hits, alarm, change })
     });
     let fresh: Vec<Fresh<'_>> = fresh.collect();
     let cleared: Vec<i64> =
         fresh.iter().filter(|f| f.change == alarm::Change::Cleared).filter_map(|f| f.alarm).collect();
 
-    let keys = fresh.iter().flat_map(|f| &f.hits).map(|h| (h.rule.name.as_str(), &h.keys));
-    let memories = Memories::lock(&tx, keys, &cleared).await?;
-    let now = alerts.iter().map(|a| a.received).max().unwrap_or_default();
-    let batch = decide::Batch { catalog: rules.catalog, fresh, due: Vec::new(), now };
+    let mut wanted = Wanted { tallies: plan.members.clone(), cleared: cleared.clone(), ..Wanted::default() };
+    for (rule, placed) in fresh.iter().flat_map(Fresh::placed) {
+        wanted.add(&rule.name, &placed.keys);
+    }
+    let memories = match Memories::load(&tx, rules.catalog, wanted, plan.now).await? {
+        Ok(memories) => memories,
+        Err(unloaded) => return Ok(Attempt::Unloaded(unloaded)),
+    };
+    let batch = decide::Batch { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     let elders = alarms::of_alerts(&tx, outcome.elders.keys()).await?;
     outcome.alarms.extend(elders);
 
-    alarms.write(&tx).await?;
-    wake_confirming(&tx, &cleared).await?;
+    let mut script = Script::default();
+    alarms.write(&mut script);
+    wake_confirming(&mut script, &cleared);
+    count(&mut script, plan.parcels, &recorded.seqs, shard);
     let due = outcome.memories.next_due();
-    let made = outcome.write(&tx, &batch).await?;
-    count(&tx, alerts, &inserted).await?;
+    let broken = std::mem::take(&mut outcome.broken);
+    let made = outcome.write(&mut script, &batch)?;
+    script.run(&tx).await?;
+    tx.commit().await?;
     let change = Change {
         alerts: batch.fresh.iter().map(|f| f.seq).collect(),
         alarms: alarms.changed(),
-        jobs: made.jobs.clone(),
+        jobs: made.jobs,
         proposals: made.proposals,
+        unreadable: !kept.is_empty(),
         ..Change::default()
     };
-    if change != Change::default() {
-        changes::announce(&tx, change).await?;
-    }
-    tx.commit().await?;
-    let taken = alerts
-        .iter()
-        .zip(inserted)
-        .map(|(a, seq)| TakenAlert { id: a.id.clone(), seq, duplicate: seq.is_none() })
-        .collect();
-    Ok(Batch { taken, jobs: made.jobs, broken, due })
+    let taken = taken(plan, recorded.seqs, kept);
+    Ok(Attempt::Done(Box::new(Batch { taken, broken, due, change })))
 }
 
-fn hits<'a>(matcher: &'a Matcher, alert: &Alert, broken: &mut Vec<(String, String)>) -> Vec<Hit<'a>> {
-    let mut found = Vec::new();
-    for hit in matcher.matching(alert) {
-        match hit.broken.map_or_else(|| hit.rule.keys(alert), Err) {
-            Ok(keys) => found.push(Hit { rule: hit.rule, version: hit.version, keys }),
-            Err(why) => broken.push((hit.rule.name.clone(), why)),
-        }
-    }
-    found
-}
-
-/// Most due times that are looked at in one transaction.
-const DUE: i64 = 200;
-
-/// Looks at what is due by now: the number of due times that were taken, the jobs made, and when
-/// the next one is due.
-pub async fn settle_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Utc>) -> Result<DueDone, StoreError> {
-    let mut tries = 1;
-    loop {
-        match attempt_due(db, rules, now).await {
-            Err(e) if e.is_passing() && tries < TRIES => tries += 1,
-            other => return other,
-        }
-    }
-}
-
-/// What became of due times.
-#[derive(Clone, Debug, Default)]
-pub struct DueDone {
-    /// How many were taken.
-    pub taken: usize,
-    /// Jobs that were made.
-    pub jobs: Vec<i64>,
-    /// When the next one is due.
-    pub next: Option<DateTime<Utc>>,
-}
-
-async fn attempt_due(db: &DatabaseConnection, rules: Rules<'_>, now: DateTime<Utc>) -> Result<DueDone, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Next {
-        at: Option<DateTime<Utc>>,
-    }
-    let sql = "SELECT least((SELECT min(due) FROM tally), (SELECT min(due) FROM pool)) AS at";
-    let next: Option<Next> = sql::maybe(db, sql, vec![]).await?;
-    let next = next.and_then(|n| n.at);
-    if next.is_none_or(|at| at > now) {
-        return Ok(DueDone { next, ..DueDone::default() });
-    }
-    let tx = db.begin().await?;
-    let (memories, due) = memories::claim_due(&tx, now, DUE).await?;
-    let taken = due.len();
-    if taken == 0 {
-        // Another node has it in hand.
-        return Ok(DueDone::default());
-    }
-    let batch = decide::Batch { catalog: rules.catalog, fresh: Vec::new(), due, now };
-    let mut outcome = decide::settle(&tx, &batch, memories).await?;
-    outcome.alarms = alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
-    let made = outcome.write(&tx, &batch).await?;
-    let change = Change { jobs: made.jobs.clone(), proposals: made.proposals, verdicts: true, ..Change::default() };
-    changes::announce(&tx, change).await?;
-    tx.commit().await?;
-    Ok(DueDone { taken, jobs: made.jobs, next: None })
-}
-
-/// What a rule would decide about an alert at this moment, without deciding it.
-pub async fn preview(
-    db: &DatabaseConnection,
-    rule: &Rule,
-    alert: &Alert,
-    now: DateTime<Utc>,
-) -> Result<Result<(Verdict, String), String>, StoreError> {
-    let keys = match rule.keys(alert) {
-        Ok(keys) => keys,
-        Err(why) => return Ok(Err(why)),
+/// What became of each payload.
+fn taken(plan: &Plan<'_>, seqs: Vec<Option<i64>>, kept: Vec<i64>) -> Vec<TakenParcel> {
+    let (mut seqs, mut kept) = (seqs.into_iter(), kept.into_iter());
+    let alert = |(a, seq): (&Alert, Option<i64>)| TakenAlert { id: a.id.clone(), seq, duplicate: seq.is_none() };
+    let parcel = |p: &&Parcel| TakenParcel {
+        alerts: p.alerts.iter().zip(seqs.by_ref()).map(alert).collect(),
+        kept: kept.by_ref().take(p.strange.len()).collect(),
     };
-    let mut memory = memories::peek(db, &rule.name, &keys).await?;
-    let (alarm, anew) = alarms::standing(db, alert).await?;
-    let standing = match alert.state {
-        AlertState::Raised => Standing::Raised { alarm, anew },
-        _ => Standing::None,
-    };
-    let matched = Matched {
-        alert: i64::MAX,
-        keys: &keys,
-        happened: alert.happened().min(now),
-        severity: alert.severity,
-        standing,
-        entries: rule.entries(alert).count(),
-        cause: None,
-    };
-    let mut number = || 0;
-    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
-    let own = effects.into_iter().rev().find_map(|e| match e {
-        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => {
-            Some((verdict, reason.to_string().replace(" as job 0", "")))
-        }
-        _ => None,
-    });
-    Ok(own.ok_or_else(|| "nothing was decided".to_owned()))
+    plan.parcels.iter().map(parcel).collect()
 }
 
 /// Jobs that wait for their effect look again when an alarm is cleared.
-async fn wake_confirming(tx: &DatabaseTransaction, cleared: &[i64]) -> Result<(), StoreError> {
-    if cleared.is_empty() {
-        return Ok(());
+fn wake_confirming(script: &mut Script, cleared: &[i64]) {
+    if !cleared.is_empty() {
+        let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND alarm_id = ANY($1)";
+        script.add(sql, vec![cleared.to_vec().into()]);
     }
-    let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND alarm_id = ANY($1)";
-    sql::run(tx, sql, vec![cleared.to_vec().into()]).await?;
-    Ok(())
 }
 
 /// Counts deliveries by source and minute.
-async fn count(tx: &DatabaseTransaction, alerts: &[Alert], inserted: &[Option<i64>]) -> Result<(), StoreError> {
-    let mut counts: BTreeMap<(&str, DateTime<Utc>), (i64, i64)> = BTreeMap::new();
-    for (alert, seq) in alerts.iter().zip(inserted) {
-        let minute = alert.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(alert.received);
-        let entry = counts.entry((&alert.source, minute)).or_default();
-        entry.0 += 1;
-        entry.1 += i64::from(seq.is_none());
+fn count(script: &mut Script, parcels: &[&Parcel], seqs: &[Option<i64>], shard: i16) {
+    let mut counts: BTreeMap<(&str, DateTime<Utc>), [i64; 3]> = BTreeMap::new();
+    let mut seqs = seqs.iter();
+    for parcel in parcels {
+        let minute = parcel.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(parcel.received);
+        let entry = counts.entry((&parcel.source, minute)).or_default();
+        let repeated = seqs.by_ref().take(parcel.alerts.len()).filter(|seq| seq.is_none()).count();
+        entry[0] += parcel.alerts.len() as i64;
+        entry[1] += repeated as i64;
+        entry[2] += parcel.strange.len() as i64;
     }
-    let sql = "INSERT INTO delivered (source, minute, alerts, repeated)
-        SELECT * FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[])
-        ON CONFLICT (source, minute) DO UPDATE
-        SET alerts = delivered.alerts + excluded.alerts, repeated = delivered.repeated + excluded.repeated";
+    if counts.is_empty() {
+        return;
+    }
+    let sql = "INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable)
+        SELECT source, minute, $6, alerts, repeated, unreadable
+        FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[], $5::bigint[])
+            AS t (source, minute, alerts, repeated, unreadable)
+        ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
+            repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable";
+    let column = |i: usize| -> sea_orm::Value { counts.values().map(|c| c[i]).collect::<Vec<i64>>().into() };
     let sources: Vec<String> = counts.keys().map(|(s, _)| (*s).to_owned()).collect();
     let minutes: Vec<DateTime<Utc>> = counts.keys().map(|(_, m)| *m).collect();
-    let (all, repeated): (Vec<i64>, Vec<i64>) = counts.values().copied().unzip();
-    sql::run(tx, sql, vec![sources.into(), minutes.into(), all.into(), repeated.into()]).await?;
-    Ok(())
+    script.add(sql, vec![sources.into(), minutes.into(), column(0), column(1), column(2), shard.into()]);
 }
 
-/// Keeps a payload that could not be read.
-pub async fn keep_unreadable(
-    db: &DatabaseConnection,
-    source: &str,
-    received: DateTime<Utc>,
-    reason: &str,
-    payload: &str,
-) -> Result<i64, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Kept {
-        id: i64,
+/// Numbers of jobs from their sequence.
+async fn draw_numbers(tx: &DatabaseTransaction, wanted: usize) -> Result<Vec<i64>, StoreError> {
+    #[derive(sea_orm::FromQueryResult)]
+    struct Number {
+        n: i64,
     }
-    let tx = db.begin().await?;
-    let sql = "INSERT INTO unreadable (source, received, reason, payload) VALUES ($1, $2, $3, $4) RETURNING id";
-    let text = |t: &str| sea_orm::Value::from(t.replace('\0', "\u{fffd}"));
-    let kept: Vec<Kept> =
-        sql::returned(&tx, sql, vec![source.into(), received.into(), text(reason), text(payload)]).await?;
-    changes::announce(&tx, Change { unreadable: true, ..Change::default() }).await?;
-    tx.commit().await?;
-    Ok(kept.first().map_or(0, |k| k.id))
+    let sql = "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)";
+    let wanted = i32::try_from(wanted).unwrap_or(i32::MAX);
+    let rows: Vec<Number> = crate::sql::typed(tx, sql, vec![wanted.into()]).await?;
+    Ok(rows.into_iter().map(|n| n.n).collect())
 }

@@ -1,15 +1,18 @@
 //! What a batch came to: verdicts, jobs, proposals and memories, written at the end.
 
-use super::{decide::Batch, memories::Memories};
-use crate::{StoreError, sql};
+use super::{
+    decide::{Batch, Fresh},
+    memories::Memories,
+};
+use crate::{StoreError, sql::Script};
 use arvok_core::{
     Alert, Catalog,
+    alert::clean_json,
     job::JobState,
     rule::{Dispatch, Rule, Stance, TallyView},
     settle::{Effect, Fire, NEVER, Verdict},
 };
 use chrono::{DateTime, Utc};
-use sea_orm::DatabaseTransaction;
 use serde_json::{Map, Value, json};
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -26,6 +29,8 @@ pub(super) struct Outcome<'a> {
     pub elders: BTreeMap<i64, Alert>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
+    /// Rules that could not decide, and why.
+    pub broken: Vec<(String, String)>,
 }
 
 struct VerdictRow<'a> {
@@ -69,6 +74,7 @@ impl<'a> Outcome<'a> {
             alarms: BTreeMap::new(),
             elders: BTreeMap::new(),
             numbers: 0,
+            broken: Vec::new(),
         }
     }
 
@@ -95,26 +101,53 @@ impl<'a> Outcome<'a> {
         }
     }
 
+    /// Notes that a rule cannot decide about an alert.
+    pub fn broken(&mut self, rule: &'a Arc<Rule>, version: i32, fresh: &Fresh<'_>, why: &str) {
+        self.broken.push((rule.name.clone(), why.to_owned()));
+        self.verdicts.push(VerdictRow {
+            seq: fresh.seq,
+            rule: &rule.name,
+            version,
+            verdict: Verdict::Broken,
+            reason: why.to_owned(),
+            job: None,
+            tally: String::new(),
+            at: fresh.alert.received,
+            replaces: false,
+        });
+    }
+
     /// Writes memories, verdicts, jobs and proposals.
-    pub async fn write(self, tx: &DatabaseTransaction, batch: &Batch<'_>) -> Result<Made, StoreError> {
+    pub fn write(self, script: &mut Script, batch: &Batch<'_>) -> Result<Made, StoreError> {
         let rows: Vec<(Stance, Value)> = self.fires.iter().flat_map(|f| self.rows(f, batch)).collect();
-        self.write_verdicts(tx).await?;
-        let (jobs, proposals): (Vec<_>, Vec<_>) = rows.into_iter().partition(|(stance, _)| *stance == Stance::Act);
+        self.write_verdicts(script);
+        let (jobs, mut proposals): (Vec<_>, Vec<_>) = rows.into_iter().partition(|(stance, _)| *stance == Stance::Act);
         let numbers = |rows: &[(Stance, Value)]| rows.iter().filter_map(|(_, r)| r["id"].as_i64()).collect::<Vec<_>>();
         let mut made = Made { jobs: numbers(&jobs), proposals: numbers(&proposals) };
-        insert(tx, "job", jobs).await?;
-        insert(tx, "proposal", proposals).await?;
-        for (proposal, reason) in &self.withdrawn {
-            let sql =
-                "UPDATE proposal SET state = 'withdrawn', note = $2, decided_at = $3 WHERE id = $1 AND state = 'open'";
-            sql::run(tx, sql, vec![(*proposal).into(), (*reason).into(), batch.now.into()]).await?;
-            made.proposals.push(*proposal);
+        // What is proposed and withdrawn within one batch is written as it ended.
+        for (_, row) in &mut proposals {
+            if let Some((_, why)) = self.withdrawn.iter().find(|(first, _)| row["first_id"] == *first) {
+                row["state"] = "withdrawn".into();
+                row["note"] = (*why).into();
+                row["decided_at"] = json!(batch.now);
+            }
         }
-        self.memories.write(tx).await?;
+        insert(script, "job", jobs);
+        insert(script, "proposal", proposals);
+        if !self.withdrawn.is_empty() {
+            let (gone, notes): (Vec<i64>, Vec<String>) =
+                self.withdrawn.iter().map(|(id, why)| (*id, (*why).to_owned())).unzip();
+            let sql = "UPDATE proposal SET state = 'withdrawn', note = t.note, decided_at = $3
+                FROM unnest($1::bigint[], $2::text[]) AS t (first, note)
+                WHERE coalesce(proposal.first_id, proposal.id) = t.first AND proposal.state = 'open'";
+            script.add(sql, vec![gone.clone().into(), notes.into(), batch.now.into()]);
+            made.proposals.extend(gone);
+        }
+        self.memories.write(script)?;
         Ok(made)
     }
 
-    async fn write_verdicts(&self, tx: &DatabaseTransaction) -> Result<(), StoreError> {
+    fn write_verdicts(&self, script: &mut Script) {
         // Of several verdicts for one alert within a batch the last one counts.
         let mut last: BTreeMap<(i64, &str), (&VerdictRow<'_>, bool)> = BTreeMap::new();
         for v in &self.verdicts {
@@ -129,7 +162,7 @@ impl<'a> Outcome<'a> {
                 texts(|v| v.rule.to_owned()),
                 rows.iter().map(|(v, _)| v.version).collect::<Vec<i32>>().into(),
                 texts(|v| v.verdict.as_str().to_owned()),
-                texts(|v| v.reason.clone()),
+                texts(|v| v.reason.replace('\0', "\u{fffd}")),
                 rows.iter().map(|(v, _)| v.job.unwrap_or(0)).collect::<Vec<i64>>().into(),
                 rows.iter().map(|(v, _)| v.at).collect::<Vec<_>>().into(),
                 texts(|v| v.tally.clone()),
@@ -142,23 +175,21 @@ impl<'a> Outcome<'a> {
                 "INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, job_id, at, tally)
                 SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally FROM {source}"
             );
-            sql::run(tx, &sql, values(&new)).await?;
+            script.add(&sql, values(&new));
         }
         if !later.is_empty() {
             let sql = format!(
                 "UPDATE verdict SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
                 FROM {source} WHERE verdict.alert_seq = t.seq AND verdict.rule = t.rule"
             );
-            sql::run(tx, &sql, values(&later)).await?;
+            script.add(&sql, values(&later));
         }
-        Ok(())
     }
 
     /// The rows of a dispatch, one for each entry that applies.
     fn rows(&self, fired: &Fired<'_>, batch: &Batch<'_>) -> Vec<(Stance, Value)> {
         let Fired { rule, version, at, fire } = fired;
-        let find =
-            |seq: &i64| batch.fresh.iter().find(|f| f.seq == *seq).map(|f| f.alert).or_else(|| self.elders.get(seq));
+        let find = |seq: &i64| batch.alert(*seq).or_else(|| self.elders.get(seq));
         let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return Vec::new() };
@@ -177,6 +208,8 @@ impl<'a> Outcome<'a> {
             if fire.stance == Stance::Propose {
                 row["state"] = if refused.is_some() { "faulty" } else { "open" }.into();
                 row["note"] = refused.into();
+                row["first_id"] = fire.jobs.first().copied().into();
+                row["tallies"] = json!(fire.tallies);
                 row["deadline_ms"] = entry.deadline.map(|d| d.millis()).into();
             } else {
                 let state = if refused.is_some() { JobState::Refused } else { JobState::Queued };
@@ -185,6 +218,7 @@ impl<'a> Outcome<'a> {
                 row["finished_at"] = json!(refused.as_ref().map(|_| at));
                 row["failure"] = refused.into();
                 row["deadline"] = json!(entry.deadline.map(|d| *at + d.delta()));
+                row["lapses"] = 0.into();
                 row["progress"] = json!(arvok_core::job::Progress::default());
             }
             (fire.stance, row)
@@ -203,12 +237,11 @@ impl<'a> Outcome<'a> {
     }
 }
 
-async fn insert(tx: &DatabaseTransaction, table: &str, rows: Vec<(Stance, Value)>) -> Result<(), StoreError> {
-    if rows.is_empty() {
-        return Ok(());
+/// Adds rows to a table, each as the columns that it names.
+fn insert(script: &mut Script, table: &str, rows: Vec<(Stance, Value)>) {
+    if !rows.is_empty() {
+        let rows = clean_json(Value::Array(rows.into_iter().map(|(_, row)| row).collect()));
+        let sql = format!("INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, $1::jsonb)");
+        script.add(&sql, vec![rows.into()]);
     }
-    let rows = Value::Array(rows.into_iter().map(|(_, row)| row).collect());
-    let sql = format!("INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, $1::jsonb)");
-    sql::run(tx, &sql, vec![rows.into()]).await?;
-    Ok(())
 }

@@ -3,9 +3,9 @@
 use super::{Conditions, like, page};
 use crate::{StoreError, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, Severity};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, settle::Verdict};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection};
+use sea_orm::{ConnectionTrait, DatabaseConnection, QueryResult};
 use std::collections::BTreeMap;
 
 /// Which alerts.
@@ -63,7 +63,8 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
         Some("unmatched") => c.plain(&format!("NOT {matched})")),
         Some("matched") => c.plain(&format!("{matched})")),
         Some("held") => {
-            c.plain(&format!("{matched} AND v.verdict IN ('waiting', 'resting', 'capped', 'flapping', 'symptom'))"));
+            let held = Verdict::HELD.map(|v| v.as_str().to_owned()).to_vec();
+            c.add(&format!("{matched} AND v.verdict = ANY(?))"), held);
         }
         verdict => c.maybe(&format!("{matched} AND v.verdict = ?)"), verdict.map(str::to_owned)),
     }
@@ -99,27 +100,43 @@ pub async fn whole_alert(db: &DatabaseConnection, seq: i64) -> Result<Option<Ale
     Ok(whole_alerts(db, &[seq]).await?.remove(&seq))
 }
 
+/// The columns that [`recorded`] reads.
+const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, body";
+
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Row {
-        seq: i64,
-        #[serde(flatten)]
-        alert: Alert,
-    }
-    let sql = format!(
-        "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body
-        FROM alert WHERE seq = ANY($1)"
-    );
-    let rows: Vec<Row> = sql::rows(db, &sql, vec![seqs.to_vec().into()]).await?;
-    Ok(rows.into_iter().map(|r| (r.seq, r.alert)).collect())
+    let sql = format!("SELECT {RECORDED} FROM alert WHERE seq = ANY($1)");
+    let rows = db.query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into()])).await?;
+    rows.iter().map(recorded).collect()
+}
+
+/// Reads a recorded alert with its number, column by column.
+pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
+    let text = |column: &str| row.try_get::<String>("", column);
+    let wrong = |what: &str| StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")));
+    let labels: serde_json::Value = row.try_get("", "labels")?;
+    let alert = Alert {
+        id: text("id")?,
+        source: text("source")?,
+        kind: text("kind")?,
+        severity: Severity::from_rank(row.try_get("", "severity")?),
+        state: AlertState::parse(&text("state")?).ok_or_else(|| wrong("state"))?,
+        resource: ResourcePath::parse(&text("resource")?).map_err(|_| wrong("resource"))?,
+        time: row.try_get("", "time")?,
+        received: row.try_get("", "received")?,
+        summary: text("summary")?,
+        value: row.try_get("", "value")?,
+        labels: serde_json::from_value(labels)?,
+        body: row.try_get("", "body")?,
+    };
+    Ok((row.try_get("", "seq")?, alert))
 }
 
 /// The alerts of one alarm around an alert: those of the alert's episode and a little before,
 /// oldest first.
 pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Result<Vec<Alert>, StoreError> {
     let sql = format!(
-        "SELECT id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels, body FROM (
+        "SELECT {RECORDED} FROM (
             SELECT b.* FROM alert a JOIN alert b USING (source, resource, kind) WHERE a.seq = $1
                 AND b.seq <= a.seq + 1000000 AND b.received <= a.received + interval '1 hour' AND b.seq >= coalesce(
                     (SELECT max(c.seq) + 1 FROM alert c WHERE c.source = a.source AND c.resource = a.resource
@@ -128,7 +145,8 @@ pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Resu
                     AND c.resource = a.resource AND c.kind = a.kind AND c.state = 'cleared' AND c.seq >= a.seq), b.seq)
             ORDER BY b.seq DESC LIMIT {most}) q ORDER BY received, seq"
     );
-    sql::rows(db, &sql, vec![seq.into()]).await
+    let rows = db.query_all_raw(sql::statement(&sql, vec![seq.into()])).await?;
+    rows.iter().map(|row| recorded(row).map(|(_, alert)| alert)).collect()
 }
 
 /// A page of payloads that could not be read, newest first.

@@ -1,11 +1,12 @@
 //! Stored alerts as a stream, oldest first, for rehearsals: row by row from the database, so that
 //! memory does not grow with their number.
 
+use super::alerts::recorded;
 use crate::{StoreError, sql::statement};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, matcher::Glob, rule::Rule};
+use arvok_core::{Alert, matcher::Glob, rule::Rule};
 use chrono::{DateTime, Utc};
 use futures_util::{Stream, StreamExt};
-use sea_orm::{DatabaseConnection, QueryResult, StreamTrait, Value};
+use sea_orm::{DatabaseConnection, StreamTrait, Value};
 
 /// Which alerts a rehearsal has to see.
 #[derive(Clone, Debug)]
@@ -81,26 +82,5 @@ pub async fn replay<'a>(
         replay.clause()
     );
     let rows = db.stream_raw(statement(&sql, replay.values())).await?;
-    Ok(rows.map(|row| read(&row?)))
-}
-
-fn read(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
-    let text = |column: &str| row.try_get::<String>("", column);
-    let wrong = |what: &str| StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")));
-    let labels: serde_json::Value = row.try_get("", "labels")?;
-    let alert = Alert {
-        id: text("id")?,
-        source: text("source")?,
-        kind: text("kind")?,
-        severity: Severity::from_rank(row.try_get("", "severity")?),
-        state: AlertState::parse(&text("state")?).ok_or_else(|| wrong("state"))?,
-        resource: ResourcePath::parse(&text("resource")?).map_err(|_| wrong("resource"))?,
-        time: row.try_get("", "time")?,
-        received: row.try_get("", "received")?,
-        summary: text("summary")?,
-        value: row.try_get("", "value")?,
-        labels: serde_json::from_value(labels)?,
-        body: row.try_get("", "body")?,
-    };
-    Ok((row.try_get("", "seq")?, alert))
+    Ok(rows.map(|row| recorded(&row?)))
 }

@@ -22,8 +22,8 @@ async fn by_name(db: &DatabaseConnection, sql: &str) -> Result<BTreeMap<String, 
 pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT source AS name, sum(alerts)::bigint AS alerts, 0 AS jobs, 0 AS confirmed,
             sum(unreadable)::bigint AS unreadable, max(last_at) AS last_at
-        FROM (SELECT source, alerts, 0 AS unreadable, minute AS last_at FROM delivered
-            UNION ALL SELECT source, 0, 1, received FROM unreadable) d GROUP BY source";
+        FROM (SELECT source, alerts, unreadable, minute AS last_at FROM delivery_count
+            UNION ALL SELECT source, alerts, 0, minute FROM delivered) d GROUP BY source";
     by_name(db, sql).await
 }
 

@@ -33,7 +33,7 @@ const NARROWING: &str = "
     WITH furthest AS (
         SELECT a.seq,
             min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'proposed' THEN 2 WHEN 'watched' THEN 3
-                WHEN 'folded' THEN 4 ELSE 5 END) FILTER (WHERE v.verdict IS NOT NULL) AS how,
+                WHEN 'folded' THEN 4 WHEN 'idle' THEN 4 ELSE 5 END) FILTER (WHERE v.verdict IS NOT NULL) AS how,
             min(v.job_id) FILTER (WHERE v.verdict = 'dispatched') AS job
         FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq WHERE a.received >= $1 GROUP BY a.seq
     )
@@ -45,7 +45,7 @@ const NARROWING: &str = "
         count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
         count(*) FILTER (WHERE how = 1 AND j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
         count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed,
-        (SELECT coalesce(sum(repeated), 0)::bigint FROM delivered WHERE minute >= $1) AS repeated,
+        (SELECT coalesce(sum(repeated), 0)::bigint FROM delivery_count WHERE minute >= $1) AS repeated,
         $1 AS \"from\", $2 AS \"to\", 0 AS received
     FROM furthest f LEFT JOIN job j ON j.id = f.job";
 

@@ -3,10 +3,12 @@
 
 mod browser;
 mod command;
+mod records;
 mod stage;
 
 pub use browser::Browser;
 pub use command::{Said, arvok};
+pub use records::Records;
 pub use stage::{DEMO, Stage, answer};
 
 use arvok_store::cluster::{Cluster, Durability};

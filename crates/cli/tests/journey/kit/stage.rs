@@ -60,12 +60,12 @@ impl Stage {
             Self { yard, chat, token: String::new(), address, data, database: database(), node: None, http };
         stage.start_node();
         stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
-        for (name, value) in
-            [("yard-monitor", "monitor-token"), ("yard-office", "office-token"), ("crew-chat", "crew-token")]
-        {
-            let (status, _) =
-                stage.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&json!({ "value": value })));
-            assert_eq!(status, 204);
+        for (name, value, place) in [
+            ("yard-monitor", "monitor-token", "source/yard-hypervisor"),
+            ("yard-office", "office-token", "connection/yard-hypervisor"),
+            ("crew-chat", "crew-token", "connection/crew-chat"),
+        ] {
+            stage.secret(name, value, &[place]);
         }
         stage
     }
@@ -166,6 +166,13 @@ impl Stage {
     /// A request built by hand.
     pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
         self.http.request(method, format!("{}{path}", self.address))
+    }
+
+    /// Sets a secret that may go to these places.
+    pub fn secret(&self, name: &str, value: &str, places: &[&str]) {
+        let body = json!({ "value": value, "allowed": places });
+        let (status, said) = self.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body));
+        assert_eq!(status, 204, "{said}");
     }
 
     /// Publishes one document that must be good.

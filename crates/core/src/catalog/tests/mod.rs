@@ -25,17 +25,17 @@ dispatch: { runbook: look, inputs: { vm: \"${alert.resource}\" } }
 ";
 
 fn problems(text: &str) -> String {
-    let checked = check_files([("all.yaml", text)], &Catalog::default(), &Seen::default());
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Seen::default());
     checked.problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
 #[test]
 fn a_whole_set_is_good_and_counts_its_versions() {
-    let first = check_files([("all.yaml", GOOD)], &Catalog::default(), &Seen::default());
+    let first = check_files([("all.yaml", GOOD)], &[], &Catalog::default(), &Seen::default());
     assert_eq!(first.problems, []);
     let published = Catalog::new(first.entries);
     let changed = GOOD.replace("target: ${inputs.vm}", "target: vm/${inputs.vm}");
-    let second = check_files([("all.yaml", changed.as_str())], &published, &Seen::default());
+    let second = check_files([("all.yaml", changed.as_str())], &[], &published, &Seen::default());
     let versions: Vec<_> = second.entries.iter().map(|e| (e.name.as_str(), e.version)).collect();
     assert_eq!(versions, [("yard-hypervisor", 1), ("yard", 1), ("yard-hypervisor", 1), ("look", 2), ("look-at-it", 1)]);
 }
@@ -78,7 +78,7 @@ const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: 
 
 fn checked(rules: &str, seen: &Seen) -> String {
     let text = format!("{NOTE}{rules}");
-    let checked = check_files([("all.yaml", text.as_str())], &Catalog::default(), seen);
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), seen);
     let all = checked.problems.iter().chain(&checked.warnings).map(ToString::to_string);
     all.collect::<Vec<_>>().join("\n")
 }
@@ -121,6 +121,7 @@ fn warnings_point_at_what_is_most_likely_not_meant() {
         resources: ["vm/quill-1".to_owned(), "vm/brack-2".to_owned()].into(),
         labels: [("tier".to_owned(), ["gold".to_owned()].into())].into(),
         repeats: vec![("yard".to_owned(), "disk.usage".to_owned(), crate::Period::from_secs(3600))],
+        ..Seen::default()
     };
     let rules = "rule: never\nlisten: { kinds: disk.usage, where: \"alert.kind == 'disk.full' && alert.value > 1\" }\ndispatch: { runbook: note }\n---\n\
         rule: narrow\nlisten: { where: alert.value > 5 && alert.value < 3 }\ndispatch: { runbook: note }\n---\n\
@@ -166,4 +167,68 @@ fn a_rule_far_from_another_is_no_rival() {
     assert_eq!(checked(rules, &Seen::default()), "");
     let known = Seen { resources: ["vm/quill-booking-kiosk-1".to_owned()].into(), ..Seen::default() };
     assert!(checked(rules, &known).contains("same-runbook"));
+}
+
+fn catalog(text: &str) -> Catalog {
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Seen::default());
+    assert!(checked.problems.is_empty(), "{:?}", checked.problems);
+    Catalog::new(checked.entries)
+}
+
+const PAIR: &str = "runbook: note\ninputs: { vm: { type: string }, size: { type: integer } }\ntarget: ${inputs.vm}\n\
+    steps: [ { id: seen, require: 'true' } ]\n---\n\
+    rule: noting\nlisten: { kinds: a.b }\ndispatch: { runbook: note, inputs: { vm: '${alert.resource}', size: 4 } }\n";
+
+#[test]
+fn what_would_stand_after_a_publication_is_checked_whole() {
+    let published = catalog(PAIR);
+    let narrower = "runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: seen, require: 'true' } ]\n";
+    let said: Vec<String> = check_files([("note.yaml", narrower)], &[], &published, &Seen::default())
+        .problems
+        .into_iter()
+        .map(|p| p.message)
+        .collect();
+    assert_eq!(said.len(), 1, "{said:?}");
+    assert!(said[0].contains("size") && said[0].ends_with("rule `noting` stands so in what is published"), "{said:?}");
+}
+
+#[test]
+fn what_others_need_cannot_be_withdrawn() {
+    let published = catalog(PAIR);
+    let note = [(Kind::Runbook, "note".to_owned())];
+    let said: Vec<String> =
+        check_files([], &note, &published, &Seen::default()).problems.into_iter().map(|p| p.message).collect();
+    assert_eq!(said, ["there is no runbook `note`; rule `noting` stands so in what is published"]);
+    let both = [note[0].clone(), (Kind::Rule, "noting".to_owned())];
+    assert_eq!(check_files([], &both, &published, &Seen::default()).problems, []);
+    let after = published.without(&both).after([(note[0].clone(), 7)]);
+    let again = check_files([("all.yaml", PAIR)], &[], &after, &Seen::default());
+    assert_eq!(again.entries.iter().map(|e| e.version).collect::<Vec<_>>(), [8, 1]);
+}
+
+#[test]
+fn a_secret_goes_only_where_it_may() {
+    let connection = |name: &str, credential: &str| {
+        format!(
+            "connector: peer\noperations: {{}}\n---\nconnection: {name}\nconnector: peer\nbase: http://127.0.0.1:1\ncredential: {{ bearer: \"{credential}\" }}\n"
+        )
+    };
+    let secrets = [("yard-office".to_owned(), ["connection/yard".to_owned()].into())];
+    let seen = Seen { secrets: Some(secrets.into()), ..Seen::default() };
+    let said = |name: &str, credential: &str| {
+        let text = connection(name, credential);
+        let checked = check_files([("c.yaml", text.as_str())], &[], &Catalog::default(), &seen);
+        checked.problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; ")
+    };
+    assert_eq!(said("yard", "${secret('yard-office')}"), "");
+    assert_eq!(
+        said("elsewhere", "${secret('yard-office')}"),
+        "secret `yard-office` may not be used here; an admin sets it with `arvok secret set yard-office --for connection/elsewhere`"
+    );
+    assert_eq!(
+        said("yard", "${secret('yard-ofice')}"),
+        "there is no secret `yard-ofice` (did you mean `yard-office`?); an admin sets it with `arvok secret set yard-ofice --for connection/yard`"
+    );
+    assert!(said("yard", "sesame").starts_with("a credential is not written out"));
+    assert!(said("yard", "${secret('yard-' + 'office')}").starts_with("the name of a secret is written out"));
 }

@@ -73,12 +73,10 @@ fn answers_become_outputs_or_failures() {
     let op = &yard.operations["vm.grow_disk"];
     let answer = |status, body| op.answer(&Map::new(), &Answer { status, headers: Map::new(), body });
     assert_eq!(answer(200, json!({"disk": {"size_gib": 44}})), Ok(json!({"size_gib": 44})));
-    assert_eq!(answer(503, json!("busy")), Err(Failure { message: "answered 503: busy".into(), again: true }));
-    assert_eq!(
-        answer(409, json!({"detail": "full"})),
-        Err(Failure { message: "answered 409: full".into(), again: false })
-    );
-    assert!(!answer(200, json!({})).expect_err("no disk").again);
+    assert_eq!(answer(503, json!("busy")), Err(Failure::new(CallEnd::Unknown, "answered 503: busy")));
+    assert_eq!(answer(409, json!({"detail": "full"})), Err(Failure::lasting(CallEnd::Refused, "answered 409: full")));
+    let done = answer(200, json!({})).expect_err("no disk");
+    assert_eq!((done.end, done.lasting), (CallEnd::Done, true));
 }
 
 #[test]

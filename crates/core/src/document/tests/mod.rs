@@ -43,7 +43,7 @@ fn aliases_are_followed_but_not_without_end() {
     for i in 1..9 {
         bomb += &format!("l{i}: &l{i} [{}]\n", vec![format!("*l{}", i - 1); 10].join(","));
     }
-    assert!(wrong(&bomb).contains("more than 100000 values"));
+    assert!(wrong(&bomb).contains("more than 4 MiB"));
 }
 
 #[test]
@@ -104,4 +104,37 @@ fn found_by_fuzzing_lone_carriage_returns_are_lines_to_the_parser_only() {
     let many = format!("rule: a\n{}---\nrule: b\n---\nrule: c\n", "#\r".repeat(40));
     let documents = super::parse_file("odd.yaml", &many).expect("reads");
     assert!(documents.iter().all(|d| d.kind == "rule"), "{documents:?}");
+}
+
+#[test]
+fn aliases_are_paid_for_before_anything_is_copied() {
+    let bomb = |long: usize, times: usize| {
+        format!("rule: a\nx: &a {}\ny: [{}]\n", "k".repeat(long), vec!["*a"; times].join(","))
+    };
+    assert!(parse_file("t.yaml", &bomb(1000, 1000)).is_ok(), "a megabyte of aliases is nobody's harm");
+    let wrong = parse_file("t.yaml", &bomb(480_000, 99_000)).expect_err("48 GB").message;
+    assert_eq!(wrong, "the file makes more than 4 MiB with its aliases and long keys written out");
+    let doubled: String = (1..40).map(|n| format!("k{n}: &a{n} [*a{}, *a{}]\n", n - 1, n - 1)).collect();
+    assert!(parse_file("t.yaml", &format!("rule: a\nk0: &a0 x\n{doubled}")).is_err());
+    let nested = format!("rule: a\nx: &a [{}]", "k".repeat(900_000));
+    assert!(parse_file("t.yaml", &nested).is_ok());
+}
+
+#[test]
+fn the_documents_of_a_file_share_its_bounds() {
+    let one = format!("rule: a\nx: &a {}\ny: [{}]\n---\n", "k".repeat(4000), vec!["*a"; 900].join(","));
+    assert!(parse_file("t.yaml", &one).is_ok());
+    assert!(parse_file("t.yaml", &one.repeat(3)).is_err());
+}
+
+#[test]
+fn a_long_key_over_many_values_is_refused() {
+    let text = format!("rule: a\n{}: [{}]\n", "k".repeat(1000), vec!["1"; 50_000].join(","));
+    assert!(parse_file("t.yaml", &text).is_err());
+}
+
+#[test]
+fn long_lines_are_cut_where_they_are_shown() {
+    let wrong = parse_file("t.yaml", &format!("rule: a\nx: {}: b\n", "y".repeat(500_000))).expect_err("no YAML");
+    assert!(wrong.text.len() < 500, "{} bytes", wrong.text.len());
 }

@@ -233,3 +233,82 @@ proptest! {
         prop_assert_eq!(eval(&format!("({a}) < ({b})")), Ok(json!(a < b)));
     }
 }
+
+fn over(text: &str, body: Value) -> Result<usize, String> {
+    let expr = Expr::compile(text, NAMES).map_err(|e| e.to_string())?;
+    let scope = Body(body);
+    expr.eval(&scope).map(|v| v.to_json().to_string().len()).map_err(|e| e.to_string())
+}
+
+/// Each of these took seconds or gigabytes while it cost a few steps.
+#[test]
+fn nothing_is_built_compared_or_compiled_that_is_not_paid_for() {
+    let list: Vec<u32> = (0..20_000).collect();
+    let text = "x".repeat(400_000);
+    let body = json!({ "l": list, "t": text, "u": format!("{text}y"), "m": { "l": list }, "n": { "l": list } });
+    for wrong in [
+        "body.l.map(a, body.l.exists(b, b < 0))",
+        "body.l.exists(a, body.m == body.n && a < 0)",
+        "body.l.exists(a, body.l == body.m.l && a < 0)",
+        "body.l.exists(a, body.t == body.u || a < 0)",
+        "body.l.exists(a, body.t > body.u || a < 0)",
+        "body.l.exists(a, a in [body.l] || a < 0)",
+        "body.l.exists(a, string(body.l) == '' || a < 0)",
+        "body.l.exists(a, body.t.split('').size() < 0 || a < 0)",
+        "body.l.exists(a, 'x'.matches(body.t) || a < 0)",
+        "body.l.exists(a, 'x'.matches('a' + string(a) + '{50}') && a < 0)",
+        "body.l.map(a, body.t + body.t)",
+        "body.l.map(a, body.t)",
+        "[body.t, body.t, body.t, body.t, body.t, body.t, body.t, body.t]",
+    ] {
+        let said = over(wrong, body.clone()).expect_err(wrong);
+        assert!(said.contains("steps") || said.contains("too large"), "{wrong}: {said}");
+    }
+    for cheap in
+        ["body.l.exists(a, size(body.l) < 0 || a == 900)", "body.l.exists(a, body.l.exists(b, b == 0) && a == 500)"]
+    {
+        assert!(over(cheap, body.clone()).is_ok(), "{cheap}");
+    }
+}
+
+#[test]
+fn going_through_a_list_costs_its_length() {
+    let list: Vec<u32> = (0..2000).collect();
+    let body = json!({ "l": list });
+    assert!(over("body.l.map(a, a + 1)", body.clone()).is_ok());
+    assert!(over("body.l.filter(a, a % 2 == 0).map(a, a * 2)", body).is_ok());
+}
+
+#[test]
+fn lists_and_maps_are_equal_part_by_part() {
+    for (text, value) in [
+        ("[1] == [1.0]", true),
+        ("[1, 2] == [1]", false),
+        ("{'a': [1]} == {'a': [1]}", true),
+        ("{'a': 1} == {'b': 1}", false),
+        ("body.disks == [{'gib': 40}, {'gib': 60}]", true),
+        ("{'gib': 60} in body.disks", true),
+    ] {
+        assert_eq!(eval(text), Ok(json!(value)), "{text}");
+    }
+}
+
+#[test]
+fn a_result_is_bounded_in_depth() {
+    let deep = (0..60).fold(json!(1), |inner, _| json!([inner]));
+    assert!(over("[[body]]", deep.clone()).is_ok());
+    let said = over("[[[[[[body]]]]]]", deep).expect_err("too deep");
+    assert_eq!(said, "the result is nested deeper than 64 levels");
+}
+
+#[test]
+fn what_is_filled_in_is_bounded_and_free_of_nul() {
+    let fill = |value: Value, body: Value| {
+        let template = Template::compile(&value, NAMES).expect("compiles");
+        let scope = Body(body);
+        template.fill(&scope).map_err(|e| e.to_string())
+    };
+    assert_eq!(fill(json!({"a": "${'x\\u0000y'}"}), json!({})), Ok(json!({"a": "x\u{fffd}y"})));
+    let many: Vec<String> = vec!["${body.t}".into(); 9];
+    assert_eq!(fill(json!(many), json!({"t": "x".repeat(400_000)})), Err("the result is too large".into()));
+}

@@ -1,7 +1,12 @@
 //! The machine, walked by hand: no clock, no calls.
 
 use super::*;
-use crate::{connector::Repeat, document::parse_file, runbook::Runbook};
+use crate::{
+    Period,
+    connector::{CallEnd, Failure, Repeat},
+    document::parse_file,
+    runbook::Runbook,
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
@@ -30,7 +35,14 @@ impl Walk {
     fn new() -> Self {
         let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
         let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
-        let facts = Facts { id: 7, inputs, target: "vm/quill-booking-db-1".into(), alert: None, has_alarm: true };
+        let facts = Facts {
+            id: 7,
+            key: "quay-7".into(),
+            inputs,
+            target: "vm/quill-booking-db-1".into(),
+            alert: None,
+            has_alarm: true,
+        };
         Self { runbook, facts, progress: Progress::default(), now: DateTime::UNIX_EPOCH, said: Vec::new() }
     }
 
@@ -52,6 +64,10 @@ impl Walk {
     }
 }
 
+fn broke(failure: Failure, repeat: Repeat) -> Event {
+    Event::Broke { failure, repeat }
+}
+
 fn taken() -> Event {
     Event::Taken { repeat: Repeat::Safe }
 }
@@ -71,13 +87,13 @@ fn the_whole_way_to_a_confirmed_effect() {
         .then(0, Event::AlarmSeen { raised: false });
     insta::assert_snapshot!(walk.told(), @r#"
     StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None }
     --
     StepEnded { index: 0, attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(40)}) }
     StepStarted { index: 1, attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
     StepEnded { index: 1, attempt: 1, result: Done(Bool(true)) }
     StepStarted { index: 2, attempt: 1, give: {"disk": ("data")} }
-    Call { via: "yard", operation: "vm.grow_disk", give: {"disk": ("data")}, key: "arvok-job-7-grow", timeout: None }
+    Call { via: "yard", operation: "vm.grow_disk", give: {"disk": ("data")}, key: "quay-7-grow", timeout: None }
     --
     StepEnded { index: 2, attempt: 1, result: Done({"size_gib": Number(44)}) }
     LookAtAlarm
@@ -95,7 +111,7 @@ fn the_whole_way_to_a_confirmed_effect() {
 fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
     insta::assert_snapshot!(Walk::new().then(0, taken()).then(1, looked(62)).told(), @r#"
     StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None }
     --
     StepEnded { index: 0, attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(62)}) }
     StepStarted { index: 1, attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
@@ -107,11 +123,11 @@ fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
 
 #[test]
 fn a_failed_call_is_tried_again_as_often_as_allowed() {
-    let busy = || Event::Broke { message: "answered 503: busy".into(), again: true };
+    let busy = || broke(Failure::new(CallEnd::Unknown, "answered 503: busy"), Repeat::Safe);
     let walk = Walk::new().then(0, taken()).then(1, busy()).then(1, taken()).then(1, taken()).then(0, busy());
     insta::assert_snapshot!(walk.told(), @r#"
     StepStarted { index: 0, attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None }
     --
     StepEnded { index: 0, attempt: 1, result: Failed("answered 503: busy") }
     Wait { until: 1970-01-01T00:00:03Z }
@@ -119,7 +135,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
     Wait { until: 1970-01-01T00:00:03Z }
     --
     StepStarted { index: 0, attempt: 2, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "arvok-job-7-look", timeout: None }
+    Call { via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None }
     --
     StepEnded { index: 0, attempt: 2, result: Failed("answered 503: busy") }
     End { state: Failed, effect: Some(NotChecked), failure: Some("step `look` failed after 2 tries: answered 503: busy"), outputs: Null }
@@ -131,7 +147,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
 fn after_a_death_a_harmless_step_is_repeated_with_the_same_key() {
     let walk = Walk::new().then(0, taken()).then(20, taken());
     let told = walk.told();
-    assert_eq!(told.matches("key: \"arvok-job-7-look\"").count(), 2, "{told}");
+    assert_eq!(told.matches("key: \"quay-7-look\"").count(), 2, "{told}");
 }
 
 #[test]
@@ -169,4 +185,47 @@ fn states_have_one_word_each() {
         assert_eq!(JobState::parse(state.as_str()), Some(state));
         assert_eq!(json!(state), Value::from(state.as_str()));
     }
+}
+
+/// The step that grows the disk, which must not be done twice, is under way.
+fn growing() -> Walk {
+    Walk::new().then(0, taken()).then(1, looked(40))
+}
+
+fn ended(walk: &Walk) -> (Phase, Option<&String>) {
+    (walk.progress.phase, walk.said.iter().rev().nth(1))
+}
+
+#[test]
+fn what_may_have_been_done_and_must_not_be_done_twice_is_unsure() {
+    let walk = growing().then(1, broke(Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
+    let (phase, last) = ended(&walk);
+    assert_eq!(phase, Phase::Unsure);
+    assert!(
+        last.is_some_and(|l| l.contains("answered 502 during step `grow`, which must not be done twice")),
+        "{last:?}"
+    );
+    for end in [CallEnd::NotSent, CallEnd::Refused, CallEnd::Done] {
+        let walk = growing().then(1, broke(Failure::lasting(end, "no"), Repeat::Never));
+        assert_eq!(walk.progress.phase, Phase::Ended, "{end:?}");
+    }
+}
+
+#[test]
+fn a_lasting_failure_is_not_tried_again_and_a_wish_to_wait_is_heard() {
+    let looking = || Walk::new().then(0, taken());
+    let walk = looking().then(1, broke(Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe));
+    assert_eq!(walk.progress.phase, Phase::Ended);
+    let busy = Failure { retry_after: Some(Period::from_secs(30)), ..Failure::new(CallEnd::Refused, "answered 429") };
+    let walk = looking().then(1, broke(busy, Repeat::Safe));
+    assert_eq!(walk.progress.phase, Phase::Again { at: DateTime::UNIX_EPOCH + TimeDelta::seconds(31) });
+}
+
+#[test]
+fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
+    let walk = growing().then(30, Event::Taken { repeat: Repeat::Never }).then(60, taken());
+    let (phase, last) = ended(&walk);
+    assert_eq!(phase, Phase::Unsure);
+    assert!(last.is_some_and(|l| l.contains("state: Unsure") && l.contains("nobody has said yet")), "{last:?}");
+    assert_eq!(walk.then(1, Event::Settled(Settlement::Failed)).progress.phase, Phase::Ended);
 }

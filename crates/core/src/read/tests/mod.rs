@@ -6,7 +6,9 @@ use chrono::DateTime;
 use serde_json::json;
 
 fn source(read: &str) -> Result<Source, String> {
-    let text = format!("source: pier-probes\nintake: {{ webhook: {{ credential: {{ bearer: x }} }} }}\n{read}");
+    let text = format!(
+        "source: pier-probes\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('pier')}}\" }} }} }}\n{read}"
+    );
     let docs = parse_file("pier.yaml", &text).map_err(|p| p.to_string())?;
     Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
@@ -55,7 +57,6 @@ fn what_cannot_be_read_says_which_line_and_why() {
         json!({"run": "r7"}),
         json!({"run": "r7", "checks": 5}),
         json!({"run": "r7", "checks": [check("a", "page", "odd")]}),
-        json!({"run": "r7", "checks": [check("a", "page", "hard"), {"name": "b", "test": "page"}]}),
         json!({"run": 7, "checks": [check("a", "page", "hard")]}),
         json!([]),
         json!({"run": "r7", "checks": vec![check("a", "page", "hard"); 1001]}),
@@ -65,11 +66,21 @@ fn what_cannot_be_read_says_which_line_and_why() {
     `each`: there is no field `checks`
     `each`: is not a list
     item 0, `severity`: `odd` has no translation and there is no `else`
-    item 1, `state`: there is no field `ok`
     item 0, `id`: cannot calculate with a number and a string
     `each`: there is no field `checks` in a list
     `each`: the payload holds 1001 alerts; 1000 are allowed
     ");
+}
+
+#[test]
+fn of_several_alerts_those_that_can_be_read_are_taken() {
+    let source = source(PROBES).expect("checks");
+    let strange = json!({"name": "b", "test": "page"});
+    let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), strange, check("c", "page", "soft")]});
+    let outcome = read(&source, &body).expect("two of three");
+    assert_eq!(outcome.alerts.iter().map(|a| a.id.as_str()).collect::<Vec<_>>(), ["r7/a", "r7/c"]);
+    let [(why, item)] = outcome.unreadable.as_slice() else { panic!("one: {:?}", outcome.unreadable) };
+    assert_eq!((why.to_string().as_str(), item), ("item 1, `state`: there is no field `ok`", &strange));
 }
 
 #[test]

@@ -62,20 +62,25 @@ fn what_was_named_and_never_heard_of_is_told_without_an_alert() {
 
 #[test]
 fn inputs_that_cannot_be_made_and_rules_that_go_wrong_are_told() {
-    let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${alert.body.rack}\" } }\n");
+    let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${tally.gathered[0].body.rack}\" } }\n");
     let report = play_all(&odd, vec![alert(1, json!({}))], 10);
     assert!(
         report.posts[0].wrong.as_deref().is_some_and(|w| w.contains("there is no field `rack`")),
         "{:?}",
         report.posts
     );
+    let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${alert.body.rack}\" } }\n");
+    let report = play_all(&odd, vec![alert(1, json!({}))], 10);
+    let said = report.rulings.iter().map(|r| format!("{}: {}", r.verdict.as_str(), r.reason)).collect::<Vec<_>>();
+    assert_eq!(said, ["broken: inputs of grow: ${alert.body.rack}: there is no field `rack` in null"]);
+    assert!(report.posts.is_empty(), "nothing is dispatched that cannot be filled in");
     let broken = rule("rule: broken\nlisten: { where: alert.body.rack > 5 }\ndispatch: { runbook: grow }\n");
     let report = play_all(
         &broken,
         vec![alert(1, json!({ "body": { "rack": "r1" } })), alert(2, json!({ "body": { "rack": 6 } }))],
         10,
     );
-    assert_eq!((report.broken, report.matched), (1, 1));
+    assert_eq!((report.broken, report.matched), (1, 2));
     assert_eq!(report.broken_first.as_deref(), Some("where: cannot compare a string with a number"));
 }
 

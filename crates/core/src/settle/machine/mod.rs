@@ -150,6 +150,12 @@ impl<'a> Machine<'a> {
         fired.stance >= self.stance
     }
 
+    /// Whether it counts within its episode: what a person dismissed is settled until the episode
+    /// ends, whatever the rule may do by then.
+    fn counts_here(&self, fired: Fired) -> bool {
+        fired.dismissed || self.counts(fired)
+    }
+
     /// A rule that fires on silence has heard something.
     fn heard(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>, missing: Period) {
         let due = now + missing.delta();
@@ -171,7 +177,7 @@ impl<'a> Machine<'a> {
         let episode = tally.episode.get_or_insert_with(|| Episode { alerts: 0, ..episode(now, seen, m) });
         episode.alerts += 1;
         episode.latest = seen;
-        let (nth, held, fired) = (episode.alerts, episode.held, episode.fired.filter(|f| f.stance >= self.stance));
+        let (nth, held, fired) = (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
         if let Some(held) = held {
             let Held { verdict, since, .. } = held;
             let due = tally.due;
@@ -224,7 +230,7 @@ impl<'a> Machine<'a> {
     fn worse(&self, tally: &Tally, fired: Fired, seen: Seen) -> bool {
         let Some(again) = self.rule.settle.again else { return false };
         let made = tally.episode.as_ref().map_or(0, |e| e.again);
-        again.when_worse && seen.severity > fired.severity && made < again.at_most
+        again.when_worse && !fired.dismissed && seen.severity > fired.severity && made < again.at_most
     }
 
     /// Notes a change of state for `flapping`.
@@ -273,9 +279,9 @@ impl<'a> Machine<'a> {
         let held = |verdict, reason, due| Outcome::Held(Hold { verdict, reason, due, gathered: false });
         let settle = &self.rule.settle;
         if seen.entries == 0 {
-            return held(Verdict::Watched, Reason::Nothing, None);
+            return held(Verdict::Idle, Reason::Nothing, None);
         }
-        let Some(episode) = &tally.episode else { return held(Verdict::Watched, Reason::Nothing, None) };
+        let Some(episode) = &tally.episode else { return held(Verdict::Idle, Reason::Nothing, None) };
         if let Some(flapping) = settle.flapping {
             let within = flapping.within.delta();
             let recent = tally.changes.iter().filter(|t| now - **t <= within).count();
@@ -302,7 +308,7 @@ impl<'a> Machine<'a> {
             return self.join(key, &pool, now, gather.span, gather.at_most);
         }
         if let (Some(cap), Some(pool)) = (settle.cap.as_ref(), episode.cap.as_ref())
-            && let Some(frees) = self.full(cap, pool, now)
+            && let Some(frees) = self.full(cap, pool, now, seen.entries)
         {
             let reason = Reason::Full { jobs: cap.jobs, per: cap.per, frees, later: cap.later };
             return held(Verdict::Capped, reason, cap.later.then_some(frees));
@@ -343,7 +349,7 @@ impl<'a> Machine<'a> {
         let cap = tally.episode.as_ref().and_then(|e| e.cap.clone());
         let (count, since, before) = tally.episode.as_ref().map_or((1, now, 0), |e| (e.alerts, e.began, e.fires()));
         self.mark(key, tally, now, jobs.first().copied());
-        self.use_cap(cap.as_deref(), now);
+        self.use_cap(cap.as_deref(), now, entries);
         self.effects.push(Effect::Fire(Fire {
             stance: self.stance,
             jobs: jobs.clone(),
@@ -392,7 +398,7 @@ impl<'a> Machine<'a> {
             self.effects.push(Effect::Withdraw { proposal, reason: "another took its place" });
         }
         let severity = episode.latest.severity;
-        let fired = Fired { at: now, job, stance: self.stance, severity };
+        let fired = Fired { at: now, job, stance: self.stance, severity, dismissed: false };
         tally.last = Some(fired);
         if episode.fired.is_some_and(|f| f.stance >= self.stance) {
             episode.again += 1;
@@ -449,10 +455,11 @@ impl<'a> Machine<'a> {
     fn ripe(&mut self, key: &str, tally: &mut Tally, now: Time) {
         let Some(episode) = tally.episode.clone() else { return };
         let settle = &self.rule.settle;
-        let (seen, trigger) = match (episode.held, episode.fired.filter(|f| self.counts(*f)), settle.missing) {
+        let (seen, trigger) = match (episode.held, episode.fired.filter(|f| self.counts_here(*f)), settle.missing) {
             (Some(held), _, _) if held.gathered => return,
             (Some(held), fired, _) => (held.seen, self.released(held.verdict, fired, now)),
             (None, None, Some(missing)) => (episode.latest, Trigger::Missing(missing)),
+            (None, Some(fired), _) if fired.dismissed => return,
             (None, Some(fired), _) if settle.again.is_some_and(|a| a.every.is_some() && episode.again < a.at_most) => {
                 (episode.latest, Trigger::Again(now - fired.at, fired.job))
             }

@@ -8,10 +8,12 @@ use crate::{
 };
 
 impl Machine<'_> {
-    /// When a full cap has room again.
-    pub(super) fn full(&self, cap: &Cap, pool: &str, now: Time) -> Option<Time> {
+    /// When a cap that has no room for so many jobs has it again. What makes more jobs at once than
+    /// the cap allows waits until it is empty.
+    pub(super) fn full(&self, cap: &Cap, pool: &str, now: Time, jobs: usize) -> Option<Time> {
         let Some(Pool::Cap { fired, .. }) = self.memory.pools.get(pool) else { return None };
-        let oldest = fired.iter().rev().nth(cap.jobs as usize - 1)?;
+        let most = cap.jobs as usize;
+        let oldest = fired.iter().rev().nth(most - jobs.clamp(1, most))?;
         let frees = *oldest + cap.per.delta();
         (frees > now).then_some(frees)
     }
@@ -38,13 +40,13 @@ impl Machine<'_> {
         })
     }
 
-    pub(super) fn use_cap(&mut self, pool: Option<&str>, now: Time) {
+    pub(super) fn use_cap(&mut self, pool: Option<&str>, now: Time, jobs: usize) {
         let (Some(cap), Some(pool)) = (self.rule.settle.cap.as_ref(), pool) else { return };
         let until = now + cap.per.delta();
         let entry = self.memory.pools.entry(pool.to_owned());
         let entry = entry.or_insert_with(|| Pool::Cap { fired: Vec::new(), due: until });
         if let Pool::Cap { fired, due } = entry {
-            fired.push(now);
+            fired.extend(std::iter::repeat_n(now, jobs.max(1)));
             fired.drain(..fired.len().saturating_sub(cap.jobs as usize));
             *due = until;
         }
@@ -74,7 +76,7 @@ impl Machine<'_> {
         let Some((first, episode)) = members.first().and_then(|k| held(self.memory, k)) else { return };
         let settle = &self.rule.settle;
         if let (Some(cap), Some(room)) = (settle.cap.as_ref(), episode.cap.as_ref())
-            && let Some(frees) = self.full(cap, room, now)
+            && let Some(frees) = self.full(cap, room, now, first.entries)
         {
             return self.gathering_capped(now, (pool, began), members, cap, frees, newcomer);
         }
@@ -98,7 +100,7 @@ impl Machine<'_> {
             self.mark(key, &mut tally, now, jobs.first().copied());
             self.put(now, key, tally);
         }
-        self.use_cap(episode.cap.as_deref(), now);
+        self.use_cap(episode.cap.as_deref(), now, first.entries);
         let (count, since, before) = (episode.alerts, episode.began, episode.fires());
         self.effects.push(Effect::Fire(Fire {
             stance: self.stance,

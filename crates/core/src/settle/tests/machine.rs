@@ -5,7 +5,7 @@ use super::*;
 use crate::{
     Severity,
     rule::Stance,
-    settle::{Effect, Event, Keys, Machine, Matched, Memory, Slot, Standing, Verdict},
+    settle::{Decision, Effect, Event, Keys, Machine, Matched, Memory, Slot, Standing, Verdict},
 };
 
 fn keys() -> Keys {
@@ -104,4 +104,52 @@ fn a_proposal_gives_way_to_the_rule_that_may_act_and_to_the_clearing() {
     let cleared = Event::Cleared { tally: &keys.tally, alarm: 1 };
     assert_eq!(handle(&rule, Stance::Propose, &mut memory, "1s", cleared), ["withdraw 7: its alarm was cleared"]);
     assert_eq!(memory, Memory::default(), "nothing is left to remember");
+}
+
+#[test]
+fn a_launched_proposal_counts_as_a_dispatch_when_the_rule_may_act() {
+    let (rule, keys, mut memory) = (plain("{ rest: 10m }"), keys(), Memory::default());
+    handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
+    let tally = memory.tallies.get_mut(&keys.tally).expect("a tally");
+    tally.decided(7, Decision::Launched);
+    handle(&rule, Stance::Propose, &mut memory, "1s", Event::Cleared { tally: &keys.tally, alarm: 1 });
+    let told = handle(&rule, Stance::Act, &mut memory, "2s", matched(1, &keys, None));
+    assert_eq!(told, ["resting: job 7 was dispatched 2.0 s ago and rest is 10m: silent until 1970-01-01T00:10:00Z"]);
+}
+
+#[test]
+fn a_dismissal_holds_for_its_episode_whatever_the_rule_may_do_by_then() {
+    let (rule, keys, mut memory) = (plain("{ again: { every: 5m, when_worse: true } }"), keys(), Memory::default());
+    handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
+    memory.tallies.get_mut(&keys.tally).expect("a tally").decided(7, Decision::Dismissed);
+    let mut worse = matched(2, &keys, None);
+    if let Event::Matched(m) = &mut worse {
+        m.severity = Severity::Critical;
+    }
+    for stance in [Stance::Propose, Stance::Act] {
+        let told = handle(&rule, stance, &mut memory, "1m", worse);
+        assert!(told.iter().all(|t| t.starts_with("folded")), "{told:?}");
+        let due = Slot::Tally(keys.tally.clone());
+        assert_eq!(handle(&rule, stance, &mut memory, "6m", Event::Due(&due)), [""; 0], "`again` asks no more");
+    }
+    handle(&rule, Stance::Act, &mut memory, "7m", Event::Cleared { tally: &keys.tally, alarm: 1 });
+    let told = handle(&rule, Stance::Act, &mut memory, "8m", matched(1, &keys, None));
+    assert!(told[0].starts_with("dispatched"), "a new episode is a new question: {told:?}");
+}
+
+#[test]
+fn a_cap_counts_jobs() {
+    let rule = rule("{ cap: { jobs: 3, per: 1h } }", "[raised]", "[{ runbook: grow-disk }, { runbook: tell }]");
+    let mut memory = Memory::default();
+    let mut fire = |n: i64, now: &str| {
+        let keys = Keys { tally: format!("[{n}]"), gathering: None, cap: Some("cap []".into()) };
+        let mut event = matched(n, &keys, None);
+        if let Event::Matched(m) = &mut event {
+            m.entries = 2;
+        }
+        handle(&rule, Stance::Act, &mut memory, now, event).remove(0)
+    };
+    assert!(fire(1, "0s").starts_with("dispatched"));
+    assert!(fire(2, "1m").starts_with("capped: 3 jobs within 1h already"), "two more would make four");
+    assert!(fire(3, "61m").starts_with("dispatched"));
 }

@@ -1,0 +1,48 @@
+//! What a rule would decide about an alert at this moment, without deciding it.
+
+use super::{alarms, memories};
+use crate::StoreError;
+use arvok_core::{
+    Alert, AlertState,
+    rule::{Placed, Rule},
+    settle::{Effect, Event, Machine, Matched, Standing, Verdict},
+};
+use chrono::{DateTime, Utc};
+use sea_orm::DatabaseConnection;
+
+/// The verdict and its reason.
+pub async fn preview(
+    db: &DatabaseConnection,
+    rule: &Rule,
+    alert: &Alert,
+    now: DateTime<Utc>,
+) -> Result<(Verdict, String), StoreError> {
+    let Placed { keys, entries } = match rule.place(alert) {
+        Ok(placed) => placed,
+        Err(why) => return Ok((Verdict::Broken, why)),
+    };
+    let mut memory = memories::peek(db, &rule.name, &keys).await?;
+    let (alarm, anew) = alarms::standing(db, alert).await?;
+    let standing = match alert.state {
+        AlertState::Raised => Standing::Raised { alarm, anew },
+        _ => Standing::None,
+    };
+    let matched = Matched {
+        alert: i64::MAX,
+        keys: &keys,
+        happened: alert.happened().min(now),
+        severity: alert.severity,
+        standing,
+        entries,
+        cause: None,
+    };
+    let mut number = || 0;
+    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
+    let own = effects.into_iter().rev().find_map(|e| match e {
+        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => {
+            Some((verdict, reason.to_string().replace(" as job 0", "")))
+        }
+        _ => None,
+    });
+    Ok(own.unwrap_or_else(|| (Verdict::Broken, "nothing was decided".to_owned())))
+}

@@ -1,0 +1,106 @@
+//! Upkeep: what would grow without end is bounded, a little at a time.
+//!
+//! Each pass removes at most so many rows of each kind, in statements of their own, so that it never
+//! holds what others need for long. Any node may do it; several at once only share the work.
+
+use crate::{StoreError, sql};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::DatabaseConnection;
+
+/// Rows of a kind that one pass removes.
+const A_PASS: i64 = 5_000;
+
+/// How long things are kept.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Payloads that cannot be read, for so long.
+    pub unreadable: TimeDelta,
+    /// And at most so many of each source.
+    pub unreadable_of_source: i64,
+    /// Counts of deliveries by minute.
+    pub deliveries: TimeDelta,
+    /// Tries of jobs that have ended.
+    pub attempts: TimeDelta,
+    /// Alarms that were only ever cleared, never raised.
+    pub never_raised: TimeDelta,
+    /// Alarms that are over, to which no job belongs.
+    pub over: TimeDelta,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            unreadable: TimeDelta::days(30),
+            unreadable_of_source: 1_000,
+            deliveries: TimeDelta::days(90),
+            attempts: TimeDelta::days(400),
+            never_raised: TimeDelta::days(1),
+            over: TimeDelta::days(400),
+        }
+    }
+}
+
+/// How many rows were removed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Swept {
+    /// Payloads that could not be read.
+    pub unreadable: u64,
+    /// Counts of deliveries.
+    pub deliveries: u64,
+    /// Tries of jobs.
+    pub attempts: u64,
+    /// Alarms.
+    pub alarms: u64,
+    /// Memories of rules that are withdrawn.
+    pub memories: u64,
+}
+
+impl Swept {
+    /// Whether there may be more to remove.
+    pub fn is_full(self) -> bool {
+        let most = A_PASS.unsigned_abs();
+        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories].into_iter().any(|n| n >= most)
+    }
+}
+
+/// Removes what is kept no longer, at most some of each kind.
+pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<Swept, StoreError> {
+    let before = |age: TimeDelta| vec![(now - age).into(), A_PASS.into()];
+    let old =
+        "DELETE FROM unreadable WHERE id IN (SELECT id FROM unreadable WHERE received < $1 ORDER BY received LIMIT $2)";
+    let many = "DELETE FROM unreadable u USING (
+            SELECT s.source, (SELECT id FROM unreadable o WHERE o.source = s.source ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+            FROM (SELECT DISTINCT source FROM unreadable) s) t
+        WHERE u.source = t.source AND u.id <= t.last AND u.id IN (SELECT id FROM unreadable ORDER BY id LIMIT $2)";
+    let deliveries = "DELETE FROM delivery_count WHERE (source, minute, shard) IN
+        (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 LIMIT $2)";
+    let attempts = "DELETE FROM attempt WHERE (job_id, step, attempt) IN (SELECT a.job_id, a.step, a.attempt
+        FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
+    let alarms = |which: &str| {
+        format!(
+            "DELETE FROM alarm WHERE id IN (SELECT id FROM alarm a WHERE state = 'cleared' AND changed_at < $1 AND {which}
+                AND NOT EXISTS (SELECT 1 FROM job j WHERE j.alarm_id = a.id)
+                AND NOT EXISTS (SELECT 1 FROM tally t WHERE t.alarms && ARRAY[a.id])
+            ORDER BY changed_at LIMIT $2 FOR UPDATE SKIP LOCKED)"
+        )
+    };
+    let memories = |table: &str| {
+        format!(
+            "DELETE FROM {table} m WHERE due < $1 AND NOT EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'rule'
+                AND d.name = m.rule AND NOT d.withdrawn AND d.version =
+                    (SELECT max(version) FROM definition n WHERE n.kind = 'rule' AND n.name = m.rule))
+            AND m.rule IN (SELECT rule FROM {table} LIMIT $2)"
+        )
+    };
+    let run = async |sql: &str, values| sql::run(db, sql, values).await;
+    Ok(Swept {
+        unreadable: run(old, before(limits.unreadable)).await?
+            + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,
+        deliveries: run(deliveries, before(limits.deliveries)).await?,
+        attempts: run(attempts, before(limits.attempts)).await?,
+        alarms: run(&alarms("count = 0 AND told_at < $1"), before(limits.never_raised)).await?
+            + run(&alarms("true"), before(limits.over)).await?,
+        memories: run(&memories("tally"), before(TimeDelta::hours(1))).await?
+            + run(&memories("pool"), before(TimeDelta::hours(1))).await?,
+    })
+}
