@@ -2,11 +2,15 @@
 //! console in a browser, against a real PostgreSQL. One module for each kind of journey.
 
 mod api;
+mod bounds;
+mod claims;
 mod command;
 mod console;
 mod doors;
 mod kit;
 mod listen_cases;
+mod nodes;
+mod poison;
 mod private;
 mod readme;
 mod reference;

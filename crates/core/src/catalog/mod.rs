@@ -156,8 +156,9 @@ pub struct Entry {
 #[derive(Clone, Debug, Default)]
 pub struct Catalog {
     entries: BTreeMap<(Kind, String), Arc<Entry>>,
-    /// The last versions of what was withdrawn, since a name that comes back counts on from there.
-    withdrawn: BTreeMap<(Kind, String), i32>,
+    /// The newest versions of what stands otherwise or not at all: it was withdrawn, or cannot be
+    /// compiled here. A new text counts on from there.
+    passed: BTreeMap<(Kind, String), i32>,
 }
 
 impl Catalog {
@@ -165,13 +166,13 @@ impl Catalog {
     /// earlier one.
     pub fn new(entries: impl IntoIterator<Item = Arc<Entry>>) -> Self {
         let entries = entries.into_iter().map(|e| ((e.definition.kind(), e.name.clone()), e)).collect();
-        Self { entries, withdrawn: BTreeMap::new() }
+        Self { entries, passed: BTreeMap::new() }
     }
 
-    /// The same set, with the last versions of what was withdrawn.
+    /// The same set, with the newest versions of what stands otherwise or not at all.
     #[must_use]
-    pub fn after(mut self, withdrawn: impl IntoIterator<Item = ((Kind, String), i32)>) -> Self {
-        self.withdrawn = withdrawn.into_iter().collect();
+    pub fn after(mut self, passed: impl IntoIterator<Item = ((Kind, String), i32)>) -> Self {
+        self.passed = passed.into_iter().collect();
         self
     }
 
@@ -183,14 +184,15 @@ impl Catalog {
     }
 
     /// The version that a new text of this name would get.
-    fn next_version(&self, kind: Kind, name: &str) -> i32 {
-        let before = self.entry(kind, name).map(|e| e.version);
-        before.or_else(|| self.withdrawn.get(&(kind, name.to_owned())).copied()).unwrap_or(0) + 1
+    pub fn next_version(&self, kind: Kind, name: &str) -> i32 {
+        let standing = self.entry(kind, name).map(|e| e.version);
+        let passed = self.passed.get(&(kind, name.to_owned())).copied();
+        standing.max(passed).unwrap_or(0) + 1
     }
 
     /// This set with other entries put in or replaced.
     pub fn with(&self, entries: impl IntoIterator<Item = Arc<Entry>>) -> Self {
-        Self::new(self.entries.values().cloned().chain(entries)).after(self.withdrawn.clone())
+        Self::new(self.entries.values().cloned().chain(entries)).after(self.passed.clone())
     }
 
     /// One definition with its text.
@@ -376,10 +378,10 @@ fn failed_examples(entry: &Entry, rule: &Rule) -> Vec<Problem> {
 }
 
 fn versioned(document: Document, definition: Definition, published: &Catalog) -> Arc<Entry> {
-    let before = published.entry(definition.kind(), &document.name);
-    let version = match before {
-        Some(b) if b.document.text == document.text => b.version,
-        _ => published.next_version(definition.kind(), &document.name),
+    let next = published.next_version(definition.kind(), &document.name);
+    let version = match published.entry(definition.kind(), &document.name) {
+        Some(b) if b.document.text == document.text && b.version == next - 1 => b.version,
+        _ => next,
     };
     Arc::new(Entry { name: document.name.clone(), version, document, definition })
 }

@@ -6,7 +6,7 @@ use actix_web::{get, web};
 use arvok_api::{AlertDetail, AlertItem, Page, Problem, UnreadableItem};
 use arvok_core::Severity;
 use arvok_store::read::{self, AlertFilter, MAX_PAGE};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, Datelike, Utc};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -47,6 +47,16 @@ pub(super) fn limit(asked: Option<u64>) -> Result<u64, ApiError> {
     }
 }
 
+/// A moment asked for, within what the records hold.
+pub(super) fn since(asked: Option<DateTime<Utc>>) -> Result<Option<DateTime<Utc>>, ApiError> {
+    match asked {
+        Some(at) if !(1..=9999).contains(&at.year()) => {
+            Err(ApiError::BadRequest(format!("since={at}: the year is 1 to 9999")))
+        }
+        at => Ok(at),
+    }
+}
+
 /// Alerts, newest first.
 #[utoipa::path(operation_id = "listAlerts", tag = "alerts", params(AlertQuery), responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem)))]
 #[get("/alerts")]
@@ -74,7 +84,7 @@ pub(super) async fn list(
         rule: q.rule,
         verdict: q.verdict,
         text: q.text,
-        since: q.since,
+        since: since(q.since)?,
         after: q.after,
         limit: limit(q.limit)?,
     };

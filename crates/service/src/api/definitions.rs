@@ -223,12 +223,15 @@ async fn put(
 ) -> Result<(), ApiError> {
     let now = clock::now();
     let changed: Vec<&Arc<Entry>> = checked.entries.iter().filter(|e| is_new(e, &published.catalog)).collect();
-    let ended = gone.iter().filter_map(|(kind, name)| published.catalog.entry(*kind, name));
+    let ended = gone.iter().filter_map(|(kind, name)| {
+        let version = published.catalog.next_version(*kind, name);
+        Some(NewVersion { version, ..new_version(published.catalog.entry(*kind, name)?) })
+    });
     let publication = store::Publication {
         generation: published.generation,
         awaited: awaited(changed.iter().copied(), now),
         versions: changed.iter().map(|e| new_version(e)).collect(),
-        withdrawn: ended.map(|e| NewVersion { version: e.version + 1, ..new_version(e) }).collect(),
+        withdrawn: ended.collect(),
     };
     if publication.versions.is_empty() && publication.withdrawn.is_empty() {
         return Ok(());
@@ -280,7 +283,7 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
         kind: kind.as_str().to_owned(),
         name: name.clone(),
         change: ChangeKind::Withdrawn,
-        version: published.entry(*kind, name).map_or(0, |e| e.version + 1),
+        version: published.next_version(*kind, name),
         before: published.entry(*kind, name).map(|e| e.document.text.clone()),
         after: None,
     };

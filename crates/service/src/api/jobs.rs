@@ -1,6 +1,10 @@
 //! Jobs and their passage.
 
-use super::{ApiError, alerts::limit, caller::Caller};
+use super::{
+    ApiError,
+    alerts::{limit, since},
+    caller::Caller,
+};
 use crate::{node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Role, Settle};
@@ -59,7 +63,7 @@ pub(super) async fn list(
         rule: q.rule,
         target: q.target,
         alarm: q.alarm,
-        since: q.since,
+        since: since(q.since)?,
         after: q.after,
         limit: limit(q.limit)?,
     };

@@ -142,11 +142,10 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
         }
     }
     entries.extend(newest.iter().filter(|n| !n.withdrawn && before.has(n)).filter_map(|n| stay(&n.kind, &n.name)));
-    let withdrawn = newest.iter().filter(|n| n.withdrawn);
-    let withdrawn: Vec<_> =
-        withdrawn.filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version))).collect();
+    let versions: Vec<_> =
+        newest.iter().filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version))).collect();
     let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
-    let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(withdrawn);
+    let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(versions);
     let same = |a: &Catalog, b: &Catalog| {
         let rules = |c: &Catalog| c.entries(Kind::Rule).map(Arc::as_ptr).collect::<Vec<_>>();
         rules(a) == rules(b)

@@ -3,11 +3,13 @@
 
 mod browser;
 mod command;
+mod peer;
 mod records;
 mod stage;
 
 pub use browser::Browser;
 pub use command::{Said, arvok};
+pub use peer::Peer;
 pub use records::Records;
 pub use stage::{DEMO, Stage, answer};
 
@@ -66,6 +68,17 @@ pub fn database() -> String {
         cluster().remove(&name).await.expect("an old database goes");
         cluster().create(&name).await.expect("a new database comes")
     })
+}
+
+/// No new connection to a database, and none that stands, for so long.
+pub fn outage(url: &str, length: Duration) {
+    let name = url.rsplit('/').next().expect("a name");
+    let records = Records::open(&cluster().url("postgres"));
+    records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS false"));
+    let cut = format!("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'");
+    records.rows(&cut);
+    std::thread::park_timeout(length);
+    records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS true"));
 }
 
 /// Asks again and again until there is an answer; says what was awaited if none comes.

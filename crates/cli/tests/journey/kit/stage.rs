@@ -1,11 +1,15 @@
 //! A node with everything around it.
 
-use super::{ARVOK, Said, block, command::arvok, database, folder, until};
+use super::{ARVOK, Records, Said, block, command::arvok, database, folder, until};
 use arvok_standins::{
     chat::{self, RunningChat},
     yard::{self, RunningYard, YardOptions},
 };
 use arvok_store::cluster::{Tethered, spawn_tethered};
+use nix::{
+    sys::signal::{Signal, kill},
+    unistd::Pid,
+};
 use reqwest::{Client, Method};
 use serde_json::{Value, json};
 use std::{
@@ -25,8 +29,8 @@ pub struct Stage {
     pub chat: RunningChat,
     pub token: String,
     pub address: String,
+    pub database: String,
     data: PathBuf,
-    database: String,
     node: Option<Tethered>,
     http: Client,
 }
@@ -122,6 +126,25 @@ impl Stage {
     /// Kills the node without warning.
     pub fn kill_node(&mut self) {
         drop(self.node.take());
+    }
+
+    /// Sends the node a signal.
+    pub fn signal(&self, signal: Signal) {
+        let pid = self.node.as_ref().expect("a node").pid();
+        kill(Pid::from_raw(i32::try_from(pid).expect("a pid")), signal).expect("is signalled");
+    }
+
+    /// The most memory the node has had, in MiB.
+    pub fn most_memory(&self) -> u64 {
+        let pid = self.node.as_ref().expect("a node").pid();
+        let status = fs::read_to_string(format!("/proc/{pid}/status")).expect("a status");
+        let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).expect("a mark");
+        line.trim().trim_end_matches(" kB").parse::<u64>().expect("a number") / 1024
+    }
+
+    /// The records behind the node.
+    pub fn records(&self) -> Records {
+        Records::open(&self.database)
     }
 
     /// What the node has logged.

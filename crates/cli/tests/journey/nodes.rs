@@ -1,0 +1,213 @@
+//! Several nodes over one database, and publications that come side by side: what one knows, all
+//! know before they decide.
+
+use crate::kit::{ARVOK, Stage, database, folder, until};
+use arvok_store::cluster::spawn_tethered;
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::{
+    fs,
+    net::TcpListener,
+    path::Path,
+    process::{Command, Stdio},
+};
+
+const NOTE: &str = "runbook: note\ninputs: { what: { type: string, default: x } }\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
+
+fn rule(name: &str, more: &str) -> String {
+    format!(
+        "rule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\n{more}dispatch: {{ runbook: note, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
+    )
+}
+
+fn publish(stage: &Stage, text: &str) -> (u16, Value) {
+    let body = json!({ "files": [{ "file": "test.yaml", "text": text }] });
+    stage.call(Method::POST, "/api/v1/publish", Some(&body))
+}
+
+#[test]
+fn what_one_node_published_the_other_decides_by_at_once() {
+    let stage = Stage::with_demo();
+    let other = stage.second_node();
+    stage.publish(NOTE);
+    for n in 0..20 {
+        let name = format!("fresh{n}");
+        stage.publish(&rule(&name, ""));
+        let alert = other.send("yard-hypervisor", &json!({"kind": format!("test.{name}"), "resource": "vm/a"}));
+        assert_eq!(other.verdict(alert, &name).expect("a verdict")["verdict"], "dispatched", "round {n}");
+    }
+}
+
+/// One of the nodes cannot load what is published any more; what rules remember outlives it.
+#[test]
+fn a_node_that_does_not_know_a_rule_leaves_its_memory_alone() {
+    let stage = Stage::with_demo();
+    let other = stage.second_node();
+    stage.publish(&format!("{NOTE}---\n{}", rule("held", "settle: { fold: [alert.resource], still: 2s }\n")));
+    let sent: Vec<i64> = (0..60)
+        .map(|n| {
+            let node = if n % 2 == 0 { &stage } else { &other };
+            node.send(
+                "yard-hypervisor",
+                &json!({"kind": "test.held", "resource": format!("vm/n{n}"), "state": "raised"}),
+            )
+        })
+        .collect();
+    for alert in sent {
+        stage.verdict_is(alert, "held", "dispatched");
+    }
+}
+
+#[test]
+fn a_definition_that_no_longer_compiles_keeps_its_last_good_version_and_is_told() {
+    let stage = Stage::with_demo();
+    stage.publish(&format!("{NOTE}---\n{}", rule("broken", "settle: { fold: [alert.resource], still: 1s }\n")));
+    let alert = |resource: &str| {
+        stage.send("yard-hypervisor", &json!({"kind": "test.broken", "resource": resource, "state": "raised"}))
+    };
+    let held = alert("vm/before");
+    // As a newer node with more words may have written it.
+    stage.records().run(
+        "INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
+        SELECT kind, name, version + 1, file, 'rule: broken\nfuture: 1\n', now(), 'other' FROM definition
+        WHERE kind = 'rule' AND name = 'broken'",
+    );
+    let ready = || crate::kit::answer(stage.request(Method::GET, "/readyz"));
+    let (_, said) = until("the node to say so", || Some(ready()).filter(|(status, _)| *status == 503));
+    assert!(said["detail"].as_str().is_some_and(|d| d.contains("broken") && d.contains("stays")), "{said}");
+    stage.verdict_is(held, "broken", "dispatched");
+    stage.verdict_is(alert("vm/after"), "broken", "dispatched");
+    let metrics = stage.get("/metrics");
+    assert!(metrics.as_str().is_some_and(|m| m.contains("arvok_faulty_definitions 1")), "{metrics}");
+    stage.publish(&rule("broken", ""));
+    until("the node to be ready again", || (ready().0 == 200).then_some(()));
+}
+
+#[test]
+fn a_publication_is_checked_with_everything_that_would_stand() {
+    let stage = Stage::with_demo();
+    stage.publish(&format!("{NOTE}---\n{}", rule("gives", "")));
+    let (status, said) = publish(&stage, &NOTE.replace("inputs: { what: { type: string, default: x } }\n", ""));
+    assert_eq!(status, 422, "{said}");
+    let told = said["problems"].to_string();
+    assert!(told.contains("gives") && told.contains("what"), "{told}");
+    let (status, said) =
+        publish(&stage, &NOTE.replace("inputs: { what: { type: string, default: x } }\n", "").replace("note", "other"));
+    assert_eq!(status, 200, "{said}");
+
+    let said = stage.arvok(&["withdraw", "runbook", "note", "--yes"]);
+    assert_eq!(said.code, 1, "{}", said.all());
+    assert!(said.all().contains("gives"), "{}", said.all());
+}
+
+/// Each side's publication is right on its own, and both together are not.
+#[test]
+fn contradictory_publications_side_by_side_are_never_both_taken() {
+    let stage = Stage::with_demo();
+    let other = stage.second_node();
+    for round in 0..12 {
+        let (book, name) = (format!("book{round}"), format!("rule{round}"));
+        let full = NOTE.replace("note", &book);
+        stage.publish(&full);
+        let bare = full.replace("inputs: { what: { type: string, default: x } }\n", "");
+        let giving = rule(&name, "").replace("runbook: note", &format!("runbook: {book}"));
+        let (one, two) = std::thread::scope(|s| {
+            let one = s.spawn(|| publish(&stage, &bare));
+            let two = s.spawn(|| publish(&other, &giving));
+            (one.join().expect("an answer"), two.join().expect("an answer"))
+        });
+        let taken = [one.0, two.0].iter().filter(|s| **s == 200).count();
+        assert_eq!(taken, 1, "{one:?}\n{two:?}");
+        let refused = if one.0 == 200 { two } else { one };
+        assert!([409, 422].contains(&refused.0), "{refused:?}");
+        assert!(refused.1["detail"].is_string(), "{refused:?}");
+    }
+}
+
+#[test]
+fn what_a_withdrawn_rule_remembers_is_ended_with_the_reason() {
+    let stage = Stage::with_demo();
+    stage.publish(&format!("{NOTE}---\n{}", rule("leaves", "settle: { still: 1h }\n")));
+    let alert = stage.send("yard-hypervisor", &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}));
+    assert_eq!(stage.verdict(alert, "leaves").expect("a verdict")["verdict"], "waiting");
+    let said = stage.arvok(&["withdraw", "rule", "leaves", "--yes"]);
+    assert_eq!(said.code, 0, "{}", said.all());
+    let verdict = stage.verdict(alert, "leaves").expect("a verdict");
+    assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("withdrawn")), "{verdict}");
+    assert_eq!(stage.call(Method::GET, "/api/v1/definitions/rule/leaves", None).0, 404);
+    let later = stage.send("yard-hypervisor", &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}));
+    assert!(stage.verdict(later, "leaves").is_none());
+    let said = stage.arvok(&["withdraw", "rule", "leaves", "--yes"]);
+    assert_ne!(said.code, 0, "{}", said.all());
+    // The name is free again, and its versions go on.
+    stage.publish(&rule("leaves", ""));
+    assert_eq!(stage.get("/api/v1/definitions/rule/leaves")["item"]["version"], 3);
+}
+
+fn start(data: &Path, database: Option<&str>) -> (arvok_store::cluster::Tethered, String) {
+    let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").to_string();
+    let mut command = Command::new(ARVOK);
+    command
+        .arg("serve")
+        .env("ARVOK_LISTEN", &address)
+        .env("ARVOK_DATA", data)
+        .env("ARVOK_LOG", "warn")
+        .current_dir(data);
+    if let Some(url) = database {
+        command.env("ARVOK_DATABASE", url).env("ARVOK_DATABASE_CONNECTIONS", "8");
+    }
+    let log = fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
+    let node = spawn_tethered(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
+    (node, format!("http://{address}"))
+}
+
+fn answers(server: &str, data: &Path) -> Option<()> {
+    let token = fs::read_to_string(data.join("admin.token")).ok()?;
+    let said = crate::kit::arvok(&["token", "list"], &[("ARVOK_SERVER", server), ("ARVOK_TOKEN", token.trim())], "");
+    (said.code == 0).then_some(())
+}
+
+#[test]
+fn first_starts_at_the_same_moment_agree_on_the_key_and_the_token() {
+    let data = folder("first");
+    let url = database();
+    let nodes: Vec<_> = (0..3).map(|_| start(&data, Some(&url))).collect();
+    for (_, server) in &nodes {
+        until("the token to work on every node", || answers(server, &data));
+    }
+    let token = fs::read_to_string(data.join("admin.token")).expect("a token");
+    let ask = |args: &[&str], server: &str, input: &str| {
+        crate::kit::arvok(args, &[("ARVOK_SERVER", server), ("ARVOK_TOKEN", token.trim())], input)
+    };
+    let said = ask(&["secret", "set", "yard", "--for", "source/yard"], &nodes[0].1, "hush-hush\n");
+    assert_eq!(said.code, 0, "{}", said.all());
+    let text = "source: yard\nintake: { webhook: { credential: { bearer: \"${secret('yard')}\" } } }\n";
+    let file = data.join("yard.yaml");
+    fs::write(&file, text).expect("writes");
+    let said = ask(&["publish", file.to_str().expect("a path"), "--yes"], &nodes[1].1, "");
+    assert_eq!(said.code, 0, "{}", said.all());
+    for (_, server) in &nodes {
+        let said = crate::kit::arvok(
+            &["send", "yard", "--kind", "a", "--resource", "vm/a"],
+            &[("ARVOK_SERVER", server), ("ARVOK_TOKEN", "hush-hush")],
+            "",
+        );
+        assert_eq!(said.code, 0, "each node can open what the first sealed: {}", said.all());
+    }
+}
+
+#[test]
+fn of_two_that_make_a_private_database_one_waits_for_the_other() {
+    let data = folder("twice");
+    let (mut first, server) = start(&data, None);
+    let (mut second, other) = start(&data, None);
+    let one = until("one of them", || [&server, &other].into_iter().find(|s| answers(s, &data).is_some()));
+    let rest = if *one == server {
+        first.end();
+        other
+    } else {
+        second.end();
+        server
+    };
+    until("the one that waited", || answers(&rest, &data));
+}
