@@ -3,7 +3,7 @@ CARGO ?= cargo
 NPM ?= npm
 CONSOLE = console/dist/index.html
 
-.PHONY: build demo test bench check setup console reference screenshots clean
+.PHONY: build demo test bench chaos fuzz-api check setup console reference screenshots clean
 
 build: setup $(CONSOLE)
 	$(CARGO) build --release -p arvok
@@ -23,6 +23,19 @@ check: setup $(CONSOLE)
 
 bench: build
 	$(CARGO) run --release -p arvok-bench
+
+# Whatever is killed, cut and frozen: writes target/chaos/summary.json. `make test` has a short one.
+ROUNDS ?= 200
+ALERTS ?= 100000
+SECONDS_AT_MOST ?= 3600
+chaos: setup $(CONSOLE)
+	ARVOK_CHAOS_ROUNDS=$(ROUNDS) ARVOK_CHAOS_ALERTS=$(ALERTS) ARVOK_CHAOS_SECONDS=$(SECONDS_AT_MOST) \
+		$(CARGO) test -p arvok --test journey -- --nocapture chaos::
+
+# Asks the API everything that its description allows, and more.
+fuzz-api: setup $(CONSOLE)
+	$(CARGO) build -p arvok
+	tools/fuzz-api
 
 setup:
 	@tools/setup

@@ -52,7 +52,7 @@ pub struct AlertDetail {
     /// The normal form.
     pub alert: AlertItem,
     /// The payload as it came.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub body: Value,
     /// The alarm that it raised or cleared.
     pub alarm: Option<i64>,

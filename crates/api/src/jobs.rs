@@ -55,10 +55,10 @@ pub struct JobDetail {
     /// In short.
     pub job: JobItem,
     /// Its inputs, defaults filled in.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub inputs: Value,
     /// What it gave.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub outputs: Option<Value>,
     /// The steps of its runbook and how each went.
     pub passage: Vec<PassageStep>,
@@ -99,10 +99,10 @@ pub struct Attempt {
     /// When it ended.
     pub finished_at: Option<DateTime<Utc>>,
     /// What it was given.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub give: Value,
     /// What it gave.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub output: Option<Value>,
     /// What went wrong.
     pub error: Option<String>,

@@ -74,7 +74,7 @@ pub struct ProposalItem {
     /// Its version at the time.
     pub runbook_version: i32,
     /// The inputs, defaults filled in.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub inputs: Value,
     /// What it would act on.
     pub target: String,
@@ -123,7 +123,7 @@ pub struct WhyRequest {
     pub alert: Option<i64>,
     /// An alert in the normal form, with `source`.
     #[serde(default)]
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub given: Option<Value>,
 }
 
@@ -199,7 +199,7 @@ pub struct DispatchGuess {
     /// Whether its `when` holds.
     pub applies: bool,
     /// The inputs, defaults filled in.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub inputs: Option<Value>,
     /// What it would act on.
     pub target: Option<String>,
@@ -351,7 +351,7 @@ pub struct RehearsalPost {
     /// The runbook.
     pub runbook: String,
     /// What it would be given.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Value)]
     pub inputs: Value,
     /// What is wrong with the inputs.
     pub wrong: Option<String>,

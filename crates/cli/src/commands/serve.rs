@@ -9,7 +9,8 @@ use tracing_subscriber::EnvFilter;
 
 /// Logs to standard error; `ARVOK_LOG` chooses how much.
 pub fn start_log() {
-    let filter = EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
+    let filter =
+        EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error,actix_http=off"));
     let _ = tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)

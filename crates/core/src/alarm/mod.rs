@@ -65,9 +65,12 @@ impl Alarm {
     /// Takes an alert of this source, resource and kind.
     pub fn take(&mut self, alert: &Alert) -> Change {
         let now = alert.received;
-        let older = self.told_at.filter(|told| alert.happened() < *told);
+        // Only the sender's own time can tell that it was sent before. What has none, or is ahead of
+        // us, is stamped with the time of its arrival by whichever node it came to, and clocks are
+        // never quite alike: such an alert is as new as its arrival.
+        let older = self.told_at.filter(|told| alert.time < alert.received && alert.time < *told);
         if alert.state != AlertState::Noted && older.is_none() {
-            self.told_at = Some(alert.happened());
+            self.told_at = self.told_at.max(Some(alert.happened()));
         }
         match (alert.state, self.raised) {
             (AlertState::Noted, _) | (AlertState::Cleared, false) => Change::Nothing,
@@ -156,5 +159,16 @@ mod tests {
         assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), Change::Cleared);
         assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), Change::Late(over));
         assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), Change::Raised, "the same moment is not before");
+    }
+
+    /// Two nodes stamp what has no time of its own, the second by a clock that is a little behind.
+    #[test]
+    fn a_clearing_that_comes_after_is_not_before_for_the_clocks_of_nodes() {
+        let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
+        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), Change::Raised);
+        assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), Change::Cleared);
+        assert_eq!(alarm.take(&sent(11, 10, "raised", "major")), Change::Raised, "a sender ahead of us");
+        assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), Change::Cleared);
+        assert_eq!(alarm.told_at.map(|t| t.timestamp()), Some(10), "and what is known does not go back");
     }
 }

@@ -142,7 +142,7 @@ pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiE
 /// secret goes there.
 #[utoipa::path(operation_id = "publish", tag = "definitions", request_body = PublishRequest,
     responses((status = 200, body = Plan), (status = 400, body = Problem), (status = 403, body = Problem),
-        (status = 409, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem)))]
+        (status = 404, body = Problem), (status = 409, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem)))]
 #[post("/publish")]
 pub(super) async fn publish(
     node: web::Data<Node>,

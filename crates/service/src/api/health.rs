@@ -40,7 +40,7 @@ pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiErro
 }
 
 /// The node's numbers in the OpenMetrics text format.
-#[utoipa::path(operation_id = "metrics", tag = "node", responses((status = 200, body = String)))]
+#[utoipa::path(operation_id = "metrics", tag = "node", responses((status = 200, body = String, content_type = "application/openmetrics-text")))]
 #[get("/metrics")]
 pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     HttpResponse::Ok()

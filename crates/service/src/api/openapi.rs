@@ -4,7 +4,11 @@ use super::{access, alarms, alerts, definitions, health, intake, jobs, proposals
 use actix_web::{HttpResponse, get};
 use utoipa::{
     Modify, OpenApi,
-    openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme},
+    openapi::{
+        Content, Ref, RefOr, Response,
+        path::{HttpMethod, Operation, ParameterIn, PathItem},
+        security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme},
+    },
 };
 
 #[derive(OpenApi)]
@@ -13,7 +17,7 @@ use utoipa::{
         license(name = "Apache-2.0", identifier = "Apache-2.0")),
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
-    modifiers(&Security),
+    modifiers(&Security, &Answers),
     paths(intake::take, health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
@@ -60,6 +64,9 @@ struct Whole;
 ))]
 struct Versioned;
 
+/// The content type of errors (RFC 9457).
+pub(super) const PROBLEM: &str = "application/problem+json";
+
 struct Security;
 
 impl Modify for Security {
@@ -69,6 +76,68 @@ impl Modify for Security {
         components.add_security_scheme("token", SecurityScheme::Http(bearer));
         let cookie = ApiKey::Cookie(ApiKeyValue::new(super::caller::COOKIE));
         components.add_security_scheme("session", SecurityScheme::ApiKey(cookie));
+    }
+}
+
+/// Operations that need no token.
+const OPEN: [&str; 6] = ["alive", "ready", "metrics", "describe", "showSchema", "signIn"];
+
+/// What any operation may answer besides its own, and that errors are problem documents.
+struct Answers;
+
+impl Modify for Answers {
+    fn modify(&self, api: &mut utoipa::openapi::OpenApi) {
+        for item in api.paths.paths.values_mut() {
+            for (method, operation) in operations(item) {
+                complete(&method, operation);
+            }
+        }
+    }
+}
+
+fn operations(item: &mut PathItem) -> impl Iterator<Item = (HttpMethod, &mut Operation)> {
+    let PathItem { get, put, post, delete, .. } = item;
+    let all = [(HttpMethod::Get, get), (HttpMethod::Put, put), (HttpMethod::Post, post), (HttpMethod::Delete, delete)];
+    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
+}
+
+fn complete(method: &HttpMethod, operation: &mut Operation) {
+    let parameters = operation.parameters.iter().flatten();
+    let named = parameters.clone().any(|p| matches!(p, RefOr::T(p) if p.parameter_in == ParameterIn::Path));
+    let asked = parameters.count() > 0 || operation.request_body.is_some();
+    let open = operation.operation_id.as_deref().is_some_and(|id| OPEN.contains(&id));
+    if open {
+        operation.security = Some(Vec::new());
+    }
+    let more = [
+        ("400", asked, "The question is not as described; `detail` says what is wrong."),
+        ("401", !open, "No token, or none that is known."),
+        (
+            "403",
+            !open && (*method != HttpMethod::Get || operation.tags.iter().flatten().any(|t| t == "access")),
+            "The role does not allow it, or the console's header is missing.",
+        ),
+        ("404", named, "There is no such thing."),
+        ("408", operation.request_body.is_some(), "The body took too long."),
+        ("413", operation.request_body.is_some(), "The body is too large."),
+        ("429", !open, "Too much at once; `Retry-After` says when to try again."),
+        ("503", !open, "The records cannot be reached at the moment; try again."),
+    ];
+    for (status, given, description) in more {
+        if given && !operation.responses.responses.contains_key(status) {
+            let content = Content::new(Some(Ref::from_schema_name("Problem")));
+            let mut response = Response::new(description);
+            response.content.insert(PROBLEM.to_owned(), RefOr::T(content));
+            operation.responses.responses.insert(status.to_owned(), RefOr::T(response));
+        }
+    }
+    for (status, response) in &mut operation.responses.responses {
+        if let RefOr::T(response) = response
+            && status.starts_with(['4', '5'])
+            && let Some(content) = response.content.shift_remove("application/json")
+        {
+            response.content.insert(PROBLEM.to_owned(), content);
+        }
     }
 }
 

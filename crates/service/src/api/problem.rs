@@ -102,7 +102,7 @@ impl ResponseError for ApiError {
             problems,
         };
         let mut answer = HttpResponse::build(status);
-        answer.content_type("application/problem+json");
+        answer.content_type(super::openapi::PROBLEM);
         match self {
             Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
             Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),

@@ -11,6 +11,7 @@ pub use tether::{Tethered, spawn_tethered};
 
 use crate::StoreError;
 use home::Home;
+use nix::sys::signal::Signal;
 use sea_orm::{ConnectionTrait, Database};
 use std::{
     fs,
@@ -34,8 +35,19 @@ pub struct Cluster {
     server: Tethered,
     port: u16,
     password: String,
+    bin: PathBuf,
+    durability: Durability,
     /// Let go after the server has ended.
-    _home: Home,
+    home: Home,
+}
+
+/// How a cluster is stopped before it starts again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Restart {
+    /// Connections are ended, what is open is undone.
+    Fast,
+    /// As by a power cut: it recovers when it starts.
+    Immediate,
 }
 
 fn failed(what: impl Into<String>) -> StoreError {
@@ -78,7 +90,7 @@ impl Cluster {
             let port = free_port()?;
             let mut server = serve(&bin, &home, port, durability)?;
             if ready(&bin, &home, &mut server, port) {
-                return Ok(Self { server, port, password, _home: home });
+                return Ok(Self { server, port, password, bin, durability, home });
             }
         }
         let log = home.files(|| fs::read_to_string(&home.log)).unwrap_or_default();
@@ -118,6 +130,20 @@ impl Cluster {
         let gone = db.execute_unprepared(&format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)")).await;
         db.close().await?;
         gone?;
+        Ok(())
+    }
+
+    /// Stops it and starts it again on the same port.
+    pub fn restart(&mut self, how: Restart) -> Result<(), StoreError> {
+        self.server.end_with(match how {
+            Restart::Fast => Signal::SIGINT,
+            Restart::Immediate => Signal::SIGQUIT,
+        });
+        let mut server = serve(&self.bin, &self.home, self.port, self.durability)?;
+        if !ready(&self.bin, &self.home, &mut server, self.port) {
+            return Err(failed("the private PostgreSQL does not start again"));
+        }
+        self.server = server;
         Ok(())
     }
 

@@ -90,8 +90,13 @@ impl Tethered {
 
     /// Signals it and waits for its end; after ten seconds it is killed.
     pub fn end(&mut self) {
+        self.end_with(self.signal);
+    }
+
+    /// As [`Self::end`], with another signal.
+    pub fn end_with(&mut self, signal: Signal) {
         let pid = Pid::from_raw(i32::try_from(self.child.id()).unwrap_or(0));
-        let _ = kill(pid, self.signal);
+        let _ = kill(pid, signal);
         let until = Instant::now() + Duration::from_secs(10);
         while self.is_running() && Instant::now() < until {
             std::thread::sleep(Duration::from_millis(10));

@@ -46,6 +46,11 @@ impl Stage {
 
     /// With nothing published.
     pub fn bare() -> Self {
+        Self::over(database())
+    }
+
+    /// With nothing published, over an empty database.
+    pub fn over(database: String) -> Self {
         let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
         let address = format!("http://127.0.0.1:{port}");
         let (yard, chat) = block(async {
@@ -60,8 +65,7 @@ impl Stage {
         });
         let http = Client::builder().no_proxy().build().expect("a client");
         let data = folder("node");
-        let mut stage =
-            Self { yard, chat, token: String::new(), address, data, database: database(), node: None, http };
+        let mut stage = Self { yard, chat, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
         stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
         for (name, value, place) in [

@@ -1,0 +1,260 @@
+//! Chaos: nodes are killed and frozen, the database restarted and cut off, rules published, while
+//! senders that repeat themselves as real ones do pour alerts in. Then what the senders were told,
+//! what the tables say and what a counting peer heard are laid side by side.
+//!
+//! Short in `make test`; `make chaos` runs it at length. The summary is written to
+//! `target/chaos/summary.json`.
+
+use crate::kit::{Peer, Records, Stage, block, spawn};
+use arvok_store::cluster::{Cluster, Durability, Restart};
+use nix::sys::signal::Signal;
+use serde_json::{Value, json};
+use std::{
+    collections::BTreeMap,
+    fs,
+    path::PathBuf,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicUsize, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+const NODES: usize = 3;
+const LANES: usize = 24;
+/// Alerts about each problem.
+const EACH: usize = 5;
+/// Longer than a lease.
+const FROZEN: Duration = Duration::from_secs(12);
+
+/// How much of it, by the environment.
+fn asked(name: &str, otherwise: usize) -> usize {
+    std::env::var(format!("ARVOK_CHAOS_{name}")).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise)
+}
+
+/// Numbers that look like chance and are the same in each run.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, sides: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        usize::try_from(self.0 % sides as u64).expect("small")
+    }
+}
+
+/// What the senders share.
+struct Pouring {
+    doors: Vec<String>,
+    token: String,
+    stop: AtomicBool,
+    accepted: AtomicUsize,
+}
+
+/// The kinds of problems: told about at once; held until it stands for a while; gone before that.
+const KINDS: [&str; 3] = ["tell", "late", "gone"];
+
+/// Problem after problem, each alert until some node accepts it; the ids that were.
+async fn pour(pouring: Arc<Pouring>, lane: usize) -> Vec<String> {
+    let http = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(4)).build().expect("a client");
+    let mut dice = Dice(lane as u64 * 7919 + 1);
+    let mut accepted = Vec::new();
+    for n in 0.. {
+        let kind = KINDS[n % KINDS.len()];
+        for each in 0..EACH {
+            let cleared = kind == "gone" && each == EACH - 1;
+            let id = format!("{kind}-{lane}-{n}-{each}");
+            let alert = json!({"id": id, "kind": format!("test.{kind}"), "resource": format!("vm/{kind}-{lane}-{n}"),
+                "severity": "major", "state": if cleared { "cleared" } else { "raised" }});
+            loop {
+                let door = &pouring.doors[dice.roll(pouring.doors.len())];
+                let request = http.post(door).bearer_auth(&pouring.token);
+                let request = request.header("content-type", "application/vnd.arvok.alert+json");
+                if request.body(alert.to_string()).send().await.is_ok_and(|r| r.status() == 202) {
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(20 + dice.roll(200) as u64)).await;
+            }
+            accepted.push(id);
+            pouring.accepted.fetch_add(1, Ordering::Relaxed);
+        }
+        if pouring.stop.load(Ordering::Relaxed) {
+            break;
+        }
+    }
+    accepted
+}
+
+fn rules(peer: &Peer) -> String {
+    let rule = |name: &str, settle: &str| {
+        format!(
+            "---\nrule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\nsettle: {{ fold: [alert.resource]{settle} }}\n\
+             dispatch: {{ runbook: tell, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
+        )
+    };
+    [peer.definitions("never"), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
+}
+
+#[derive(Default)]
+struct Done {
+    kills: usize,
+    db_restarts: usize,
+    freezes: usize,
+}
+
+/// One harm.
+fn harm(round: usize, dice: &mut Dice, nodes: &mut [Stage], cluster: &mut Cluster, done: &mut Done) {
+    let records = |cluster: &Cluster| Records::open(&cluster.url("postgres"));
+    let cut = "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = 'chaos'";
+    let victim = dice.roll(nodes.len());
+    match round % 12 {
+        3 => {
+            cluster.restart(Restart::Fast).expect("restarts");
+            done.db_restarts += 1;
+        }
+        5 => drop(records(cluster).rows(cut)),
+        7 => {
+            cluster.restart(Restart::Immediate).expect("restarts");
+            done.db_restarts += 1;
+        }
+        9 => {
+            records(cluster).run("ALTER DATABASE chaos ALLOW_CONNECTIONS false");
+            records(cluster).rows(cut);
+            std::thread::park_timeout(Duration::from_millis(500 + 100 * dice.roll(30) as u64));
+            records(cluster).run("ALTER DATABASE chaos ALLOW_CONNECTIONS true");
+        }
+        // What is published while a node sleeps it must know before it decides again.
+        1 => {
+            nodes[victim].signal(Signal::SIGSTOP);
+            let other = &nodes[(victim + 1) % nodes.len()];
+            let text = format!("runbook: unused\ntarget: group/n{round}\nsteps: [ {{ id: fine, require: 'true' }} ]\n");
+            let body = json!({ "files": [{ "file": "a.yaml", "text": text }] });
+            other.call(reqwest::Method::POST, "/api/v1/publish", Some(&body));
+            nodes[victim].signal(Signal::SIGCONT);
+        }
+        11 => {
+            nodes[victim].signal(Signal::SIGSTOP);
+            std::thread::park_timeout(FROZEN);
+            nodes[victim].signal(Signal::SIGCONT);
+            done.freezes += 1;
+        }
+        _ => {}
+    }
+    // Every round ends with a death, at any moment.
+    std::thread::park_timeout(Duration::from_millis(dice.roll(700) as u64));
+    nodes[victim].kill_node();
+    nodes[victim].start_node();
+    done.kills += 1;
+}
+
+fn count(records: &Records, sql: &str) -> u64 {
+    let rows = records.rows(&format!("SELECT count(*) AS n FROM ({sql}) q"));
+    rows[0]["n"].as_u64().expect("a number")
+}
+
+#[test]
+fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
+    let (rounds, most) = (asked("ROUNDS", 12), asked("SECONDS", 120));
+    let alerts = asked("ALERTS", 0);
+    let target = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("..").join("chaos");
+    fs::create_dir_all(&target).expect("a folder");
+    let mut cluster = Cluster::start(&target.join("postgres"), Durability::Full).expect("a PostgreSQL");
+    let database = block(async {
+        cluster.remove("chaos").await.expect("an old database goes");
+        cluster.create("chaos").await.expect("a new database comes")
+    });
+    let first = Stage::over(database.clone());
+    let peer = Peer::start();
+    peer.delay(Duration::from_millis(15));
+    let text = fs::read_to_string(format!("{}/sources/yard-hypervisor.yaml", crate::kit::DEMO)).expect("the demo");
+    first.publish(&text);
+    first.publish(&rules(&peer));
+    let mut nodes = vec![first];
+    for _ in 1..NODES {
+        let other = nodes[0].second_node();
+        nodes.push(other);
+    }
+    let pouring = Arc::new(Pouring {
+        doors: nodes.iter().map(|n| format!("{}/in/yard-hypervisor", n.address)).collect(),
+        token: nodes[0].token.clone(),
+        stop: AtomicBool::new(false),
+        accepted: AtomicUsize::new(0),
+    });
+    let lanes: Vec<_> = (0..LANES).map(|lane| spawn(pour(Arc::clone(&pouring), lane))).collect();
+    let (begun, mut done, mut dice) = (Instant::now(), Done::default(), Dice(20_261_125));
+    let in_time = || begun.elapsed() < Duration::from_secs(most as u64);
+    let mut round = 0;
+    while round < rounds && in_time() {
+        harm(round, &mut dice, &mut nodes, &mut cluster, &mut done);
+        round += 1;
+        // The harm is spread over all that is poured in.
+        while pouring.accepted.load(Ordering::Relaxed) < alerts * round / rounds && in_time() {
+            std::thread::park_timeout(Duration::from_millis(50));
+        }
+    }
+    pouring.stop.store(true, Ordering::Relaxed);
+    let accepted: Vec<String> = lanes.into_iter().flat_map(|l| block(l).expect("a lane")).collect();
+    let records = Records::open(&database);
+    let summary = judge(&records, &peer, &accepted, round, &done);
+    fs::write(target.join("summary.json"), format!("{summary:#}\n")).expect("writes");
+    println!("{summary}");
+    for wrong in ["lost", "dispatched_twice", "stuck"] {
+        assert_eq!(summary[wrong], 0, "{summary:#}\n{:#?}", records.rows(WRONG));
+    }
+    assert!(done.kills >= rounds.min(12) && accepted.len() > 300, "{summary:#}");
+}
+
+/// Jobs that look odd, for whoever looks into it.
+const WRONG: &str = "SELECT id, target, state, failure, lapses, node, lease_until FROM job
+    WHERE state NOT IN ('succeeded', 'unsure') ORDER BY id LIMIT 20";
+
+/// Lays side by side what was told, what is kept and what went out.
+fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, done: &Done) -> Value {
+    let open = "SELECT 1 FROM job WHERE state IN ('queued', 'running', 'waiting')";
+    let held = "SELECT 1 FROM tally WHERE rule = 'late' AND due < now() + interval '1 minute'";
+    let begun = Instant::now();
+    while count(records, open) + count(records, held) > 0 && begun.elapsed() < Duration::from_secs(60) {
+        std::thread::park_timeout(Duration::from_millis(200));
+    }
+    let stuck = count(records, open) + count(records, held);
+    // Accepted and not there; there without exactly one verdict; a problem without its job.
+    let list = serde_json::to_string(accepted).expect("a list").replace('\'', "''");
+    let missing = format!(
+        "SELECT 1 FROM jsonb_array_elements_text('{list}') AS t (id)
+        WHERE NOT EXISTS (SELECT 1 FROM alert a WHERE a.source = 'yard-hypervisor' AND a.id = t.id)"
+    );
+    let undecided = "SELECT 1 FROM alert a WHERE a.kind LIKE 'test.%' AND a.state = 'raised'
+        AND (SELECT count(*) FROM verdict v WHERE v.alert_seq = a.seq) <> 1";
+    let forgotten = "SELECT DISTINCT resource FROM alert a WHERE kind IN ('test.tell', 'test.late')
+        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource AND j.state IN ('succeeded', 'unsure'))";
+    // A clearing that was lost leaves its alarm raised, or its alert waiting.
+    let uncleared =
+        "SELECT 1 FROM alert c JOIN alarm r USING (resource) WHERE c.state = 'cleared' AND r.state <> 'cleared'";
+    let wanted = "SELECT 1 FROM job WHERE target LIKE 'vm/gone-%'";
+    let mut lost = 0;
+    for sql in [missing.as_str(), undecided, forgotten, uncleared] {
+        let n = count(records, sql);
+        if n > 0 {
+            // Only what is found is shown, so that whoever looks into it knows where to begin.
+            println!("{n} lost: {:?}", records.rows(&format!("{} LIMIT 5", sql.replace("SELECT 1 ", "SELECT * "))));
+        }
+        lost += n;
+    }
+    let mut told: BTreeMap<String, u64> = BTreeMap::new();
+    for t in peer.told() {
+        *told.entry(t.body).or_default() += 1;
+    }
+    let twice = told.values().filter(|n| **n > 1).count() as u64
+        + count(records, "SELECT target FROM job GROUP BY target HAVING count(*) > 1")
+        + count(records, wanted);
+    // Succeeded, though nobody heard of it: that would be lost as well.
+    let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded'");
+    let unheard =
+        succeeded.iter().filter(|j| !told.contains_key(&json!({"what": j["target"]}).to_string())).count() as u64;
+    json!({
+        "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes,
+        "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job"),
+        "dispatched_twice": twice, "unsure": count(records, "SELECT 1 FROM job WHERE state = 'unsure'"), "stuck": stuck,
+    })
+}
