@@ -8,6 +8,7 @@ pub mod alarms;
 pub mod alerts;
 pub mod definitions;
 pub mod jobs;
+pub mod nodes;
 pub mod rules;
 pub mod watch;
 
@@ -19,6 +20,7 @@ pub use definitions::{
     SecretItem, SecretValue, Use,
 };
 pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
+pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, ProposalDecision, ProposalItem, RehearsalDifference, RehearsalLine,
     RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem,

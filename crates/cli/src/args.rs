@@ -121,7 +121,8 @@ A payload from a file or standard input is sent as it is, and read as the source
 
 Examples:
   arvok send yard-hypervisor --kind disk.usage --resource vm/quill-booking-db-1 --severity major --value 91
-  df --output=pcent / | to-json | arvok send yard-hypervisor -"
+  df --output=pcent / | to-json | arvok send yard-hypervisor -
+  arvok send yard-hypervisor reading.json --spool /var/spool/arvok/yard"
     )]
     Send(Box<Send>),
     /// Alerts: what came
@@ -148,6 +149,9 @@ Examples:
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
+    /// Nodes: who does the work, and what waits for them
+    #[command(subcommand)]
+    Node(NodeCommand),
     /// Secrets: set, list by name, remove
     #[command(subcommand)]
     Secret(SecretCommand),
@@ -258,6 +262,9 @@ pub struct Send {
     /// The source's own credential, if no token is used
     #[arg(long, env = "ARVOK_CREDENTIAL", hide_env_values = true)]
     pub credential: Option<String>,
+    /// Keep what cannot be delivered in this file, and deliver first what it holds, in order
+    #[arg(long, value_name = "FILE")]
+    pub spool: Option<PathBuf>,
     #[command(flatten)]
     pub server: Server,
     #[command(flatten)]
@@ -606,6 +613,17 @@ Example:
         name: String,
         #[command(flatten)]
         server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum NodeCommand {
+    /// List the nodes over the database with lag, leases and clocks, and what waits for them
+    List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
     },
 }
 

@@ -126,9 +126,19 @@ impl Client {
         self.send(request).await.map(|_| ())
     }
 
-    /// Posts bytes of a content type.
-    pub async fn deliver<T: DeserializeOwned>(&self, path: &str, kind: &str, body: Vec<u8>) -> Result<T, CliError> {
-        let request = self.request(Method::POST, path).header("content-type", kind).timeout(Duration::from_secs(60));
+    /// Posts bytes of a content type; with a key they are taken once, however often they are sent.
+    pub async fn deliver<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        kind: &str,
+        key: Option<&str>,
+        body: Vec<u8>,
+    ) -> Result<T, CliError> {
+        let mut request =
+            self.request(Method::POST, path).header("content-type", kind).timeout(Duration::from_secs(60));
+        if let Some(key) = key {
+            request = request.header("idempotency-key", key);
+        }
         self.json(request.body(body)).await
     }
 

@@ -7,6 +7,7 @@ mod demo;
 mod error;
 mod events;
 mod show;
+mod spool;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -14,6 +14,7 @@ mod metrics;
 mod node;
 mod random;
 mod runner;
+mod selfwatch;
 mod serve;
 mod why;
 

@@ -46,6 +46,12 @@ pub(crate) struct Metrics {
     pub generation: Gauge,
     pub faulty_definitions: Gauge,
     pub clock_offset: Gauge<f64, AtomicU64>,
+    pub commit_of_late: Gauge<f64, AtomicU64>,
+    pub oldest_delivery: Gauge<f64, AtomicU64>,
+    pub aside: Gauge,
+    pub overdue: Gauge<f64, AtomicU64>,
+    pub lock_waits: Gauge,
+    pub queued: Gauge,
 }
 
 impl Metrics {
@@ -70,6 +76,12 @@ impl Metrics {
             generation: Gauge::default(),
             faulty_definitions: Gauge::default(),
             clock_offset: Gauge::default(),
+            commit_of_late: Gauge::default(),
+            oldest_delivery: Gauge::default(),
+            aside: Gauge::default(),
+            overdue: Gauge::default(),
+            lock_waits: Gauge::default(),
+            queued: Gauge::default(),
         };
         let r = &mut m.registry;
         r.register("arvok_alerts", "Alerts recorded", m.alerts.clone());
@@ -103,6 +115,20 @@ impl Metrics {
             "Published definitions that this node cannot compile",
             m.faulty_definitions.clone(),
         );
+        r.register("arvok_commit_recent_seconds", "How long a commit takes of late", m.commit_of_late.clone());
+        r.register(
+            "arvok_intake_oldest_seconds",
+            "How long the oldest delivery under way has been waiting",
+            m.oldest_delivery.clone(),
+        );
+        r.register("arvok_due_aside", "Due times that are set aside at the moment, on all nodes", m.aside.clone());
+        r.register(
+            "arvok_due_overdue_seconds",
+            "How long the earliest due time has passed without being looked at, on all nodes",
+            m.overdue.clone(),
+        );
+        r.register("arvok_lock_waits", "Statements that wait for a lock, of all nodes", m.lock_waits.clone());
+        r.register("arvok_jobs_queued", "Jobs that wait for their turn, on all nodes", m.queued.clone());
         r.register("arvok_clock_offset_seconds", "How far the database's clock is ahead", m.clock_offset.clone());
         m
     }

@@ -7,7 +7,7 @@ use crate::{
     intake,
     node::{Node, Pools, missing_settings},
     random::secret_text,
-    runner,
+    runner, selfwatch,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
@@ -66,6 +66,7 @@ pub struct Running {
     stop: watch::Sender<bool>,
     tasks: JoinSet<()>,
     runner: JoinHandle<()>,
+    selfwatch: JoinHandle<()>,
     cluster: Option<Cluster>,
 }
 
@@ -75,6 +76,7 @@ impl Running {
         let _ = self.stop.send(true);
         self.server.stop(true).await;
         let _ = self.runner.await;
+        let _ = self.selfwatch.await;
         self.tasks.shutdown().await;
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -115,8 +117,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     tasks.spawn(runner::renew(Arc::clone(&node)));
 
     let (server, address) = serve_http(&config, Arc::clone(&node))?;
+    let selfwatch = tokio::spawn(selfwatch::run(Arc::clone(&node), address));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
-    Ok(Running { address, first_token, private_database, server, stop, tasks, runner, cluster })
+    Ok(Running { address, first_token, private_database, server, stop, tasks, runner, selfwatch, cluster })
 }
 
 async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {

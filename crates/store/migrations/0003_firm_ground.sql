@@ -73,3 +73,19 @@ CREATE INDEX unreadable_received ON unreadable (received);
 CREATE INDEX alarm_over ON alarm (changed_at) WHERE state = 'cleared';
 CREATE INDEX job_ended ON job (finished_at) WHERE finished_at IS NOT NULL;
 DELETE FROM pool WHERE state IS NULL;
+
+-- The nodes as they were last heard of.
+CREATE TABLE node (
+    name           text             PRIMARY KEY,
+    host           text             NOT NULL,
+    address        text             NOT NULL,
+    build          text             NOT NULL,
+    since          timestamptz      NOT NULL,
+    seen           timestamptz      NOT NULL,
+    generation     bigint           NOT NULL,
+    clock_offset   double precision NOT NULL,
+    intake_bytes   bigint           NOT NULL,
+    oldest_seconds double precision NOT NULL,
+    commit_seconds double precision NOT NULL,
+    fault          text
+);

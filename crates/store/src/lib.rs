@@ -2,7 +2,7 @@
 //!
 //! [`cluster`] runs a private PostgreSQL where the operator names none, [`schema`] holds the
 //! migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
-//! job, [`jobs`] hands jobs to nodes and keeps their progress, [`proposals`] decides what was only
+//! job, [`jobs`] hands jobs to nodes and keeps their progress, [`nodes`] what these tell of themselves, [`proposals`] decides what was only
 //! proposed, [`definitions`] the versions of
 //! documents, [`access`] tokens and sessions, [`read`] answers questions, [`changes`] tells
 //! every node what changed.
@@ -15,6 +15,7 @@ pub mod entity;
 mod error;
 pub mod intake;
 pub mod jobs;
+pub mod nodes;
 pub mod proposals;
 pub mod read;
 pub mod schema;

@@ -98,7 +98,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
             + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,
         deliveries: run(deliveries, before(limits.deliveries)).await?,
         attempts: run(attempts, before(limits.attempts)).await?,
-        alarms: run(&alarms("count = 0 AND told_at < $1"), before(limits.never_raised)).await?
+        alarms: run(&alarms("count = 0 AND coalesce(told_at, changed_at) < $1"), before(limits.never_raised)).await?
             + run(&alarms("true"), before(limits.over)).await?,
         memories: run(&memories("tally"), before(TimeDelta::hours(1))).await?
             + run(&memories("pool"), before(TimeDelta::hours(1))).await?,

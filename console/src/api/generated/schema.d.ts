@@ -242,6 +242,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All nodes over this database with their lag, leases and clocks, and what waits for them. */
+        get: operations["listNodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -790,6 +807,25 @@ export interface components {
             /** @description How many rules were asked. */
             asked: number;
         };
+        /** @description A due time that could not be handled. */
+        AsideItem: {
+            /** @description The rule. */
+            rule: string;
+            /** @description The key of what it remembers. */
+            key: string;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int32
+             * @description How often it was tried.
+             */
+            tries: number;
+            /**
+             * Format: date-time
+             * @description When it is tried again.
+             */
+            again_at?: string | null;
+        };
         /** @description One try of a step. */
         Attempt: {
             /**
@@ -815,6 +851,36 @@ export interface components {
             output: unknown;
             /** @description What went wrong. */
             error?: string | null;
+        };
+        /** @description What waits for the nodes. */
+        Backlog: {
+            /**
+             * Format: int64
+             * @description Jobs that wait for their turn.
+             */
+            queued: number;
+            /**
+             * Format: double
+             * @description How long the oldest of them has waited, in seconds.
+             */
+            oldest_queued: number;
+            /**
+             * Format: double
+             * @description How long the earliest due time has passed without being looked at, in seconds.
+             */
+            overdue: number;
+            /**
+             * Format: int64
+             * @description Statements that wait for a lock at the moment.
+             */
+            lock_waits: number;
+            /**
+             * Format: int64
+             * @description How many due times are set aside.
+             */
+            aside: number;
+            /** @description The first of them, 20 at most. */
+            set_aside: components["schemas"]["AsideItem"][];
         };
         /** @description A message of the event stream: what changed, by handles; ask the API for the rest. */
         Change: {
@@ -1041,6 +1107,71 @@ export interface components {
             name: string;
             /** @description What it allows. */
             role: components["schemas"]["Role"];
+        };
+        /** @description A node as it was last heard of. */
+        NodeItem: {
+            /** @description New with each start. */
+            name: string;
+            /** @description The machine. */
+            host: string;
+            /** @description Where it listens. */
+            address: string;
+            /** @description The version of its program. */
+            build: string;
+            /**
+             * Format: date-time
+             * @description When it started.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When it was last heard of, by the database's clock.
+             */
+            seen: string;
+            /**
+             * Format: double
+             * @description How long ago that was, in seconds.
+             */
+            lag: number;
+            /**
+             * Format: int64
+             * @description Jobs that it holds.
+             */
+            leases: number;
+            /**
+             * Format: double
+             * @description How far its own clock is behind the database's, in seconds.
+             */
+            clock_offset: number;
+            /**
+             * Format: int64
+             * @description What is published, as far as it knows.
+             */
+            generation: number;
+            /**
+             * Format: int64
+             * @description Bytes of deliveries under way.
+             */
+            intake_bytes: number;
+            /**
+             * Format: double
+             * @description How long the oldest delivery under way has been waiting, in seconds.
+             */
+            oldest_delivery: number;
+            /**
+             * Format: double
+             * @description How long a commit takes of late, in seconds.
+             */
+            commit: number;
+            /** @description Why it is not ready, if it is not. */
+            fault?: string | null;
+        };
+        /** @description All nodes over one database, and what waits for them. */
+        Nodes: {
+            /** @description Those heard of within the last day, the longest running first. */
+            nodes: components["schemas"]["NodeItem"][];
+            /** @description What waits. */
+            backlog: components["schemas"]["Backlog"];
         };
         /** @description A page of a list. */
         Page_AlarmItem: {
@@ -3149,6 +3280,52 @@ export interface operations {
             };
             /** @description The role does not allow it, or the console's header is missing. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listNodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nodes"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@ use crate::{
     client::{Client, percent},
     error::{CliError, file},
     show,
+    spool::{self, Waiting},
 };
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, AlertWhy, Page, Taken};
 use serde_json::{Map, Value, json};
@@ -14,16 +15,33 @@ use std::io::Read;
 const NORMAL: &str = "application/vnd.arvok.alert+json";
 
 pub async fn send(send: Send) -> Result<(), CliError> {
-    let (kind, body) = match &send.payload {
-        Some(path) => ("application/json", payload(path)?),
-        None => (NORMAL, from_flags(&send)?.to_string().into_bytes()),
-    };
-    let client = match send.credential {
-        Some(credential) => Client::new(Client::of(&send.server)?.address().to_owned(), Some(credential))?,
+    let client = match &send.credential {
+        Some(credential) => Client::new(Client::of(&send.server)?.address().to_owned(), Some(credential.clone()))?,
         None => Client::of(&send.server)?,
     };
-    let taken: Taken = client.deliver(&format!("/in/{}", percent(&send.source)), kind, body).await?;
+    if let Some(spool) = &send.spool {
+        let nothing = send.payload.is_none() && send.kind.is_none();
+        let new = if nothing { None } else { Some(waiting(&send)?) };
+        return spool::say(spool, spool::deliver(spool, new, &client).await?);
+    }
+    let (kind, body) = composed(&send)?;
+    let taken: Taken = client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
     if send.output.json { show::json(&taken) } else { shown(&show::taken(&taken)) }
+}
+
+/// Content type and body.
+fn composed(send: &Send) -> Result<(&'static str, Vec<u8>), CliError> {
+    Ok(match &send.payload {
+        Some(path) => ("application/json", payload(path)?),
+        None => (NORMAL, from_flags(send)?.to_string().into_bytes()),
+    })
+}
+
+fn waiting(send: &Send) -> Result<Waiting, CliError> {
+    let (kind, body) = composed(send)?;
+    let body = String::from_utf8(body).map_err(|_| CliError::Usage("the payload is not UTF-8".into()))?;
+    let key = arvok_service::secret_text("");
+    Ok(Waiting { source: send.source.clone(), content_type: kind.to_owned(), key, body })
 }
 
 fn shown(text: &str) -> Result<(), CliError> {

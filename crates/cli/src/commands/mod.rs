@@ -4,6 +4,7 @@ mod access;
 mod alerts;
 mod definitions;
 mod jobs;
+mod nodes;
 mod proposals;
 mod rules;
 mod serve;
@@ -40,6 +41,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Connection(command) => definitions::named("connection", command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
+        Command::Node(command) => nodes::node(command).await,
         Command::Token(command) => access::token(command).await,
         Command::Login { address } => access::login(address).await,
         Command::Schema { kind } => definitions::schema(&kind),

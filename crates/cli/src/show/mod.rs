@@ -3,6 +3,7 @@
 mod alerts;
 mod definitions;
 mod jobs;
+mod nodes;
 mod proposals;
 mod rehearsal;
 mod table;
@@ -12,6 +13,7 @@ mod why;
 pub use alerts::{alarm, alarms, alert, alerts, taken};
 pub use definitions::{changes, definition, definitions, unreadable};
 pub use jobs::{effect, job, jobs, step_line};
+pub use nodes::nodes;
 pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;
 pub use table::Table;

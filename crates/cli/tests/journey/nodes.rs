@@ -211,3 +211,55 @@ fn of_two_that_make_a_private_database_one_waits_for_the_other() {
     };
     until("the one that waited", || answers(&rest, &data));
 }
+
+#[test]
+fn nodes_are_listed_with_what_waits_and_a_missing_one_is_an_alarm() {
+    let stage = Stage::with_demo();
+    let mut other = stage.second_node();
+    let nodes = || stage.get("/api/v1/nodes")["nodes"].as_array().expect("nodes").clone();
+    until("both to be heard of", || (nodes().len() == 2).then_some(()));
+    assert!(nodes().iter().all(|n| n["fault"].is_null() && n["lag"].as_f64().is_some_and(|l| l < 30.0)));
+    let said = stage.arvok(&["node", "list"]);
+    assert_eq!(said.out.matches(" ready ").count(), 2, "{}", said.all());
+    assert!(said.out.contains("No job waits for its turn."), "{}", said.out);
+
+    stage.publish(&format!(
+        "{NOTE}---\nrule: tells\nlisten: {{ sources: arvok, kinds: node.missing }}\ndispatch: {{ runbook: note }}\n"
+    ));
+    other.kill_node();
+    stage.records().run(&format!(
+        "UPDATE node SET seen = seen - interval '1 minute' WHERE address = '{}'",
+        other.address.trim_start_matches("http://")
+    ));
+    let alarm = until("the alarm about it", || {
+        stage.get("/api/v1/alarms?state=raised&source=arvok")["items"].as_array()?.first().cloned()
+    });
+    assert_eq!(alarm["kind"], "node.missing", "{alarm}");
+    assert_eq!(stage.get("/api/v1/verdicts?rule=tells")["items"].as_array().map(Vec::len), Some(1));
+    other.start_node();
+    until("it to be over", || {
+        stage.get("/api/v1/alarms?state=raised&source=arvok")["items"].as_array()?.is_empty().then_some(())
+    });
+    other.signal(nix::sys::signal::Signal::SIGTERM);
+    until("one to have left in order", || (nodes().len() == 1).then_some(()));
+}
+
+#[test]
+fn a_node_that_is_asked_to_end_hands_its_jobs_over_at_once() {
+    let (stage, peer) = (Stage::with_demo(), crate::kit::Peer::start());
+    let other = stage.second_node();
+    stage.publish(&peer.definitions("keyed"));
+    peer.delay(std::time::Duration::from_secs(7));
+    stage.send("yard-hypervisor", &json!({"kind": "test.tell", "resource": "vm/a", "severity": "major"}));
+    until("the call to be out", || (peer.told().len() == 1).then_some(()));
+    let holder = stage.records().rows("SELECT n.address FROM job j JOIN node n ON n.name = j.node WHERE j.id = 1");
+    let holds = |s: &Stage| holder[0]["address"] == s.address.trim_start_matches("http://");
+    let (leaves, stays) = if holds(&stage) { (&stage, &other) } else { (&other, &stage) };
+    peer.delay(std::time::Duration::ZERO);
+    let begun = std::time::Instant::now();
+    leaves.signal(nix::sys::signal::Signal::SIGTERM);
+    stays.job_in(1, &["succeeded"]);
+    assert!(begun.elapsed().as_secs() < 9, "before the lease had run out: {:?}", begun.elapsed());
+    assert_eq!(peer.told().len(), 2, "told again with the same key: {:?}", peer.told());
+    assert_eq!(peer.told()[0].key, peer.told()[1].key);
+}

@@ -111,3 +111,46 @@ fn count(stage: &Stage) -> usize {
     let (status, watch) = stage.call(Method::GET, "/api/v1/watch", None);
     if status == 200 { usize::try_from(watch["strait"]["distinct"].as_i64().unwrap_or(0)).unwrap_or(0) } else { 0 }
 }
+
+#[test]
+fn what_cannot_be_delivered_waits_in_a_spool_and_goes_later_in_order_and_once() {
+    let mut stage = Stage::with_demo();
+    let spool = crate::kit::folder("spool").join("yard");
+    let file = spool.to_str().expect("a path").to_owned();
+    let send = |stage: &Stage, vm: &str| {
+        let resource = format!("vm/{vm}");
+        stage.arvok(&["send", "yard-hypervisor", "--kind", "test.spool", "--resource", &resource, "--spool", &file])
+    };
+    stage.kill_node();
+    for (n, vm) in ["a", "b", "c"].iter().enumerate() {
+        let said = send(&stage, vm);
+        assert_eq!(said.code, 0, "{}", said.all());
+        assert!(
+            said.err.contains(&format!("{} payload", n + 1)) && said.err.contains("does not answer"),
+            "{}",
+            said.err
+        );
+    }
+    let kept = std::fs::read_to_string(&spool).expect("the spool");
+    stage.start_node();
+    let said = send(&stage, "d");
+    assert_eq!((said.code, said.out.lines().count()), (0, 4), "{}", said.all());
+    let order = || -> Vec<String> {
+        let page = stage.get("/api/v1/alerts?kind=test.spool");
+        page["items"].as_array().expect("alerts").iter().map(|a| a["resource"].to_string()).collect()
+    };
+    assert_eq!(order(), ["\"vm/d\"", "\"vm/c\"", "\"vm/b\"", "\"vm/a\""]);
+    assert_eq!(std::fs::read_to_string(&spool).expect("the spool"), "");
+
+    // As after a death between the delivery and the note of it, with something poisonous among it.
+    let poison = r#"{"source":"yard-hypervisor","content_type":"application/json","key":"k","body":"{"}"#;
+    std::fs::write(&spool, format!("{kept}{poison}\n")).expect("writes");
+    let said = stage.arvok(&["send", "yard-hypervisor", "--spool", &file]);
+    assert_eq!(said.code, 6, "{}", said.all());
+    assert_eq!(said.out.matches("had come before").count(), 3, "{}", said.all());
+    assert!(said.err.contains("refused, and not kept") && said.err.contains("is not JSON"), "{}", said.err);
+    assert_eq!(order().len(), 4);
+    let said = stage.arvok_with(&["send", "nowhere", "--kind", "a", "--resource", "vm/a", "--spool", &file], &[], "");
+    assert_eq!(said.code, 5, "{}", said.all());
+    assert!(said.err.contains("nothing is lost"), "{}", said.err);
+}

@@ -1,7 +1,7 @@
 //! Checks between definitions: what is named must exist and fit.
 
 use super::{Catalog, Definition, Entry, Kind, Seen, missing};
-use crate::{document::Problem, rule::Rule, runbook::Action};
+use crate::{document::Problem, read::OWN, rule::Rule, runbook::Action};
 
 /// Complaints about one entry within the whole set. What is missing only because its own
 /// document is faulty is not complained about twice.
@@ -84,6 +84,7 @@ fn check_rule(rule: &Rule, whole: &Catalog, say: &mut impl FnMut(String, String)
     }
     for (i, glob) in rule.listen.sources.iter().flatten().enumerate() {
         if let Some(name) = glob.exact()
+            && name != OWN
             && whole.source(name).is_none()
         {
             let known = whole.entries(Kind::Source).map(|e| e.name.as_str());

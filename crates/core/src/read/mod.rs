@@ -18,6 +18,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
+/// Arvok's own source: what it tells of itself. No document is called so.
+pub const OWN: &str = "arvok";
+
 /// Most alerts that one payload may hold.
 pub const MAX_ALERTS: usize = 1000;
 
@@ -166,6 +169,9 @@ impl Source {
         let mut check = Checker::new(document);
         let bearer = doc.intake.webhook.credential.check(&mut check, "/intake/webhook/credential");
         let read = doc.read.map(|r| check_read(&mut check, r));
+        if doc.source == OWN {
+            check.fail("/source", "`arvok` is the name under which Arvok tells of itself; choose another");
+        }
         let made = match (bearer, read) {
             (Some(bearer), None) => Some((bearer, None)),
             (Some(bearer), Some(Some(read))) => Some((bearer, Some(read))),

@@ -23,20 +23,20 @@ const MOST_OFFSET: TimeDelta = TimeDelta::seconds(30);
 #[get("/readyz")]
 pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiError> {
     access::any_token(&node.db).await?;
+    fault(&node).map_or(Ok("ready\n"), |fault| Err(ApiError::NotReady(fault)))
+}
+
+/// Why a node that reaches its database is not ready all the same.
+pub(crate) fn fault(node: &Node) -> Option<String> {
     let published = node.published();
     if let Some(faulty) = published.faulty.first() {
         let more = published.faulty.len() - 1;
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        return Err(ApiError::NotReady(format!(
-            "{faulty}{more} cannot be compiled by this node; what was before stays"
-        )));
+        return Some(format!("{faulty}{more} cannot be compiled by this node; what was before stays"));
     }
     let off = clock::offset();
-    if off.abs() > MOST_OFFSET {
-        let off = off.as_seconds_f64();
-        return Err(ApiError::NotReady(format!("this node's clock is {off:.1} s off the database's; set it right")));
-    }
-    Ok("ready\n")
+    (off.abs() > MOST_OFFSET)
+        .then(|| format!("this node's clock is {:.1} s off the database's; set it right", off.as_seconds_f64()))
 }
 
 /// The node's numbers in the OpenMetrics text format.

@@ -139,6 +139,14 @@ async fn known<'a>(
     })
 }
 
+/// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for the
+/// id of what has none of its own.
+fn key(request: &HttpRequest) -> Option<String> {
+    let key = request.headers().get("idempotency-key")?.to_str().ok()?;
+    let fits = !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
+    fits.then(|| key.to_owned())
+}
+
 fn read(source: &Source, request: &HttpRequest, body: &[u8], received: DateTime<Utc>) -> Result<ReadOutcome, String> {
     let json: Value = serde_json::from_slice(body).map_err(|e| format!("is not JSON: {e}"))?;
     if too_deep(&json) {
@@ -156,7 +164,7 @@ fn read(source: &Source, request: &HttpRequest, body: &[u8], received: DateTime<
         body: &json,
         headers: &Value::Object(headers),
         received,
-        fallback_id: &random::id(),
+        fallback_id: &key(request).unwrap_or_else(random::id),
         normal: content_type.split(';').next().is_some_and(|t| t.trim().eq_ignore_ascii_case(NORMAL)),
     };
     source.read(payload).map_err(|e| e.to_string())

@@ -10,6 +10,7 @@ mod definitions;
 mod health;
 mod intake;
 mod jobs;
+mod nodes;
 mod openapi;
 mod problem;
 mod proposals;
@@ -18,6 +19,7 @@ mod rules;
 mod stream;
 mod watch;
 
+pub(crate) use health::fault;
 pub use openapi::document as openapi_document;
 pub(crate) use problem::ApiError;
 
@@ -84,6 +86,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(jobs::list)
                 .service(jobs::one)
                 .service(jobs::settle)
+                .service(nodes::list)
                 .service(stream::follow)
                 .service(openapi::serve)
                 .default_service(web::to(problem::no_such_path)),

@@ -1,6 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
-use super::{access, alarms, alerts, definitions, health, intake, jobs, proposals, rehearsal, rules, stream, watch};
+use super::{
+    access, alarms, alerts, definitions, health, intake, jobs, nodes, proposals, rehearsal, rules, stream, watch,
+};
 use actix_web::{HttpResponse, get};
 use utoipa::{
     Modify, OpenApi,
@@ -59,6 +61,7 @@ struct Whole;
     jobs::list,
     jobs::one,
     jobs::settle,
+    nodes::list,
     stream::follow,
     serve
 ))]

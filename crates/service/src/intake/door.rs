@@ -4,9 +4,10 @@
 
 use super::Delivery;
 use std::{
+    collections::BTreeMap,
     sync::{
-        Arc,
-        atomic::{AtomicI64, Ordering},
+        Arc, Mutex as StdMutex, MutexGuard, PoisonError,
+        atomic::{AtomicI64, AtomicU64, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -25,8 +26,24 @@ pub(crate) const KEPT: usize = 64 << 10;
 pub(crate) struct Admission {
     _share: OwnedSemaphorePermit,
     bytes: usize,
+    number: u64,
     since: Instant,
-    under_way: Arc<AtomicI64>,
+    under_way: Arc<UnderWay>,
+}
+
+/// What is under way.
+#[derive(Debug, Default)]
+struct UnderWay {
+    bytes: AtomicI64,
+    next: AtomicU64,
+    /// When each was admitted, by its number.
+    since: StdMutex<BTreeMap<u64, Instant>>,
+}
+
+impl UnderWay {
+    fn since(&self) -> MutexGuard<'_, BTreeMap<u64, Instant>> {
+        self.since.lock().unwrap_or_else(PoisonError::into_inner)
+    }
 }
 
 impl Admission {
@@ -38,7 +55,8 @@ impl Admission {
 
 impl Drop for Admission {
     fn drop(&mut self) {
-        self.under_way.fetch_sub(self.bytes as i64, Ordering::Relaxed);
+        self.under_way.bytes.fetch_sub(self.bytes as i64, Ordering::Relaxed);
+        self.under_way.since().remove(&self.number);
     }
 }
 
@@ -47,8 +65,7 @@ impl Drop for Admission {
 pub(crate) struct Door {
     room: Arc<Semaphore>,
     sender: mpsc::UnboundedSender<Delivery>,
-    /// Bytes that are under way.
-    under_way: Arc<AtomicI64>,
+    under_way: Arc<UnderWay>,
 }
 
 /// Where the pipeline takes them.
@@ -69,8 +86,10 @@ impl Door {
     pub fn admit(&self, bytes: usize) -> Option<Admission> {
         let share = u32::try_from(bytes).unwrap_or(u32::MAX).clamp(LEAST, UNDER_WAY);
         let share = Arc::clone(&self.room).try_acquire_many_owned(share).ok()?;
-        self.under_way.fetch_add(bytes as i64, Ordering::Relaxed);
-        Some(Admission { _share: share, bytes, since: Instant::now(), under_way: Arc::clone(&self.under_way) })
+        self.under_way.bytes.fetch_add(bytes as i64, Ordering::Relaxed);
+        let (number, since) = (self.under_way.next.fetch_add(1, Ordering::Relaxed), Instant::now());
+        self.under_way.since().insert(number, since);
+        Some(Admission { _share: share, bytes, number, since, under_way: Arc::clone(&self.under_way) })
     }
 
     /// Hands a delivery to the pipeline; false if the node stops.
@@ -80,7 +99,12 @@ impl Door {
 
     /// Bytes that are under way.
     pub fn bytes(&self) -> i64 {
-        self.under_way.load(Ordering::Relaxed)
+        self.under_way.bytes.load(Ordering::Relaxed)
+    }
+
+    /// How long the oldest of them has been under way.
+    pub fn oldest(&self) -> Duration {
+        self.under_way.since().first_key_value().map_or(Duration::ZERO, |(_, since)| since.elapsed())
     }
 }
 

@@ -178,7 +178,10 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, shard: i16) {
 }
 
 fn observe(metrics: &Metrics, batch: &[Delivery], done: &Batch, begun: Instant) {
-    metrics.commit_seconds.observe(begun.elapsed().as_secs_f64());
+    let took = begun.elapsed().as_secs_f64();
+    metrics.commit_seconds.observe(took);
+    // The newest counts for a tenth.
+    metrics.commit_of_late.set(metrics.commit_of_late.get() * 0.9 + took * 0.1);
     metrics.batch_alerts.observe(batch.iter().map(|d| d.parcel.alerts.len()).sum::<usize>() as f64);
     for (delivery, taken) in batch.iter().zip(&done.taken) {
         let label = SourceLabel { source: delivery.parcel.source.clone() };

@@ -1,0 +1,65 @@
+//! The nodes, and what waits for them.
+
+use super::{Table, ago};
+use arvok_api::{Backlog, NodeItem, Nodes};
+use arvok_core::period::rough;
+use chrono::TimeDelta;
+
+/// After how many seconds of silence a node is marked.
+const SILENT: f64 = 10.0;
+
+/// Nodes as a table, and below it what waits.
+pub fn nodes(n: &Nodes) -> String {
+    let mut table = Table::new(&["node", "state", "build", "since", "heard", "leases", "clock", "commit", "waiting"]);
+    n.nodes.iter().for_each(|n| table.row(row(n)));
+    format!("{}\n\n{}", table.text("No node has been heard of."), backlog(&n.backlog))
+}
+
+fn row(n: &NodeItem) -> [String; 9] {
+    let state = match &n.fault {
+        _ if n.lag > SILENT => "silent".to_owned(),
+        Some(fault) => format!("not ready: {fault}"),
+        None => "ready".to_owned(),
+    };
+    [
+        format!("{} {}", n.host, n.address),
+        state,
+        n.build.clone(),
+        ago(n.since),
+        seconds(n.lag) + " ago",
+        n.leases.to_string(),
+        format!("{:+.3} s", -n.clock_offset),
+        format!("{:.1} ms", n.commit * 1000.0),
+        if n.intake_bytes == 0 {
+            "nothing".into()
+        } else {
+            format!("{} kB for {}", n.intake_bytes / 1000 + 1, seconds(n.oldest_delivery))
+        },
+    ]
+}
+
+fn seconds(s: f64) -> String {
+    rough(TimeDelta::milliseconds((s * 1000.0) as i64))
+}
+
+fn backlog(b: &Backlog) -> String {
+    let mut lines = Vec::new();
+    lines.push(match b.queued {
+        0 => "No job waits for its turn.".to_owned(),
+        n => format!("{n} jobs wait for their turn, the oldest for {}.", seconds(b.oldest_queued)),
+    });
+    if b.overdue > 1.0 {
+        lines.push(format!("A due time passed {} ago and nobody has looked at it.", seconds(b.overdue)));
+    }
+    if b.lock_waits > 0 {
+        lines.push(format!("{} statements wait for a lock.", b.lock_waits));
+    }
+    if b.aside > 0 {
+        lines.push(format!("{} due times are set aside:", b.aside));
+        for a in &b.set_aside {
+            let again = a.again_at.map_or_else(String::new, |t| format!(", again {}", ago(t)));
+            lines.push(format!("  rule {} {}: {} (tried {} times{again})", a.rule, a.key, a.reason, a.tries));
+        }
+    }
+    lines.join("\n")
+}

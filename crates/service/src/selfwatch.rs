@@ -1,0 +1,207 @@
+//! What Arvok tells of itself: each node's heartbeat, and alarms of the source `arvok` about what
+//! keeps it from its work. They are alerts like any others: listed, and there for rules.
+
+use crate::{api::fault, clock, intake::deliver, node::Node};
+use arvok_api::{AlarmItem, Backlog, NodeItem};
+use arvok_core::{
+    NewAlert,
+    alert::{Alert, Delivery},
+    read::OWN,
+};
+use arvok_store::{
+    StoreError,
+    intake::Parcel,
+    nodes::{self, Beat},
+    read::{self, AlarmFilter},
+};
+use chrono::{DateTime, Timelike, Utc};
+use serde_json::json;
+use std::{collections::BTreeMap, net::SocketAddr, sync::Arc, time::Duration};
+
+/// Time between two beats.
+const BEAT: Duration = Duration::from_secs(2);
+/// Beats between two looks at what is wrong.
+const LOOK: u32 = 5;
+/// After how many seconds of silence a node is missed.
+const MISSED: f64 = 30.0;
+/// How many seconds a delivery may wait, and a due time may have passed.
+const SLOW: f64 = 10.0;
+/// How far a node's clock may be off before somebody should set it right, in seconds.
+const OFF: f64 = 5.0;
+
+/// Something that is wrong: the kind and the resource of the alarm, and the words.
+type Troubles = BTreeMap<(String, String), String>;
+
+/// Beats until the node stops.
+pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
+    let mut stopping = node.stopping.clone();
+    let since = clock::now();
+    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
+    let mut tick = tokio::time::interval(BEAT);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    for beat in 0u32.. {
+        tokio::select! {
+            _ = stopping.changed() => break,
+            _ = tick.tick() => {}
+        }
+        if let Err(e) = tell(&node, (&host, address), since).await {
+            tracing::warn!("the heartbeat: {e}");
+            continue;
+        }
+        if beat % LOOK == LOOK - 1
+            && let Err(e) = look(&node).await
+        {
+            tracing::warn!("looking at what is wrong: {e}");
+        }
+    }
+    let _ = nodes::leave(&node.work_db, &node.name).await;
+}
+
+async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<Utc>) -> Result<(), StoreError> {
+    let beat = Beat {
+        name: node.name.clone(),
+        host: host.to_owned(),
+        address: address.to_string(),
+        build: env!("CARGO_PKG_VERSION").to_owned(),
+        since,
+        generation: node.published().generation,
+        clock_offset: clock::offset().as_seconds_f64(),
+        intake_bytes: node.door.bytes(),
+        oldest_seconds: node.door.oldest().as_secs_f64(),
+        commit_seconds: node.metrics.commit_of_late.get(),
+        fault: fault(node),
+    };
+    node.metrics.oldest_delivery.set(beat.oldest_seconds);
+    nodes::beat(&node.work_db, &beat).await
+}
+
+/// Raises and clears the alarms about what is wrong. Any node may do it: what several see at once
+/// is told once.
+async fn look(node: &Node) -> Result<(), StoreError> {
+    let (all, backlog) = (nodes::all(&node.work_db).await?, nodes::backlog(&node.work_db).await?);
+    node.metrics.aside.set(backlog.aside);
+    node.metrics.overdue.set(backlog.overdue);
+    node.metrics.lock_waits.set(backlog.lock_waits);
+    node.metrics.queued.set(backlog.queued);
+    let troubles = troubles(&all, &backlog);
+    let filter = AlarmFilter {
+        source: Some(OWN.to_owned()),
+        state: Some("raised".into()),
+        limit: 500,
+        ..AlarmFilter::default()
+    };
+    let standing = read::alarms(&node.work_db, filter).await?.items;
+    let now = clock::now();
+    let alerts: Vec<Alert> = changes(&troubles, &standing, now)
+        .into_iter()
+        .filter_map(|new| new.complete(Delivery { source: OWN, received: now, fallback_id: "" }).ok())
+        .collect();
+    if alerts.is_empty() {
+        return Ok(());
+    }
+    // If there is no room, the next look finds the same.
+    let Some(admission) = node.door.admit(alerts.len() * 512) else { return Ok(()) };
+    let parcel = Parcel { source: OWN.to_owned(), received: now, alerts, strange: Vec::new() };
+    if let Err(e) = deliver(node, parcel, admission).await {
+        tracing::warn!("an alarm about this node itself was not taken: {e}");
+    }
+    Ok(())
+}
+
+fn troubles(nodes: &[NodeItem], backlog: &Backlog) -> Troubles {
+    let mut found = Troubles::new();
+    let mut say = |kind: &str, resource: String, words: String| drop(found.insert((kind.to_owned(), resource), words));
+    for n in nodes {
+        let resource = || format!("node/{}", name(&format!("{}-{}", n.host, n.address)));
+        if n.lag > MISSED {
+            say("node.missing", resource(), format!("node {} was last heard of {:.0} s ago", n.address, n.lag));
+            continue;
+        }
+        if let Some(fault) = &n.fault {
+            say("node.faulty", resource(), format!("node {} is not ready: {fault}", n.address));
+        }
+        if n.clock_offset.abs() > OFF {
+            let words = format!("the clock of node {} is {:.1} s off the database's", n.address, n.clock_offset);
+            say("node.clock", resource(), words);
+        }
+        if n.oldest_delivery > SLOW {
+            let words = format!("a delivery has been waiting for {:.0} s at node {}", n.oldest_delivery, n.address);
+            say("node.intake", resource(), words);
+        }
+    }
+    if backlog.overdue > SLOW {
+        let words = format!("a due time passed {:.0} s ago and nobody has looked at it", backlog.overdue);
+        say("due.late", "arvok/due".into(), words);
+    }
+    if let Some(first) = backlog.set_aside.first() {
+        let words = format!("{} due times are set aside; rule {}: {}", backlog.aside, first.rule, first.reason);
+        say("due.aside", "arvok/due".into(), words);
+    }
+    found
+}
+
+/// A name as a resource path takes it.
+fn name(text: &str) -> String {
+    text.chars().map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' }).collect()
+}
+
+/// What is new and what is over. The ids name the minute, so that of several nodes that tell the
+/// same one is heard.
+fn changes(troubles: &Troubles, standing: &[AlarmItem], now: DateTime<Utc>) -> Vec<NewAlert> {
+    let minute = now.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(now).timestamp();
+    let alert = |kind: &str, resource: &str, state: &str, summary: &str| {
+        let summary: String = summary.chars().take(300).collect();
+        serde_json::from_value(json!({
+            "id": format!("{kind} {resource} {state} {minute}"), "kind": kind, "resource": resource,
+            "severity": "major", "state": state, "summary": summary,
+        }))
+        .ok()
+    };
+    let stands = |key: &(String, String)| standing.iter().any(|a| a.kind == key.0 && a.resource == key.1);
+    let raised = troubles.iter().filter(|(key, _)| !stands(key));
+    let raised = raised.filter_map(|((kind, resource), words)| alert(kind, resource, "raised", words));
+    let over = standing.iter().filter(|a| !troubles.contains_key(&(a.kind.clone(), a.resource.clone())));
+    let over = over.filter_map(|a| alert(&a.kind, &a.resource, "cleared", "it is over"));
+    raised.chain(over).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn node(address: &str, lag: f64) -> NodeItem {
+        let at = DateTime::UNIX_EPOCH;
+        NodeItem {
+            name: "node-1".into(),
+            host: "quill-ops-1".into(),
+            address: address.into(),
+            build: "1".into(),
+            since: at,
+            seen: at,
+            lag,
+            leases: 0,
+            clock_offset: 0.0,
+            generation: 1,
+            intake_bytes: 0,
+            oldest_delivery: 0.0,
+            commit: 0.0,
+            fault: None,
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_its_place_and_over_when_it_is_over() {
+        let nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
+        let backlog = Backlog { overdue: 11.0, ..Backlog::default() };
+        let troubles = troubles(&nodes, &backlog);
+        let keys: Vec<_> = troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
+        assert_eq!(keys, ["due.late arvok/due", "node.missing node/quill-ops-1-10.0.0.2-8470"]);
+        let now = DateTime::UNIX_EPOCH;
+        let raised = changes(&troubles, &[], now);
+        assert_eq!(raised.len(), 2);
+        for new in raised {
+            new.complete(Delivery { source: OWN, received: now, fallback_id: "" }).expect("is an alert");
+        }
+        assert!(self::troubles(&nodes[..1], &Backlog::default()).is_empty());
+    }
+}

@@ -1,0 +1,112 @@
+//! The nodes as they tell of themselves, and what waits for them.
+
+use crate::{StoreError, intake, sql};
+use arvok_api::{AsideItem, Backlog, NodeItem};
+use chrono::{DateTime, Utc};
+use sea_orm::{DatabaseConnection, FromQueryResult};
+
+/// What a node tells of itself.
+#[derive(Clone, Debug)]
+pub struct Beat {
+    /// New with each start.
+    pub name: String,
+    /// The machine.
+    pub host: String,
+    /// Where it listens.
+    pub address: String,
+    /// The version of its program.
+    pub build: String,
+    /// When it started.
+    pub since: DateTime<Utc>,
+    /// What is published, as far as it knows.
+    pub generation: i64,
+    /// Seconds that its clock is behind the database's.
+    pub clock_offset: f64,
+    /// Bytes of deliveries under way.
+    pub intake_bytes: i64,
+    /// Seconds that the oldest delivery has waited.
+    pub oldest_seconds: f64,
+    /// Seconds of a commit.
+    pub commit_seconds: f64,
+    /// Why it is not ready.
+    pub fault: Option<String>,
+}
+
+/// Keeps what a node tells; an earlier one at the same address is over.
+pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError> {
+    let sql = "WITH former AS (DELETE FROM node WHERE host = $2 AND address = $3 AND name <> $1)
+        INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset, intake_bytes,
+            oldest_seconds, commit_seconds, fault)
+        VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11)
+        ON CONFLICT (name) DO UPDATE SET seen = excluded.seen, generation = excluded.generation,
+            clock_offset = excluded.clock_offset, intake_bytes = excluded.intake_bytes,
+            oldest_seconds = excluded.oldest_seconds, commit_seconds = excluded.commit_seconds, fault = excluded.fault";
+    let b = beat.clone();
+    let values = vec![
+        b.name.into(),
+        b.host.into(),
+        b.address.into(),
+        b.build.into(),
+        b.since.into(),
+        b.generation.into(),
+        b.clock_offset.into(),
+        b.intake_bytes.into(),
+        b.oldest_seconds.into(),
+        b.commit_seconds.into(),
+        b.fault.into(),
+    ];
+    sql::run(db, sql, values).await.map(|_| ())
+}
+
+/// A node has ended in order.
+pub async fn leave(db: &DatabaseConnection, name: &str) -> Result<(), StoreError> {
+    sql::run(db, "DELETE FROM node WHERE name = $1", vec![name.into()]).await.map(|_| ())
+}
+
+/// The nodes heard of within the last day, the longest running first.
+pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
+    let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset, intake_bytes, fault,
+            oldest_seconds AS oldest_delivery, commit_seconds AS commit,
+            extract(epoch FROM clock_timestamp() - seen)::float8 AS lag,
+            (SELECT count(*) FROM job j WHERE j.node = n.name AND j.state = 'running') AS leases
+        FROM node n WHERE seen > clock_timestamp() - interval '1 day' ORDER BY since, name LIMIT 200";
+    sql::rows(db, sql, vec![]).await
+}
+
+/// What waits for the nodes.
+pub async fn backlog(db: &DatabaseConnection) -> Result<Backlog, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        queued: i64,
+        oldest_queued: f64,
+        overdue: f64,
+        lock_waits: i64,
+        aside: i64,
+    }
+    let sql = "SELECT q.queued, coalesce(extract(epoch FROM now() - q.oldest), 0)::float8 AS oldest_queued,
+            greatest(coalesce(extract(epoch FROM now() - least(
+                (SELECT min(due) FROM tally), (SELECT min(due) FROM pool))), 0), 0)::float8 AS overdue,
+            (SELECT count(*) FROM pg_stat_activity
+                WHERE datname = current_database() AND wait_event_type = 'Lock') AS lock_waits,
+            (SELECT count(*) FROM tally WHERE aside IS NOT NULL)
+                + (SELECT count(*) FROM pool WHERE aside IS NOT NULL) AS aside
+        FROM (SELECT count(*) AS queued, min(created_at) AS oldest FROM job WHERE state = 'queued') q";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
+    let Some(row) = rows.into_iter().next() else { return Ok(Backlog::default()) };
+    let set_aside = if row.aside > 0 { intake::set_aside_now(db, 20).await? } else { Vec::new() };
+    let item = |a: intake::SetAside| AsideItem {
+        rule: a.rule,
+        key: a.key,
+        reason: a.reason,
+        tries: a.tries,
+        again_at: a.again_at,
+    };
+    Ok(Backlog {
+        queued: row.queued,
+        oldest_queued: row.oldest_queued,
+        overdue: row.overdue,
+        lock_waits: row.lock_waits,
+        aside: row.aside,
+        set_aside: set_aside.into_iter().map(item).collect(),
+    })
+}
