@@ -2,16 +2,19 @@
 import type { QueryClient } from '@tanstack/react-query';
 import type { Change } from './client';
 
-const PAUSE = 250;
+const PAUSE = 1000;
+const GATHER = 50;
 
 export function startLive(queries: QueryClient, onState: (live: boolean) => void): () => void {
   let source: EventSource | undefined;
   const stale = new Set<string>();
   let timer: ReturnType<typeof setTimeout> | undefined;
+  let last = 0;
 
-  // A storm of changes becomes one refresh of each kind every quarter of a second.
+  // A storm of changes becomes one refresh of each kind, at most once a second.
   const refresh = () => {
     timer = undefined;
+    last = Date.now();
     for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
     stale.clear();
   };
@@ -23,7 +26,7 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     if (all || change.proposals?.length) stale.add('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
     stale.add('watch');
-    timer ??= setTimeout(refresh, PAUSE);
+    timer ??= setTimeout(refresh, Math.max(PAUSE - (Date.now() - last), GATHER));
   };
   const open = () => {
     source?.close();

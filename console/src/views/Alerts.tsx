@@ -6,7 +6,7 @@ import { Link, useSearchParams } from 'react-router';
 import { type AlertFilter, type AlertItem, alerts } from '../api/client';
 import { Filter, Search } from '../ui/filters';
 import { Gauge, VerdictMark } from '../ui/marks';
-import { Empty, Failed, Header, Time } from '../ui/parts';
+import { Button, Empty, Failed, Header, Time } from '../ui/parts';
 
 const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
 const STATES = ['raised', 'cleared', 'noted'] as const;
@@ -45,6 +45,8 @@ export function Component() {
     maxPages: 250,
   });
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
+  // One question goes through so many alerts; whoever wants more asks for it.
+  const stopped = found.data?.pages.at(-1)?.bounded ?? false;
   return (
     <>
       <Header
@@ -61,13 +63,22 @@ export function Component() {
         {filter.rule && <span className="text-ink-2">of rule {filter.rule}</span>}
       </Header>
       {found.error && <Failed error={found.error} />}
-      {found.isSuccess && items.length === 0 && <Empty>No alert is like that.</Empty>}
+      {found.isSuccess && items.length === 0 && !stopped && <Empty>No alert is like that.</Empty>}
       {items.length > 0 && (
         <List
           items={items}
-          more={found.hasNextPage && !found.isFetching}
+          more={found.hasNextPage && !found.isFetching && !stopped}
           onEnd={() => void found.fetchNextPage()}
         />
+      )}
+      {stopped && (
+        <p className="flex items-center gap-3 px-3.5 py-2 text-ink-2">
+          {items.length === 0 ? 'None so far.' : 'These are all so far.'} Older alerts have not been looked
+          through.
+          <Button disabled={found.isFetching} onClick={() => void found.fetchNextPage()}>
+            Look further back
+          </Button>
+        </p>
       )}
     </>
   );

@@ -39,6 +39,10 @@ pub struct Page<T> {
     /// Given as `after` it yields the next page; absent on the last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
+    /// Whether the search stopped here because it had looked through enough for one question; `next`
+    /// goes on from there, though the page may be short or empty.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub bounded: bool,
 }
 
 /// A complaint about a request (RFC 9457).

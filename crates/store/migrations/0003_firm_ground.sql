@@ -89,3 +89,44 @@ CREATE TABLE node (
     commit_seconds double precision NOT NULL,
     fault          text
 );
+
+-- How often each verdict was given, by rule and hour. Each connection counts in rows of its own, so
+-- that nobody waits for another; upkeep adds up those of hours that are over (`shard` 0).
+CREATE TABLE verdict_count (
+    rule    text        NOT NULL,
+    verdict text        NOT NULL,
+    hour    timestamptz NOT NULL,
+    shard   int         NOT NULL,
+    count   bigint      NOT NULL,
+    last_at timestamptz NOT NULL,
+    PRIMARY KEY (rule, verdict, hour, shard)
+);
+INSERT INTO verdict_count
+    SELECT rule, verdict, date_trunc('hour', at, 'UTC'), 0, count(*), max(at) FROM verdict GROUP BY 1, 2, 3;
+CREATE FUNCTION verdicts_given() RETURNS trigger LANGUAGE plpgsql AS '
+BEGIN
+    INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
+        SELECT rule, verdict, date_trunc(''hour'', at, ''UTC''), pg_backend_pid(), count(*), max(at)
+        FROM given GROUP BY 1, 2, 3
+        ON CONFLICT (rule, verdict, hour, shard)
+            DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at);
+    RETURN NULL;
+END';
+CREATE FUNCTION verdicts_changed() RETURNS trigger LANGUAGE plpgsql AS '
+BEGIN
+    INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
+        SELECT rule, verdict, date_trunc(''hour'', at, ''UTC''), pg_backend_pid(), sum(n), max(at)
+        FROM (SELECT rule, verdict, at, 1 AS n FROM given UNION ALL SELECT rule, verdict, at, -1 FROM former) v
+        GROUP BY 1, 2, 3 HAVING sum(n) <> 0
+        ON CONFLICT (rule, verdict, hour, shard)
+            DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at);
+    RETURN NULL;
+END';
+CREATE TRIGGER verdict_given AFTER INSERT ON verdict
+    REFERENCING NEW TABLE AS given FOR EACH STATEMENT EXECUTE FUNCTION verdicts_given();
+CREATE TRIGGER verdict_changed AFTER UPDATE ON verdict
+    REFERENCING NEW TABLE AS given OLD TABLE AS former FOR EACH STATEMENT EXECUTE FUNCTION verdicts_changed();
+
+-- The verdicts of a rule, newest first.
+CREATE INDEX verdict_of_rule ON verdict (rule, alert_seq);
+DROP INDEX verdict_rule;

@@ -63,7 +63,23 @@ impl Swept {
     }
 }
 
+/// Adds up what connections have counted for themselves in hours that are over.
+async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let sql = "WITH hours AS (SELECT DISTINCT rule, verdict, hour FROM verdict_count
+                WHERE shard <> 0 AND hour < $1 ORDER BY rule, verdict, hour LIMIT $2),
+            own AS (DELETE FROM verdict_count c USING hours h
+                WHERE c.shard <> 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour) RETURNING c.*)
+        INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
+            SELECT rule, verdict, hour, 0, sum(count), max(last_at) FROM own GROUP BY rule, verdict, hour
+            ORDER BY rule, verdict, hour
+            ON CONFLICT (rule, verdict, hour, shard)
+                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
+    sql::run(db, sql, vec![(now - TimeDelta::hours(2)).into(), A_PASS.into()]).await
+}
+
 /// Removes what is kept no longer, at most some of each kind.
+///
+/// What is counted is added up on the way.
 pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<Swept, StoreError> {
     let before = |age: TimeDelta| vec![(now - age).into(), A_PASS.into()];
     let old =
@@ -93,6 +109,9 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         )
     };
     let run = async |sql: &str, values| sql::run(db, sql, values).await;
+    add_up(db, now).await?;
+    let nodes = "DELETE FROM node WHERE seen < $1 AND name IN (SELECT name FROM node LIMIT $2)";
+    run(nodes, before(TimeDelta::days(1))).await?;
     Ok(Swept {
         unreadable: run(old, before(limits.unreadable)).await?
             + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,

@@ -25,7 +25,7 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
             verdicts,
         ]);
     }
-    with_next(table.text("No alerts."), page.next.as_ref())
+    with_next(table.text("No alerts."), page)
 }
 
 /// One alert.
@@ -100,7 +100,7 @@ pub fn alarms(page: &Page<AlarmItem>) -> String {
             last_job(a),
         ]);
     }
-    with_next(table.text("No alarm stands."), page.next.as_ref())
+    with_next(table.text("No alarm stands."), page)
 }
 
 fn last_job(a: &AlarmItem) -> String {
@@ -126,9 +126,9 @@ pub fn alarm(d: &AlarmDetail) -> String {
     }
     lines.push(format!("  alerts    {} since it was raised", a.count));
     lines.push("\nJobs".into());
-    let none = Page { items: d.jobs.clone(), next: None };
+    let none = Page { items: d.jobs.clone(), next: None, bounded: false };
     lines.push(jobs(&none));
     lines.push("\nNewest alerts".into());
-    lines.push(alerts(&Page { items: d.alerts.iter().take(10).cloned().collect(), next: None }));
+    lines.push(alerts(&Page { items: d.alerts.iter().take(10).cloned().collect(), next: None, bounded: false }));
     lines.join("\n")
 }

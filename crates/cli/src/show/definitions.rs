@@ -53,7 +53,7 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
     }
     if matches!(kind, "rule" | "runbook") {
         lines.push(format!("\nJobs: {}, of which {} helped", i.used.jobs, i.used.confirmed));
-        lines.push(jobs(&Page { items: d.jobs.clone(), next: None }));
+        lines.push(jobs(&Page { items: d.jobs.clone(), next: None, bounded: false }));
     }
     lines.join("\n")
 }

@@ -18,7 +18,7 @@ pub fn jobs(page: &Page<JobItem>) -> String {
             if j.effect.as_deref() == Some(&j.doing) { String::new() } else { j.doing.clone() },
         ]);
     }
-    with_next(table.text("No jobs."), page.next.as_ref())
+    with_next(table.text("No jobs."), page)
 }
 
 /// The effect in words.

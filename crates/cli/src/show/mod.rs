@@ -21,6 +21,7 @@ pub use time::{ago, between, exact, when};
 pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
+use arvok_api::Page;
 use serde::Serialize;
 use std::{borrow::Cow, io::Write};
 
@@ -82,8 +83,9 @@ pub fn gauge(severity: &str, state: &str) -> &'static str {
 }
 
 /// A page's text, and how to go on behind it.
-fn with_next(text: String, next: Option<&String>) -> String {
-    match next {
+fn with_next<T>(text: String, page: &Page<T>) -> String {
+    match &page.next {
+        Some(next) if page.bounded => format!("{text}\nOlder ones were not looked at; go on with --after {next}"),
         Some(next) => format!("{text}\nThere are more: --after {next}"),
         None => text,
     }

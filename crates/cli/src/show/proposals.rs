@@ -17,7 +17,7 @@ pub fn proposals(page: &Page<ProposalItem>) -> String {
             p.reason.clone(),
         ]);
     }
-    with_next(table.text("Nothing is proposed."), page.next.as_ref())
+    with_next(table.text("Nothing is proposed."), page)
 }
 
 /// One proposal.

@@ -86,7 +86,7 @@ pub fn verdicts(page: &Page<VerdictLine>) -> String {
         lines.push(format!("        {}", v.reason));
     }
     let text = if lines.is_empty() { "No verdicts.".to_owned() } else { lines.join("\n") };
-    with_next(text, page.next.as_ref())
+    with_next(text, page)
 }
 
 /// Versions, newest first, each with what it changed.

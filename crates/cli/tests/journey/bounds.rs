@@ -198,3 +198,65 @@ fn what_would_grow_without_end_is_swept_away() {
         (left[0] == json!({"unreadable": 1000, "alarms": 0, "counts": 0})).then_some(())
     });
 }
+
+/// Two hundred thousand alerts, of which the oldest is the one that is looked for.
+#[test]
+fn a_search_stops_at_a_bound_and_says_where_to_go_on() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
+         rule: rare\nlisten: { kinds: test.rare }\ndispatch: { runbook: note }\n",
+    );
+    let oldest = stage.send("yard-hypervisor", &json!({"kind": "test.rare", "resource": "vm/needle"}));
+    stage.records().run(
+        "INSERT INTO alert (source, id, received, time, kind, resource, severity, state, summary, labels, body)
+        SELECT 'yard-hypervisor', 'f' || n, now(), now(), 'test.fill', 'vm/n' || n, 3, 'noted', 'hay', '{}', '{}'
+        FROM generate_series(1, 200000) n",
+    );
+    let (mut pages, mut path) = (0, "/api/v1/alerts?text=needle".to_owned());
+    let found = loop {
+        let page = stage.get(&path);
+        pages += 1;
+        if let Some(found) = page["items"].as_array().and_then(|i| i.first()) {
+            break found["seq"].clone();
+        }
+        assert_eq!(page["bounded"], true, "{page}");
+        path = format!("/api/v1/alerts?text=needle&after={}", page["next"].as_str().expect("where to go on"));
+    };
+    assert_eq!((found, pages), (json!(oldest), 5));
+    let said = stage.arvok(&["alert", "list", "--severity", "critical"]);
+    assert!(said.out.contains("Older ones were not looked at; go on with --after"), "{}", said.out);
+    // Where an index leads there, nothing stops.
+    for path in ["/api/v1/alerts?resource=vm/needle", "/api/v1/alerts?rule=rare", "/api/v1/verdicts?rule=rare"] {
+        let page = stage.get(path);
+        assert_eq!((page["items"].as_array().map(Vec::len), &page["next"]), (Some(1), &Value::Null), "{path}: {page}");
+    }
+}
+
+/// What is counted as it happens is what a count of everything would find.
+#[test]
+fn verdicts_are_counted_as_they_change() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
+         rule: counted\nstance: act\nlisten: { kinds: test.counted }\nsettle: { fold: [alert.resource], still: 700ms }\n\
+         dispatch: { runbook: note }\n",
+    );
+    let all = together(40, |n| {
+        let alert = json!({"kind": "test.counted", "resource": format!("vm/n{}", n % 8), "severity": "major"});
+        stage.send("yard-hypervisor", &alert)
+    });
+    assert_eq!(all.len(), 40);
+    until("all to be dispatched", || {
+        let counts = stage.get("/api/v1/definitions/rule/counted")["verdicts"].clone();
+        let of = |v: &str| counts.as_array()?.iter().find(|c| c["verdict"] == v)?["count"].as_i64();
+        (of("dispatched") == Some(8)).then_some(())
+    });
+    let sql = |from: &str| {
+        format!("SELECT rule, verdict, {from} GROUP BY rule, verdict HAVING sum(n) <> 0 ORDER BY rule, verdict")
+    };
+    let records = stage.records();
+    let counted = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, count AS n FROM verdict_count) c"));
+    let found = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, 1 AS n FROM verdict) v"));
+    assert_eq!(counted, found);
+}

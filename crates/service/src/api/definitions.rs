@@ -77,7 +77,7 @@ pub(super) async fn list(
     let used = used(&node, kind).await?;
     let published = node.published();
     let items = published.catalog.entries(kind).filter_map(|e| item(&node, e, &used)).collect();
-    Ok(web::Json(Page { items, next: None }))
+    Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
 /// One published definition with its text.
@@ -124,7 +124,7 @@ pub(super) async fn history(
     if items.is_empty() {
         return Err(ApiError::NotFound(format!("{kind} `{}`", arvok_core::alert::cut(&name, 64))));
     }
-    Ok(web::Json(Page { items, next: None }))
+    Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
 /// The JSON Schema of one kind of document, for editors. Needs no token.

@@ -1,6 +1,6 @@
 //! Alerts and payloads that could not be read.
 
-use super::{Conditions, like, page};
+use super::{Conditions, bound::Floor, like, page};
 use crate::{StoreError, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, settle::Verdict};
@@ -49,7 +49,14 @@ fn select(filter: &str) -> String {
 
 /// A page of alerts, newest first.
 pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page<AlertItem>, StoreError> {
+    let floor = match (&filter.resource, &filter.rule) {
+        // An index leads to these.
+        (Some(_), None) => None,
+        (_, Some(rule)) => Some(Floor::of_rule(db, rule, filter.after).await?),
+        (None, None) => Some(Floor::of_alerts(db, filter.after).await?),
+    };
     let mut c = Conditions::default();
+    c.maybe("seq >= ?", floor.as_ref().map(Floor::at));
     c.maybe("source = ?", filter.source);
     c.maybe("kind = ?", filter.kind);
     c.maybe("severity >= ?", filter.severity.map(Severity::rank));
@@ -58,7 +65,8 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     c.maybe("received >= ?", filter.since);
     c.maybe("seq < ?", filter.after);
     let matched = "EXISTS (SELECT 1 FROM verdict v WHERE v.alert_seq = a.seq";
-    c.maybe(&format!("{matched} AND v.rule = ?)"), filter.rule.clone());
+    // By the rule's own index: it may have matched few of many.
+    c.maybe("seq IN (SELECT v.alert_seq FROM verdict v WHERE v.rule = ?)", filter.rule);
     match filter.verdict.as_deref() {
         Some("unmatched") => c.plain(&format!("NOT {matched})")),
         Some("matched") => c.plain(&format!("{matched})")),
@@ -74,7 +82,11 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     let limit = filter.limit;
     let tail = format!("{} ORDER BY seq DESC LIMIT {}", c.clause(), limit + 1);
     let items: Vec<AlertItem> = sql::rows(db, &select(&tail), c.values).await?;
-    Ok(page(items, limit, |a| a.seq))
+    let mut page = page(items, limit, |a| a.seq);
+    if let Some(floor) = floor {
+        floor.close(db, &mut page, filter.since).await?;
+    }
+    Ok(page)
 }
 
 /// One alert with its payload and its verdicts.

@@ -4,6 +4,7 @@
 
 mod alarms;
 mod alerts;
+mod bound;
 mod jobs;
 mod proposals;
 mod replay;
@@ -62,7 +63,7 @@ fn page<T>(mut items: Vec<T>, limit: u64, handle: impl Fn(&T) -> i64) -> Page<T>
     let more = items.len() > limit;
     items.truncate(limit);
     let next = if more { items.last().map(|i| handle(i).to_string()) } else { None };
-    Page { items, next }
+    Page { items, next, bounded: false }
 }
 
 /// The text of a search as a pattern of LIKE.

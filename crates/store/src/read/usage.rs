@@ -31,7 +31,7 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
 pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT rule AS name, coalesce(v.alerts, 0) AS alerts, coalesce(j.jobs, 0) AS jobs,
             coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, greatest(v.last_at, j.last_at) AS last_at
-        FROM (SELECT rule, count(*) AS alerts, max(at) AS last_at FROM verdict GROUP BY rule) v
+        FROM (SELECT rule, sum(count)::bigint AS alerts, max(last_at) AS last_at FROM verdict_count GROUP BY rule) v
         FULL JOIN (SELECT rule, count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
                 max(created_at) AS last_at FROM job WHERE rule IS NOT NULL GROUP BY rule) j USING (rule)";
     by_name(db, sql).await
@@ -46,7 +46,8 @@ pub async fn runbook_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use
 
 /// How often each verdict of a rule was given.
 pub async fn verdict_counts(db: &DatabaseConnection, rule: &str) -> Result<Vec<VerdictCount>, StoreError> {
-    let sql = "SELECT verdict, count(*) AS count FROM verdict WHERE rule = $1 GROUP BY verdict ORDER BY count(*) DESC";
+    let sql = "SELECT verdict, sum(count)::bigint AS count FROM verdict_count WHERE rule = $1
+        GROUP BY verdict HAVING sum(count) > 0 ORDER BY sum(count) DESC, verdict";
     sql::rows(db, sql, vec![rule.into()]).await
 }
 

@@ -1,6 +1,6 @@
 //! Verdicts: what rules decided about alerts.
 
-use super::{Conditions, alerts::SEVERITY, page};
+use super::{Conditions, alerts::SEVERITY, bound::Floor, page};
 use crate::{StoreError, sql};
 use arvok_api::{Page, VerdictLine};
 use chrono::{DateTime, Utc};
@@ -35,7 +35,12 @@ fn select(tail: &str) -> String {
 
 /// A page of verdicts, those of the newest alerts first.
 pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<Page<VerdictLine>, StoreError> {
+    let floor = match &filter.rule {
+        Some(rule) => Floor::of_rule(db, rule, filter.after).await?,
+        None => Floor::of_alerts(db, filter.after).await?,
+    };
     let mut c = Conditions::default();
+    c.add("v.alert_seq >= ?", floor.at());
     c.maybe("v.rule = ?", filter.rule);
     c.maybe("v.verdict = ?", filter.verdict);
     c.maybe("a.resource = ?", filter.resource);
@@ -44,7 +49,9 @@ pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<
     c.maybe("v.alert_seq < ?", filter.after);
     let limit = filter.limit;
     let tail = format!("{} ORDER BY v.alert_seq DESC, v.rule LIMIT {}", c.clause(), limit + 1);
-    Ok(page(sql::rows(db, &select(&tail), c.values).await?, limit, |v: &VerdictLine| v.alert))
+    let mut page = page(sql::rows(db, &select(&tail), c.values).await?, limit, |v: &VerdictLine| v.alert);
+    floor.close(db, &mut page, filter.since).await?;
+    Ok(page)
 }
 
 /// The verdicts of a tally up to an alert and a little beyond, oldest first: how it came to this.
