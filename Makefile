@@ -47,8 +47,8 @@ $(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts 
 	cd console && $(NPM) run --silent build
 
 # Generated pages: the descriptions of the API and of the documents, and the console's types.
-reference: $(CONSOLE)
-	mkdir -p docs/reference
+reference: setup
+	mkdir -p docs/reference console/dist
 	$(CARGO) build -p arvok
 	./target/debug/arvok schema api > docs/reference/openapi.json
 	for kind in source rule runbook connector connection; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done

@@ -1233,6 +1233,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_AlertItem: {
@@ -1281,6 +1286,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_DefinitionItem: {
@@ -1311,6 +1321,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_JobItem: {
@@ -1385,6 +1400,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_ProposalItem: {
@@ -1446,6 +1466,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_UnreadableItem: {
@@ -1470,6 +1495,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_VerdictLine: {
@@ -1528,6 +1558,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A page of a list. */
         Page_VersionItem: {
@@ -1552,6 +1587,11 @@ export interface components {
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
         };
         /** @description A step of a passage. */
         PassageStep: {
