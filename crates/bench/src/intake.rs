@@ -2,11 +2,11 @@
 //! pgbench's single-row commits.
 
 use crate::{
-    Fallible,
+    Fallible, lean,
     stage::{Stage, alert},
     summary::{Figure, Goal},
 };
-use futures_util::{StreamExt, TryStreamExt, stream};
+use futures_util::StreamExt;
 use sea_orm::{ConnectionTrait, Database, sqlx::postgres::PgPoolCopyExt};
 use serde_json::Value;
 use std::{process::Command, time::Instant};
@@ -16,20 +16,131 @@ const BATCH: usize = 100;
 const SINGLES: usize = 12_000;
 const CONNECTIONS: usize = 64;
 
-/// Batches of 100 over four connections.
-pub async fn batches(stage: &Stage) -> Fallible<Figure> {
-    let bodies: Vec<Value> =
-        (0..BATCHES).map(|b| Value::Array((0..BATCH).map(|i| alert("batch", b * BATCH + i)).collect())).collect();
-    let begun = Instant::now();
-    stream::iter(&bodies).map(|body| stage.post(body)).buffer_unordered(4).try_collect::<Vec<()>>().await?;
-    let ours = (BATCHES * BATCH) as f64 / begun.elapsed().as_secs_f64();
-    let theirs = copy(stage).await?;
+/// What others are laid beside.
+pub struct Rates {
+    /// Alerts a second in batches over an empty database.
+    pub batches: f64,
+    /// Rows a second of COPY.
+    copy: f64,
+    /// Commits a second of pgbench.
+    pgbench: f64,
+}
+
+/// Alerts a second, in batches of 100 over four connections.
+pub async fn batch_rate(stage: &Stage, run: &str) -> Fallible<f64> {
+    let body = |b| Value::Array((0..BATCH).map(|i| alert(run, b * BATCH + i)).collect()).to_string();
+    let bodies: Vec<String> = (0..BATCHES).map(body).collect();
+    Ok(lean::rate(&stage.address, &bodies, 4).await? * BATCH as f64)
+}
+
+async fn single_rate(stage: &Stage, run: &str) -> Fallible<f64> {
+    let bodies: Vec<String> = (0..SINGLES).map(|n| alert(run, n).to_string()).collect();
+    lean::rate(&stage.address, &bodies, CONNECTIONS).await
+}
+
+/// In batches and one by one, while nothing concerns them.
+pub async fn plain(stage: &Stage) -> Fallible<(Vec<Figure>, Rates)> {
+    let batches = batch_rate(stage, "batch").await?;
+    let copy = copy(stage).await?;
+    let singles = single_rate(stage, "single").await?;
+    let pgbench = pgbench(stage)?;
+    let figures = vec![
+        Figure::new(
+            "intake/batch-vs-copy",
+            (batches, "alerts/s"),
+            ("one COPY of the same rows, the same indexes", copy),
+            Goal::AtLeast(0.5, ">= 0.5"),
+        ),
+        Figure::new(
+            "intake/single-vs-pgbench",
+            (singles, "alerts/s"),
+            ("pgbench, one row a commit, 64 connections", pgbench),
+            Goal::AtLeast(1.5, ">= 1.5"),
+        ),
+    ];
+    Ok((figures, Rates { batches, copy, pgbench }))
+}
+
+/// The same under a hundred rules, of which some concern every alert.
+pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
+    stage.publish(&rules(10)).await?;
+    let batches = batch_rate(stage, "batch-ruled").await?;
+    stage.publish(&rules(20)).await?;
+    let singles = single_rate(stage, "single-ruled").await?;
+    Ok(vec![
+        Figure::new(
+            "intake/batch-100-rules",
+            (batches, "alerts/s"),
+            ("one COPY of the same rows, without rules", rates.copy),
+            Goal::AtLeast(0.4, ">= 0.4"),
+        ),
+        Figure::new(
+            "intake/single-100-rules",
+            (singles, "alerts/s"),
+            ("pgbench, one row a commit, 64 connections", rates.pgbench),
+            Goal::AtLeast(0.8, ">= 0.8"),
+        ),
+    ])
+}
+
+/// A hundred rules, so many of which match the alerts of the benchmark; they only watch.
+fn rules(matching: usize) -> String {
+    let note = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
+    let rule = |n: usize| {
+        let kind = if n < matching { "disk.usage".to_owned() } else { format!("other.{n}") };
+        format!(
+            "---\nrule: rule-{n}\nlisten: {{ kinds: {kind}, resource: vm/quill-*, where: alert.value >= {} }}\n\
+             settle: {{ fold: [alert.resource] }}\ndispatch: {{ runbook: note }}\n",
+            50 + n % 30
+        )
+    };
+    std::iter::once(note.to_owned()).chain((0..100).map(rule)).collect()
+}
+
+/// A gathering against the same rule without one.
+pub async fn gathered(stage: &Stage) -> Fallible<Figure> {
+    let note = "runbook: note\ninputs: { hosts: { type: array, default: [] } }\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n";
+    let rule = |settle: &str| {
+        format!(
+            "{note}rule: rule-0\nlisten: {{ kinds: disk.usage }}\nsettle: {{ fold: [alert.resource]{settle} }}\ndispatch: {{ runbook: note }}\n"
+        )
+    };
+    stage.publish(&rules(0)).await?;
+    stage.publish(&rule("")).await?;
+    let plain = batch_rate(stage, "plain").await?;
+    stage.publish(&rule(", gather: { by: [alert.kind], for: 10m }")).await?;
+    let gathered = batch_rate(stage, "gather").await?;
+    stage.publish(&rules(0)).await?;
     Ok(Figure::new(
-        "intake/batch-vs-copy",
-        (ours, "alerts/s"),
-        ("one COPY of the same rows, the same indexes", theirs),
-        Goal::AtLeast(0.2, ">= 0.2"),
+        "intake/gather-vs-plain",
+        (gathered, "alerts/s"),
+        ("the same rule without gathering", plain),
+        Goal::AtLeast(0.5, ">= 0.5"),
     ))
+}
+
+/// A storm of 100,000 alerts of fifty problems: the jobs it becomes, and the memory it takes.
+pub async fn storm(stage: &Stage) -> Fallible<Vec<Figure>> {
+    stage
+        .publish(
+            "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
+             rule: storm\nstance: act\nlisten: { kinds: storm.hit }\nsettle: { fold: [alert.resource] }\ndispatch: { runbook: note }\n",
+        )
+        .await?;
+    let hit = |n: usize| serde_json::json!({"id": format!("storm-{n}"), "kind": "storm.hit", "resource": format!("vm/storm-{}", n % 50), "severity": "major"});
+    let body = |b: usize| Value::Array((0..BATCH).map(|i| hit(b * BATCH + i)).collect()).to_string();
+    let bodies: Vec<String> = (0..1000).map(body).collect();
+    lean::rate(&stage.address, &bodies, 32).await?;
+    let jobs = stage.get("/api/v1/jobs?rule=storm&limit=500").await?["items"].as_array().map_or(0, Vec::len);
+    if jobs != 50 {
+        return Err(format!("the storm became {jobs} jobs, not 50").into());
+    }
+    Ok(vec![Figure::new(
+        "storm/100k-to-50",
+        (stage.most_memory()?, "MB"),
+        ("megabytes that are allowed", 300.0),
+        Goal::AtMost(1.0, "50 jobs and <= 1"),
+    )])
 }
 
 /// One COPY of the rows that were just taken in, into a table of the same form and indexes.
@@ -53,21 +164,6 @@ async fn copy(stage: &Stage) -> Fallible<f64> {
     let rate = rows as f64 / begun.elapsed().as_secs_f64();
     db.close().await?;
     Ok(rate)
-}
-
-/// Single posts over 64 connections.
-pub async fn singles(stage: &Stage) -> Fallible<Figure> {
-    let bodies: Vec<Value> = (0..SINGLES).map(|n| alert("single", n)).collect();
-    let begun = Instant::now();
-    stream::iter(&bodies).map(|body| stage.post(body)).buffer_unordered(CONNECTIONS).try_collect::<Vec<()>>().await?;
-    let ours = SINGLES as f64 / begun.elapsed().as_secs_f64();
-    let theirs = pgbench(stage)?;
-    Ok(Figure::new(
-        "intake/single-vs-pgbench",
-        (ours, "alerts/s"),
-        ("pgbench, one row a commit, 64 connections", theirs),
-        Goal::AtLeast(0.5, ">= 0.5"),
-    ))
 }
 
 /// Commits a second of one-row inserts of an alert's size.

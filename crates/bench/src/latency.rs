@@ -71,13 +71,13 @@ pub async fn first_call(stage: &Stage) -> Fallible<Vec<Figure>> {
             "latency/first-call-p50",
             (share(&mut ours, 0.5), "ms"),
             (what, share(&mut bare, 0.5)),
-            Goal::AtMost(4.0, "<= 4"),
+            Goal::AtMost(3.0, "<= 3"),
         ),
         Figure::new(
             "latency/first-call-p99",
             (share(&mut ours, 0.99), "ms"),
             (what, share(&mut bare, 0.99)),
-            Goal::AtMost(6.0, "<= 6"),
+            Goal::AtMost(4.0, "<= 4"),
         ),
     ])
 }

@@ -5,7 +5,9 @@
 
 mod intake;
 mod latency;
+mod lean;
 mod matching;
+mod reading;
 mod rehearsal;
 mod settling;
 mod stage;
@@ -32,9 +34,14 @@ async fn measure() -> Fallible<()> {
     let mut figures = matching::figures()?;
     figures.push(settling::per_second()?);
     let mut stage = Stage::start().await?;
-    figures.extend([intake::batches(&stage).await?, intake::singles(&stage).await?]);
+    let (plain, rates) = intake::plain(&stage).await?;
+    figures.extend(plain);
+    figures.extend(intake::ruled(&stage, &rates).await?);
+    figures.push(intake::gathered(&stage).await?);
+    figures.extend(intake::storm(&stage).await?);
     figures.extend(latency::first_call(&stage).await?);
     figures.push(rehearsal::over_a_million(&stage).await?);
+    figures.extend(reading::figures(&stage, rates.batches).await?);
     stage.stop();
     summary::write(&figures)
 }

@@ -57,7 +57,7 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
         "rehearse/1m-vs-read",
         (rehearsing, "s"),
         ("reading the same rows", reading),
-        Goal::AtMost(2.0, "<= 2"),
+        Goal::AtMost(1.3, "<= 1.3"),
     ))
 }
 

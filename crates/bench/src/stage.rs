@@ -100,6 +100,20 @@ impl Stage {
         }
     }
 
+    /// GET; must succeed.
+    pub async fn get(&self, path: &str) -> Fallible<Value> {
+        let asked = self.http.get(format!("{}{path}", self.address)).bearer_auth(&self.token).send().await?;
+        Ok(asked.error_for_status()?.json().await?)
+    }
+
+    /// The most memory that the node has had, in megabytes.
+    pub fn most_memory(&self) -> Fallible<f64> {
+        let pid = self.node.as_ref().ok_or("no node")?.pid();
+        let status = fs::read_to_string(format!("/proc/{pid}/status"))?;
+        let mark = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).ok_or("no mark")?;
+        Ok(mark.trim().trim_end_matches(" kB").parse::<f64>()? / 1e3)
+    }
+
     pub fn stop(&mut self) {
         drop(self.node.take());
     }

@@ -154,3 +154,78 @@ fn what_cannot_be_delivered_waits_in_a_spool_and_goes_later_in_order_and_once() 
     assert_eq!(said.code, 5, "{}", said.all());
     assert!(said.err.contains("nothing is lost"), "{}", said.err);
 }
+
+/// A database as the release before left it, with everything in it.
+const BEFORE: &str = r#"
+INSERT INTO definition (kind, name, version, file, text, published_at, published_by) VALUES
+    ('source', 'yard', 1, 'a.yaml', E'source: yard\nintake: { webhook: { credential: { bearer: "${secret(''yard'')}" } } }\n', now(), 'admin'),
+    ('runbook', 'note', 1, 'a.yaml', E'runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: fine, require: ''true'' } ]\n', now(), 'admin'),
+    ('rule', 'old', 1, 'a.yaml', E'rule: old\nstance: act\nlisten: { kinds: test.old }\nsettle: { still: 1s }\ndispatch: { runbook: note, inputs: { vm: "${alert.resource}" } }\n', now(), 'admin');
+INSERT INTO secret (name, sealed, changed_at) VALUES ('yard', 'x', now());
+INSERT INTO alert (source, id, kind, severity, state, resource, time, received, summary, labels, body)
+    SELECT 'yard', 'o' || n, 'test.old', 4, 'raised', 'vm/n' || n, now(), now(), 'old', '{}', '{}' FROM generate_series(1, 30) n;
+INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
+    SELECT 'yard', 'vm/n' || n, 'test.old', 4, 'raised', 'old', 1, now(), now() FROM generate_series(1, 30) n;
+INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at)
+    SELECT seq, 'old', 1, CASE WHEN seq < 10 THEN 'folded' ELSE 'waiting' END, 'old', now() FROM alert;
+INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version, alert_seq, alarm_id, progress, created_at, node, lease_until) VALUES
+    (nextval('job_number'), 'note', 1, '{"vm": "vm/n1"}', 'vm/n1', 2, 'running', 'old', 1, 1, 1, '{"step": 0, "attempt": 0, "phase": "ready", "outputs": {}}', now(), 'gone', now() - interval '1 minute'),
+    (nextval('job_number'), 'note', 1, '{"vm": "vm/n2"}', 'vm/n2', 2, 'queued', 'old', 1, 2, 2, '{"step": 0, "attempt": 0, "phase": "ready", "outputs": {}}', now(), NULL, NULL);
+INSERT INTO pool (rule, key, state) VALUES ('old', 'empty', NULL);
+"#;
+
+#[test]
+fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
+    let url = crate::kit::database();
+    let records = crate::kit::Records::open(&url);
+    records.run(include_str!("../../../store/migrations/0001_foundation.sql"));
+    records.run(include_str!("../../../store/migrations/0002_settling.sql"));
+    records.run(
+        "CREATE TABLE seaql_migrations (version varchar NOT NULL PRIMARY KEY, applied_at bigint NOT NULL);
+        INSERT INTO seaql_migrations VALUES ('0001_foundation', 0), ('0002_settling', 0)",
+    );
+    records.run(BEFORE);
+    let stage = Stage::over(url);
+    stage.job_in(1, &["succeeded"]);
+    stage.job_in(2, &["succeeded"]);
+    let counts = stage.get("/api/v1/definitions/rule/old")["verdicts"].clone();
+    assert_eq!(counts, json!([{"verdict": "waiting", "count": 21}, {"verdict": "folded", "count": 9}]));
+    let secrets = stage.get("/api/v1/secrets");
+    let yard = secrets.as_array().expect("secrets").iter().find(|s| s["name"] == "yard").expect("the secret");
+    assert_eq!(yard["allowed"], json!(["source/yard"]), "it goes where it went");
+    assert_eq!(stage.get("/api/v1/alerts?limit=500")["items"].as_array().map(Vec::len), Some(30));
+    let alert = stage.send("yard", &json!({"kind": "test.old", "resource": "vm/new", "severity": "major"}));
+    stage.verdict_is(alert, "old", "dispatched");
+}
+
+/// As the guide says: dump, restore into an empty database, start over it.
+#[test]
+fn a_backup_is_restored_and_goes_on() {
+    let (stage, peer) = (Stage::with_demo(), crate::kit::Peer::start());
+    stage.publish(&peer.definitions("keyed"));
+    let told = |stage: &Stage, vm: &str| {
+        stage.send("yard-hypervisor", &json!({"kind": "test.tell", "resource": vm, "severity": "major"}));
+    };
+    told(&stage, "vm/before");
+    stage.job_in(1, &["succeeded"]);
+    let run = |program: &str, args: &[&str]| {
+        let bin = arvok_store::cluster::binaries().expect("the programs").join(program);
+        let said = std::process::Command::new(bin).args(args).output().expect("runs");
+        assert!(said.status.success(), "{}", String::from_utf8_lossy(&said.stderr));
+    };
+    let dump = crate::kit::folder("backup").join("arvok.dump");
+    let dump = dump.to_str().expect("a path");
+    run("pg_dump", &["--format=custom", "--file", dump, &stage.database]);
+    told(&stage, "vm/lost");
+    stage.job_in(2, &["succeeded"]);
+
+    let anew = crate::kit::database();
+    run("pg_restore", &["--dbname", &anew, "--no-owner", dump]);
+    let other = stage.second_node_over(anew);
+    assert_eq!(other.get("/api/v1/jobs")["items"].as_array().map(Vec::len), Some(1));
+    told(&other, "vm/after");
+    other.job_in(2, &["succeeded"]);
+    let keys: Vec<_> = peer.told().into_iter().map(|t| t.key.expect("a key")).collect();
+    assert_eq!(keys.len(), 3, "the secrets open, and the calls go out");
+    assert!(keys[0] != keys[1] && keys[1] != keys[2], "job 2 of now is not job 2 of then: {keys:?}");
+}

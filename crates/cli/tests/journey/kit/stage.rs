@@ -101,6 +101,11 @@ impl Stage {
 
     /// Another node over the same database, with stand-ins of its own that nobody uses.
     pub fn second_node(&self) -> Self {
+        self.second_node_over(self.database.clone())
+    }
+
+    /// A node with the same key over another database.
+    pub fn second_node_over(&self, database: String) -> Self {
         let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
         let idle = YardOptions {
             port: 0,
@@ -119,7 +124,7 @@ impl Stage {
             token: self.token.clone(),
             address: format!("http://127.0.0.1:{port}"),
             data,
-            database: self.database.clone(),
+            database,
             node: None,
             http: self.http.clone(),
         };
