@@ -68,6 +68,7 @@ export function Component() {
         <List
           items={items}
           more={found.hasNextPage && !found.isFetching && !stopped}
+          short={stopped}
           onEnd={() => void found.fetchNextPage()}
         />
       )}
@@ -84,7 +85,9 @@ export function Component() {
   );
 }
 
-function List({ items, more, onEnd }: { items: AlertItem[]; more: boolean; onEnd: () => void }) {
+type ListProps = { items: AlertItem[]; more: boolean; short: boolean; onEnd: () => void };
+
+function List({ items, more, short, onEnd }: ListProps) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({
     count: items.length,
@@ -114,7 +117,7 @@ function List({ items, more, onEnd }: { items: AlertItem[]; more: boolean; onEnd
         aria-label="Alerts, newest first"
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
         tabIndex={0}
-        className="h-[calc(100dvh-150px)] overflow-auto"
+        className={`overflow-auto ${short ? 'h-[calc(100dvh-205px)]' : 'h-[calc(100dvh-150px)]'}`}
       >
         <ul className="relative" style={{ height: rows.getTotalSize() }}>
           {shown.map((row) => {

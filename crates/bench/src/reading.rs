@@ -30,6 +30,7 @@ const QUESTIONS: [(&str, &[&str]); 3] = [
 
 /// Asks over little, over much, and takes in over much.
 pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
+    empty_all(stage).await?;
     fill(stage, LITTLE).await?;
     let little = ask(stage).await?;
     fill(stage, MUCH).await?;
@@ -51,6 +52,17 @@ pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
     Ok(figures)
 }
 
+/// What the figures before have left would count as much.
+async fn empty_all(stage: &Stage) -> Fallible<()> {
+    let db = Database::connect(stage.database.as_str()).await?;
+    db.execute_unprepared(
+        "TRUNCATE alert, alarm, verdict, verdict_count, tally, pool, job, attempt, proposal, delivery_count RESTART IDENTITY",
+    )
+    .await?;
+    db.close().await?;
+    Ok(())
+}
+
 /// Stores alerts and verdicts up to a number, spread over the last thirty days.
 async fn fill(stage: &Stage, upto: u64) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
@@ -69,7 +81,7 @@ async fn fill(stage: &Stage, upto: u64) -> Fallible<()> {
         SET session_replication_role = origin"
     ))
     .await?;
-    db.execute_unprepared("VACUUM ANALYZE alert; ").await?;
+    db.execute_unprepared("VACUUM ANALYZE alert").await?;
     db.execute_unprepared("VACUUM ANALYZE verdict").await?;
     db.execute_unprepared("ANALYZE verdict_count").await?;
     db.close().await?;

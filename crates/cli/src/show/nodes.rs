@@ -28,7 +28,7 @@ fn row(n: &NodeItem) -> [String; 9] {
         ago(n.since),
         seconds(n.lag) + " ago",
         n.leases.to_string(),
-        format!("{:+.3} s", -n.clock_offset),
+        clock(n.clock_offset),
         format!("{:.1} ms", n.commit * 1000.0),
         if n.intake_bytes == 0 {
             "nothing".into()
@@ -36,6 +36,12 @@ fn row(n: &NodeItem) -> [String; 9] {
             format!("{} kB for {}", n.intake_bytes / 1000 + 1, seconds(n.oldest_delivery))
         },
     ]
+}
+
+/// How far a node's clock is ahead of the database's.
+fn clock(offset: f64) -> String {
+    let ahead = (-offset * 1000.0).round() / 1000.0;
+    if ahead == 0.0 { "exact".into() } else { format!("{ahead:+.3} s") }
 }
 
 fn seconds(s: f64) -> String {

@@ -133,6 +133,12 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
     browser.go("/alerts?severity=critical&text=n7");
     browser.see("vm/n7");
     assert!(browser.text().contains("critical"), "the filter stands in the address: {}", browser.text());
+    stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/one-more"}));
+    stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/two-more"}));
+    browser.go("/alerts?text=two-more");
+    browser.see("These are all so far. Older alerts have not been looked through.");
+    browser.click("Look further back");
+    until("the end to be reached", || (!browser.text().contains("Look further back")).then_some(()));
 }
 
 /// The pictures of the README; `make screenshots` makes them anew.

@@ -1,6 +1,10 @@
 //! Alerts and payloads that could not be read.
 
-use super::{Conditions, bound::Floor, like, page};
+use super::{
+    Conditions,
+    bound::{DEPTH, Floor},
+    like, page,
+};
 use crate::{StoreError, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, settle::Verdict};
@@ -38,12 +42,12 @@ pub struct AlertFilter {
 
 pub(super) const SEVERITY: &str = "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
 
-fn select(filter: &str) -> String {
+fn select(from: &str, filter: &str) -> String {
     format!(
         "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels,
             coalesce((SELECT jsonb_agg(jsonb_build_object('rule', v.rule, 'verdict', v.verdict) ORDER BY v.rule)
                 FROM verdict v WHERE v.alert_seq = a.seq), '[]') AS verdicts
-        FROM alert a {filter}"
+        FROM {from} {filter}"
     )
 }
 
@@ -64,24 +68,33 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
     c.maybe("seq < ?", filter.after);
+    // With OFFSET each alert is asked for by its key; else all verdicts would be gone through first.
     let matched = "EXISTS (SELECT 1 FROM verdict v WHERE v.alert_seq = a.seq";
-    // By the rule's own index: it may have matched few of many.
-    c.maybe("seq IN (SELECT v.alert_seq FROM verdict v WHERE v.rule = ?)", filter.rule);
+    let mut from = "alert a".to_owned();
+    if let Some(rule) = filter.rule {
+        // By the rule's own verdicts, newest first: it may have matched few of many.
+        c.values.extend([rule.into(), filter.after.unwrap_or(i64::MAX).into()]);
+        let (rule, after) = (c.values.len() - 1, c.values.len());
+        from = format!(
+            "(SELECT v.alert_seq FROM verdict v WHERE v.rule = ${rule} AND v.alert_seq < ${after}
+                ORDER BY v.alert_seq DESC LIMIT {DEPTH}) r JOIN alert a ON a.seq = r.alert_seq"
+        );
+    }
     match filter.verdict.as_deref() {
-        Some("unmatched") => c.plain(&format!("NOT {matched})")),
-        Some("matched") => c.plain(&format!("{matched})")),
+        Some("unmatched") => c.plain(&format!("NOT {matched} OFFSET 0)")),
+        Some("matched") => c.plain(&format!("{matched} OFFSET 0)")),
         Some("held") => {
             let held = Verdict::HELD.map(|v| v.as_str().to_owned()).to_vec();
-            c.add(&format!("{matched} AND v.verdict = ANY(?))"), held);
+            c.add(&format!("{matched} AND v.verdict = ANY(?) OFFSET 0)"), held);
         }
-        verdict => c.maybe(&format!("{matched} AND v.verdict = ?)"), verdict.map(str::to_owned)),
+        verdict => c.maybe(&format!("{matched} AND v.verdict = ? OFFSET 0)"), verdict.map(str::to_owned)),
     }
     if let Some(text) = filter.text {
         c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
     }
     let limit = filter.limit;
     let tail = format!("{} ORDER BY seq DESC LIMIT {}", c.clause(), limit + 1);
-    let items: Vec<AlertItem> = sql::rows(db, &select(&tail), c.values).await?;
+    let items: Vec<AlertItem> = sql::rows(db, &select(&from, &tail), c.values).await?;
     let mut page = page(items, limit, |a| a.seq);
     if let Some(floor) = floor {
         floor.close(db, &mut page, filter.since).await?;
@@ -91,7 +104,7 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
 
 /// One alert with its payload and its verdicts.
 pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDetail>, StoreError> {
-    let Some(alert) = sql::maybe::<AlertItem>(db, &select("WHERE seq = $1"), vec![seq.into()]).await? else {
+    let Some(alert) = sql::maybe::<AlertItem>(db, &select("alert a", "WHERE seq = $1"), vec![seq.into()]).await? else {
         return Ok(None);
     };
     #[derive(serde::Deserialize)]

@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, FromQueryResult};
 
 /// Alerts, or verdicts of a rule, that one question goes through.
-const DEPTH: i64 = 50_000;
+pub(super) const DEPTH: i64 = 50_000;
 
 /// The alert down to which a question looks; those below it are for the next one.
 pub(super) struct Floor(i64);

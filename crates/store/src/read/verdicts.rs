@@ -1,6 +1,11 @@
 //! Verdicts: what rules decided about alerts.
 
-use super::{Conditions, alerts::SEVERITY, bound::Floor, page};
+use super::{
+    Conditions,
+    alerts::SEVERITY,
+    bound::{DEPTH, Floor},
+    page,
+};
 use crate::{StoreError, sql};
 use arvok_api::{Page, VerdictLine};
 use chrono::{DateTime, Utc};
@@ -25,11 +30,12 @@ pub struct VerdictFilter {
     pub limit: u64,
 }
 
-fn select(tail: &str) -> String {
+/// Verdicts out of a table or a query, with their alerts.
+fn select(verdicts: &str, tail: &str) -> String {
     format!(
         "SELECT v.alert_seq AS alert, v.rule, v.rule_version, v.verdict, v.reason, v.job_id AS job, v.tally, v.at,
             v.decided_at, a.source, a.kind, {SEVERITY}, a.state, a.resource, a.summary, a.value
-        FROM verdict v JOIN alert a ON a.seq = v.alert_seq {tail}"
+        FROM {verdicts} v JOIN alert a ON a.seq = v.alert_seq {tail}"
     )
 }
 
@@ -41,15 +47,29 @@ pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<
     };
     let mut c = Conditions::default();
     c.add("v.alert_seq >= ?", floor.at());
-    c.maybe("v.rule = ?", filter.rule);
+    let mut from = "verdict v".to_owned();
+    if let Some(rule) = filter.rule {
+        // By the index of the rule's own verdicts: it may have given few of many.
+        c.values.extend([rule.into(), filter.after.unwrap_or(i64::MAX).into()]);
+        let (rule, after) = (c.values.len() - 1, c.values.len());
+        from = format!(
+            "(SELECT k.alert_seq FROM verdict k WHERE k.rule = ${rule} AND k.alert_seq < ${after}
+                ORDER BY k.alert_seq DESC LIMIT {DEPTH}) r
+            JOIN verdict v ON v.alert_seq = r.alert_seq AND v.rule = ${rule}"
+        );
+    }
     c.maybe("v.verdict = ?", filter.verdict);
-    c.maybe("a.resource = ?", filter.resource);
+    c.maybe("(SELECT a.resource FROM alert a WHERE a.seq = v.alert_seq) = ?", filter.resource);
     c.maybe("v.tally = ?", filter.tally);
     c.maybe("v.at >= ?", filter.since);
     c.maybe("v.alert_seq < ?", filter.after);
     let limit = filter.limit;
-    let tail = format!("{} ORDER BY v.alert_seq DESC, v.rule LIMIT {}", c.clause(), limit + 1);
-    let mut page = page(sql::rows(db, &select(&tail), c.values).await?, limit, |v: &VerdictLine| v.alert);
+    // The page first and its alerts after: joined the other way round, a rule that has been quiet for long
+    // would be looked for through all that came since.
+    let tail = "ORDER BY v.alert_seq DESC, v.rule";
+    let verdicts = format!("(SELECT v.* FROM {from} {} {tail} LIMIT {})", c.clause(), limit + 1);
+    let found = sql::rows(db, &select(&verdicts, tail), c.values).await?;
+    let mut page = page(found, limit, |v: &VerdictLine| v.alert);
     floor.close(db, &mut page, filter.since).await?;
     Ok(page)
 }
@@ -62,8 +82,12 @@ pub async fn tally_story(
     alert: i64,
 ) -> Result<Vec<VerdictLine>, StoreError> {
     let values = || vec![rule.into(), tally.into(), alert.into()];
-    let before = select("WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq <= $3 ORDER BY v.alert_seq DESC LIMIT 12");
-    let after = select("WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4");
+    let before = select(
+        "verdict",
+        "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq <= $3 ORDER BY v.alert_seq DESC LIMIT 12",
+    );
+    let after =
+        select("verdict", "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4");
     let mut lines: Vec<VerdictLine> = sql::rows(db, &before, values()).await?;
     lines.reverse();
     lines.extend(sql::rows::<VerdictLine>(db, &after, values()).await?);
