@@ -127,6 +127,54 @@ CREATE TRIGGER verdict_given AFTER INSERT ON verdict
 CREATE TRIGGER verdict_changed AFTER UPDATE ON verdict
     REFERENCING NEW TABLE AS given OLD TABLE AS former FOR EACH STATEMENT EXECUTE FUNCTION verdicts_changed();
 
+-- Alerts by minute and by how far any rule took them, counted in the same way. Those of before this
+-- stand under `shard` -1 with the alerts that concerned no rule (0), which are otherwise what is left.
+CREATE FUNCTION how_far(verdict text) RETURNS smallint LANGUAGE sql IMMUTABLE PARALLEL SAFE AS '
+    SELECT (CASE verdict WHEN ''dispatched'' THEN 1 WHEN ''proposed'' THEN 2 WHEN ''watched'' THEN 3
+        WHEN ''folded'' THEN 4 WHEN ''idle'' THEN 4 ELSE 5 END)::smallint';
+CREATE TABLE alert_count (
+    minute timestamptz NOT NULL,
+    how    smallint    NOT NULL,
+    shard  int         NOT NULL,
+    count  bigint      NOT NULL,
+    PRIMARY KEY (minute, how, shard)
+);
+INSERT INTO alert_count
+    SELECT date_trunc('minute', received, 'UTC'), how, -1, count(*)
+    FROM (SELECT a.received, coalesce((SELECT min(how_far(v.verdict)) FROM verdict v WHERE v.alert_seq = a.seq), 0) AS how
+        FROM alert a WHERE a.received >= now() - interval '8 days') f GROUP BY 1, 2;
+CREATE FUNCTION alerts_decided() RETURNS trigger LANGUAGE plpgsql AS '
+BEGIN
+    INSERT INTO alert_count AS c (minute, how, shard, count)
+        SELECT minute, how, pg_backend_pid(), count(*)
+        FROM (SELECT date_trunc(''minute'', min(at), ''UTC'') AS minute, min(how_far(verdict)) AS how
+            FROM given GROUP BY alert_seq) f
+        GROUP BY 1, 2 ORDER BY 1, 2
+        ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count;
+    RETURN NULL;
+END';
+CREATE FUNCTION alerts_decided_anew() RETURNS trigger LANGUAGE plpgsql AS '
+BEGIN
+    INSERT INTO alert_count AS c (minute, how, shard, count)
+        WITH moved AS (SELECT DISTINCT alert_seq FROM given),
+            present AS (SELECT v.* FROM verdict v JOIN moved USING (alert_seq)),
+            present_far AS (SELECT alert_seq, min(at) AS at, min(how_far(verdict)) AS how FROM present GROUP BY 1),
+            past_far AS (SELECT alert_seq, min(at) AS at, min(how_far(verdict)) AS how
+                FROM (SELECT p.alert_seq, p.at, p.verdict FROM present p
+                        WHERE NOT EXISTS (SELECT 1 FROM former f WHERE (f.alert_seq, f.rule) = (p.alert_seq, p.rule))
+                    UNION ALL SELECT alert_seq, at, verdict FROM former) v GROUP BY 1)
+        SELECT date_trunc(''minute'', at, ''UTC''), how, pg_backend_pid(), sum(n)
+        FROM (SELECT at, how, 1 AS n FROM present_far UNION ALL SELECT at, how, -1 FROM past_far) d
+        GROUP BY 1, 2 HAVING sum(n) <> 0 ORDER BY 1, 2
+        ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count;
+    RETURN NULL;
+END';
+CREATE TRIGGER alert_decided AFTER INSERT ON verdict
+    REFERENCING NEW TABLE AS given FOR EACH STATEMENT EXECUTE FUNCTION alerts_decided();
+CREATE TRIGGER alert_decided_anew AFTER UPDATE ON verdict
+    REFERENCING NEW TABLE AS given OLD TABLE AS former FOR EACH STATEMENT EXECUTE FUNCTION alerts_decided_anew();
+CREATE INDEX verdict_dispatched ON verdict (at) WHERE verdict = 'dispatched';
+
 -- The verdicts of a rule, newest first.
 CREATE INDEX verdict_of_rule ON verdict (rule, alert_seq);
 DROP INDEX verdict_rule;

@@ -63,7 +63,7 @@ impl Swept {
     }
 }
 
-/// Adds up what connections have counted for themselves in hours that are over.
+/// Adds up what connections have counted for themselves in hours and minutes that are over.
 async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, StoreError> {
     let sql = "WITH hours AS (SELECT DISTINCT rule, verdict, hour FROM verdict_count
                 WHERE shard <> 0 AND hour < $1 ORDER BY rule, verdict, hour LIMIT $2),
@@ -74,7 +74,16 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
             ORDER BY rule, verdict, hour
             ON CONFLICT (rule, verdict, hour, shard)
                 DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
-    sql::run(db, sql, vec![(now - TimeDelta::hours(2)).into(), A_PASS.into()]).await
+    let verdicts = sql::run(db, sql, vec![(now - TimeDelta::hours(2)).into(), A_PASS.into()]).await?;
+    let sql = "WITH minutes AS (SELECT DISTINCT minute, how FROM alert_count
+                WHERE shard > 0 AND minute < $1 ORDER BY minute, how LIMIT $2),
+            own AS (DELETE FROM alert_count c USING minutes m
+                WHERE c.shard > 0 AND (c.minute, c.how) = (m.minute, m.how) RETURNING c.*)
+        INSERT INTO alert_count AS c (minute, how, shard, count)
+            SELECT minute, how, 0, sum(count) FROM own GROUP BY minute, how ORDER BY minute, how
+            ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count";
+    let alerts = sql::run(db, sql, vec![(now - TimeDelta::minutes(10)).into(), A_PASS.into()]).await?;
+    Ok(verdicts + alerts)
 }
 
 /// Removes what is kept no longer, at most some of each kind.
@@ -110,6 +119,9 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     };
     let run = async |sql: &str, values| sql::run(db, sql, values).await;
     add_up(db, now).await?;
+    let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
+        (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";
+    run(counts, before(TimeDelta::days(8))).await?;
     let nodes = "DELETE FROM node WHERE seen < $1 AND name IN (SELECT name FROM node LIMIT $2)";
     run(nodes, before(TimeDelta::days(1))).await?;
     Ok(Swept {

@@ -240,8 +240,11 @@ fn verdicts_are_counted_as_they_change() {
     stage.publish(
         "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
          rule: counted\nstance: act\nlisten: { kinds: test.counted }\nsettle: { fold: [alert.resource], still: 700ms }\n\
-         dispatch: { runbook: note }\n",
+         dispatch: { runbook: note }\n---\n\
+         rule: looks-on\nlisten: { kinds: [ test.counted, test.seen ] }\nsettle: { still: 300ms }\ndispatch: { runbook: note }\n",
     );
+    stage.send("yard-hypervisor", &json!({"kind": "test.seen", "resource": "vm/n", "severity": "major"}));
+    stage.send("yard-hypervisor", &json!({"kind": "test.none", "resource": "vm/n", "severity": "major"}));
     let all = together(40, |n| {
         let alert = json!({"kind": "test.counted", "resource": format!("vm/n{}", n % 8), "severity": "major"});
         stage.send("yard-hypervisor", &alert)
@@ -259,4 +262,17 @@ fn verdicts_are_counted_as_they_change() {
     let counted = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, count AS n FROM verdict_count) c"));
     let found = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, 1 AS n FROM verdict) v"));
     assert_eq!(counted, found);
+
+    // Each alert by the furthest that any rule took it: from every alert and every verdict.
+    let strait = stage.get("/api/v1/watch")["strait"].clone();
+    let found = records.rows(
+        "SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
+            count(*) FILTER (WHERE how = 4) AS folded, count(*) FILTER (WHERE how = 5) AS held,
+            count(*) FILTER (WHERE how = 3) AS watched, count(*) FILTER (WHERE how = 1) AS dispatched
+        FROM (SELECT a.seq, min(how_far(v.verdict)) FILTER (WHERE v.verdict IS NOT NULL) AS how FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq
+            GROUP BY a.seq) f",
+    );
+    for (part, n) in found[0].as_object().expect("counts") {
+        assert_eq!(strait[part], *n, "{part}: {strait:#}\n{found:?}");
+    }
 }

@@ -28,26 +28,35 @@ pub struct Overview {
     pub unreadable: i64,
 }
 
-/// Each alert by the furthest that any rule took it, and that by what became of its first job.
+/// Each alert by the furthest that any rule took it, as that is counted by minute; those that led to
+/// a job by what became of the first of them.
 const NARROWING: &str = "
-    WITH furthest AS (
-        SELECT a.seq,
-            min(CASE v.verdict WHEN 'dispatched' THEN 1 WHEN 'proposed' THEN 2 WHEN 'watched' THEN 3
-                WHEN 'folded' THEN 4 WHEN 'idle' THEN 4 ELSE 5 END) FILTER (WHERE v.verdict IS NOT NULL) AS how,
-            min(v.job_id) FILTER (WHERE v.verdict = 'dispatched') AS job
-        FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq WHERE a.received >= $1 GROUP BY a.seq
+    WITH counted AS (
+        SELECT coalesce(sum(count) FILTER (WHERE shard = -1), 0)::bigint AS former,
+            coalesce(sum(count) FILTER (WHERE how = 2), 0)::bigint AS proposed,
+            coalesce(sum(count) FILTER (WHERE how = 3), 0)::bigint AS watched,
+            coalesce(sum(count) FILTER (WHERE how = 4), 0)::bigint AS folded,
+            coalesce(sum(count) FILTER (WHERE how = 5), 0)::bigint AS held
+        FROM alert_count WHERE minute >= $1
+    ), delivered AS (
+        SELECT coalesce(sum(alerts - repeated), 0)::bigint AS alerts, coalesce(sum(repeated), 0)::bigint AS repeated
+        FROM delivery_count WHERE minute >= $1
+    ), job_of AS (
+        SELECT alert_seq, min(job_id) AS job FROM verdict WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
+    ), done AS (
+        SELECT count(*) AS dispatched,
+            count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting')) AS under_way,
+            count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
+            count(*) FILTER (WHERE j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
+            count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed
+        FROM job_of LEFT JOIN job j ON j.id = job_of.job
+    ), matching AS (
+        SELECT dispatched + proposed + watched + folded + held AS matched FROM counted, done
     )
-    SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
-        count(*) FILTER (WHERE how = 2) AS proposed, count(*) FILTER (WHERE how = 3) AS watched,
-        count(*) FILTER (WHERE how = 4) AS folded, count(*) FILTER (WHERE how = 5) AS held,
-        count(*) FILTER (WHERE how = 1) AS dispatched,
-        count(*) FILTER (WHERE how = 1 AND (j.id IS NULL OR j.state IN ('queued', 'running', 'waiting'))) AS under_way,
-        count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
-        count(*) FILTER (WHERE how = 1 AND j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
-        count(*) FILTER (WHERE how = 1 AND j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed,
-        (SELECT coalesce(sum(repeated), 0)::bigint FROM delivery_count WHERE minute >= $1) AS repeated,
+    SELECT greatest(matched, alerts + former) AS distinct, greatest(alerts + former - matched, 0) AS unmatched, matched,
+        proposed, watched, folded, held, dispatched, under_way, unproved, failed, confirmed, repeated,
         $1 AS \"from\", $2 AS \"to\", 0 AS received
-    FROM furthest f LEFT JOIN job j ON j.id = f.job";
+    FROM counted, delivered, done, matching";
 
 /// Alarms that stand, or ended within the last five minutes; the worst and newest first.
 pub async fn open_alarms(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<Vec<AlarmItem>, StoreError> {
