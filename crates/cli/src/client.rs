@@ -100,7 +100,7 @@ impl Client {
 
     async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, CliError> {
         let response = self.send(request).await?;
-        response.json().await.map_err(|e| CliError::Refused(format!("the server's answer is not as expected: {e}")))
+        response.json().await.map_err(|e| CliError::Unreachable(format!("the server's answer is not as expected: {e}")))
     }
 
     /// GET.
@@ -155,7 +155,9 @@ impl Client {
 
 fn refusal(status: StatusCode, text: &str) -> CliError {
     let Ok(problem) = serde_json::from_str::<Problem>(text) else {
-        return CliError::Refused(format!("the server answered {status}"));
+        let said = format!("the server answered {status}");
+        // Something between here and the server may have answered.
+        return if status.is_server_error() { CliError::Unreachable(said) } else { CliError::Refused(said) };
     };
     let shown: Vec<String> = problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
     let said = if shown.is_empty() { problem.detail } else { format!("{}\n{}", problem.detail, shown.join("\n")) };
@@ -163,7 +165,7 @@ fn refusal(status: StatusCode, text: &str) -> CliError {
         401 => CliError::Denied(format!("{said} (or give it with --token, ARVOK_TOKEN or `arvok login`)")),
         403 => CliError::Denied(said),
         404 => CliError::Missing(said),
-        429 | 503 => CliError::Unreachable(said),
+        408 | 429 | 500.. => CliError::Unreachable(said),
         _ => CliError::Refused(said),
     }
 }
