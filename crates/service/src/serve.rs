@@ -140,12 +140,14 @@ async fn first_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<Opt
     access::add_first_token(db, &token, clock::now(), || Ok(folder.write_first_token(&token)?)).await
 }
 
-/// Connections for each purpose: a quarter for questions and at least two, two for rehearsals.
+/// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
+/// who knocks at the door.
 async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
     let questions = (connections / 3).max(2);
-    let work = connections.saturating_sub(questions + 2).max(4);
+    let work = connections.saturating_sub(questions + 3).max(4);
     Ok(Pools {
         work: arvok_store::connect(url, work, Purpose::Work).await?,
+        door: arvok_store::connect(url, 1, Purpose::Questions).await?,
         questions: arvok_store::connect(url, questions, Purpose::Questions).await?,
         replay: arvok_store::connect(url, 2, Purpose::Replay).await?,
     })

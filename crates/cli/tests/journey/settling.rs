@@ -54,10 +54,10 @@ fn what_waits_survives_the_death_of_the_node() {
 #[test]
 fn silence_fires_for_what_was_heard_and_for_what_never_was() {
     let stage = Stage::with_demo();
-    stage.publish(&rule("beat", "{ missing: 500ms }", ", sources: yard-hypervisor, resource: vm/clock, states: noted"));
+    stage.publish(&rule("beat", "{ missing: 2s }", ", sources: yard-hypervisor, resource: vm/clock, states: noted"));
     let job = stage.job_in(1, &["succeeded"]);
     assert_eq!(job["job"]["alert"], Value::Null, "{job:#}");
-    assert!(job["reason"].as_str().is_some_and(|r| r.starts_with("nothing came for 500ms")), "{job:#}");
+    assert!(job["reason"].as_str().is_some_and(|r| r.starts_with("nothing came for 2s")), "{job:#}");
     let heard = send(&stage, "beat", "vm/clock", "noted");
     assert_eq!(stage.verdict(heard, "beat").expect("a verdict")["verdict"], "waiting");
     stage.verdict_is(heard, "beat", "dispatched");

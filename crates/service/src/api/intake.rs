@@ -128,7 +128,7 @@ async fn known<'a>(
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
     }
-    let (_, who) = access::by_token(&node.db, shown).await?.ok_or(ApiError::BadToken)?;
+    let (_, who) = access::by_token(&node.door_db, shown).await?.ok_or(ApiError::BadToken)?;
     if who.role < Role::Author {
         return Err(ApiError::role(Role::Author, who.role));
     }

@@ -35,6 +35,8 @@ const PATIENCE: Duration = Duration::from_secs(5);
 pub(crate) struct Pools {
     /// Taking alerts in, due times, jobs and leases.
     pub work: DatabaseConnection,
+    /// Who knocks at the door for alerts: neither people's questions nor strangers' guesses may hold it up.
+    pub door: DatabaseConnection,
     /// Answering people.
     pub questions: DatabaseConnection,
     /// Rehearsals.
@@ -50,6 +52,8 @@ pub(crate) struct Node {
     pub installation: String,
     /// For taking alerts in, due times, jobs and leases.
     pub work_db: DatabaseConnection,
+    /// For looking up who knocks at the door for alerts.
+    pub door_db: DatabaseConnection,
     /// For answering people.
     pub db: DatabaseConnection,
     /// For rehearsals.
@@ -96,6 +100,7 @@ impl Node {
             name: format!("node-{}", crate::random::id()),
             installation,
             work_db: pools.work,
+            door_db: pools.door,
             db: pools.questions,
             replay_db: pools.replay,
             vault,
