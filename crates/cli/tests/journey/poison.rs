@@ -158,6 +158,12 @@ fn what_the_database_cannot_hold_is_the_senders_mistake() {
         let (status, said) = stage.call(Method::GET, &format!("/api/v1/{query}"), None);
         assert!((400..500).contains(&status), "{query}: {status} {said}");
     }
+    for list in ["alerts", "alarms", "jobs", "proposals", "verdicts", "verdicts?rule=a&limit=1", "unreadable?source=a"]
+    {
+        let after = format!("{}after={}", if list.contains('?') { "&" } else { "?" }, i64::MIN);
+        let page = stage.get(&format!("/api/v1/{list}{after}"));
+        assert_eq!(page["items"], json!([]), "{list}: nothing is older than the first");
+    }
     let bodies = [
         (Method::POST, "publish".to_owned(), json!({"files": [{"file": "a\u{0}.yaml", "text": "rule: [\n"}]})),
         (Method::POST, "publish".to_owned(), json!({"files": [{"file": "a.yaml", "text": "rule: a\u{0}\n"}]})),

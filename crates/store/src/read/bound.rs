@@ -27,7 +27,7 @@ impl Floor {
                 newest.first().map_or(0, |r| r.at)
             }
         };
-        Ok(Self((top - DEPTH).max(0)))
+        Ok(Self(top.saturating_sub(DEPTH).max(0)))
     }
 
     /// Among the alerts that a rule has decided upon.
