@@ -148,7 +148,8 @@ fn two_nodes_over_one_database_share_everything() {
     let other = stage.second_node();
     let alert = other.send("yard-hypervisor", &json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major", "value": 90, "labels": {"tier": "gold"}}));
     let verdict = stage.verdict_is(alert, "booking-disk-filling", "dispatched");
-    let job = stage.job_in(verdict["job"].as_i64().expect("a job"), &["running", "waiting", "succeeded"]);
+    // The other node may take it up as well, and its yard is an empty one.
+    let job = stage.job_in(verdict["job"].as_i64().expect("a job"), &["running", "waiting", "succeeded", "failed"]);
     assert_eq!(job["job"]["runbook"], "grow-disk", "what one node took the other knows");
     other.publish("rule: later\nlisten: { kinds: late }\ndispatch: { runbook: grow-disk, inputs: { vm: x/y } }\n");
     until("the other node to know the rule", || {
