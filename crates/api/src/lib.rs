@@ -10,6 +10,7 @@ pub mod definitions;
 pub mod jobs;
 pub mod nodes;
 pub mod rules;
+pub mod storage;
 pub mod watch;
 
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
@@ -26,6 +27,7 @@ pub use rules::{
     RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem,
     Vocabulary, Why, WhyRequest,
 };
+pub use storage::{Storage, StoredDay, StoredKind};
 pub use watch::{Change, Strait, Watch};
 
 use serde::{Deserialize, Serialize};

@@ -3,7 +3,7 @@
 
 use crate::{
     Fallible, lean,
-    stage::{Stage, alert},
+    stage::{RACKS, Stage, alert},
     summary::{Figure, Goal},
 };
 use futures_util::StreamExt;
@@ -61,7 +61,7 @@ pub async fn plain(stage: &Stage) -> Fallible<(Vec<Figure>, Rates)> {
     Ok((figures, Rates { batches, copy, pgbench }))
 }
 
-/// The same under a hundred rules, of which some concern every alert.
+/// The same under a hundred rules, of which some share the alerts among them: each is matched by one.
 pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
     stage.publish(&rules(10)).await?;
     let batches = batch_rate(stage, "batch-ruled").await?;
@@ -83,14 +83,18 @@ pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
     ])
 }
 
-/// A hundred rules, so many of which match the alerts of the benchmark; they only watch.
+/// A hundred rules, so many of which match the alerts of the benchmark, each those of its racks; they
+/// only watch.
 fn rules(matching: usize) -> String {
     let note = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
     let rule = |n: usize| {
         let kind = if n < matching { "disk.usage".to_owned() } else { format!("other.{n}") };
+        let racks: Vec<String> =
+            (0..RACKS).filter(|r| r % matching.max(1) == n % matching.max(1)).map(|r| format!("'{r}'")).collect();
         format!(
-            "---\nrule: rule-{n}\nlisten: {{ kinds: {kind}, resource: vm/quill-*, where: alert.value >= {} }}\n\
+            "---\nrule: rule-{n}\nlisten: {{ kinds: {kind}, resource: vm/quill-*, labels: {{ rack: [{}] }}, where: alert.value >= {} }}\n\
              settle: {{ fold: [alert.resource] }}\ndispatch: {{ runbook: note }}\n",
+            racks.join(", "),
             50 + n % 30
         )
     };
@@ -147,10 +151,9 @@ pub async fn storm(stage: &Stage) -> Fallible<Vec<Figure>> {
 async fn copy(stage: &Stage) -> Fallible<f64> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared("CREATE TABLE copied (LIKE alert INCLUDING ALL)").await?;
-    db.execute_unprepared("ALTER TABLE copied ALTER COLUMN seq DROP IDENTITY").await?;
     let columns = "seq, source, id, kind, severity, state, resource, time, received, summary, value, labels, body";
     let pool = db.get_postgres_connection_pool();
-    let mut out = pool.copy_out_raw(&format!("COPY (SELECT {columns} FROM alert ORDER BY seq) TO STDOUT")).await?;
+    let mut out = pool.copy_out_raw(&format!("COPY (SELECT {columns} FROM alerts ORDER BY seq) TO STDOUT")).await?;
     let mut text = Vec::new();
     while let Some(chunk) = out.next().await {
         text.extend_from_slice(&chunk?);

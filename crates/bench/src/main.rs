@@ -30,18 +30,40 @@ fn main() -> ExitCode {
     }
 }
 
+/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
-    let mut figures = matching::figures()?;
-    figures.push(settling::per_second()?);
+    let named: Vec<String> = std::env::args().skip(1).collect();
+    let asked = |part: &str| named.is_empty() || named.iter().any(|n| n == part);
+    let mut figures = Vec::new();
+    if asked("rules") {
+        figures.extend(matching::figures()?);
+        figures.push(settling::per_second()?);
+    }
     let mut stage = Stage::start().await?;
-    let (plain, rates) = intake::plain(&stage).await?;
-    figures.extend(plain);
-    figures.extend(intake::ruled(&stage, &rates).await?);
-    figures.push(intake::gathered(&stage).await?);
-    figures.extend(intake::storm(&stage).await?);
-    figures.extend(latency::first_call(&stage).await?);
-    figures.push(rehearsal::over_a_million(&stage).await?);
-    figures.extend(reading::figures(&stage, rates.batches).await?);
+    let mut empty = None;
+    if asked("intake") {
+        let (plain, rates) = intake::plain(&stage).await?;
+        figures.extend(plain);
+        figures.extend(intake::ruled(&stage, &rates).await?);
+        figures.push(intake::gathered(&stage).await?);
+        empty = Some(rates.batches);
+    }
+    if asked("storm") {
+        figures.extend(intake::storm(&stage).await?);
+    }
+    if asked("latency") {
+        figures.extend(latency::first_call(&stage).await?);
+    }
+    if asked("rehearsal") {
+        figures.push(rehearsal::over_a_million(&stage).await?);
+    }
+    if asked("reading") {
+        let empty = match empty {
+            Some(rate) => rate,
+            None => intake::batch_rate(&stage, "empty").await?,
+        };
+        figures.extend(reading::figures(&stage, empty).await?);
+    }
     stage.stop();
     summary::write(&figures)
 }

@@ -5,12 +5,16 @@ use crate::{
     stage::Stage,
     summary::{Figure, Goal},
 };
+use arvok_store::days;
+use chrono::{TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, Database};
 use std::time::Instant;
 
 const LITTLE: u64 = 50_000;
 const MUCH: u64 = 5_000_000;
 const TRIES: usize = 9;
+/// Over so many days it is spread, in tables of their own.
+const DAYS: i64 = 30;
 
 /// The questions: the overview, the rules, and lists of alerts that find nothing or next to nothing.
 const QUESTIONS: [(&str, &[&str]); 3] = [
@@ -31,6 +35,7 @@ const QUESTIONS: [(&str, &[&str]); 3] = [
 /// Asks over little, over much, and takes in over much.
 pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
     empty_all(stage).await?;
+    begin_days(stage).await?;
     fill(stage, LITTLE).await?;
     let little = ask(stage).await?;
     fill(stage, MUCH).await?;
@@ -56,33 +61,52 @@ pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
 async fn empty_all(stage: &Stage) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared(
-        "TRUNCATE alert, alarm, verdict, verdict_count, tally, pool, job, attempt, proposal, delivery_count RESTART IDENTITY",
+        "TRUNCATE alerts, alarm, verdicts, verdict_count, tally, pool, job, attempt, proposal, delivery_count RESTART IDENTITY",
     )
     .await?;
     db.close().await?;
     Ok(())
 }
 
-/// Stores alerts and verdicts up to a number, spread over the last thirty days.
+/// As if the installation had stood for thirty days.
+async fn begin_days(stage: &Stage) -> Fallible<()> {
+    let db = Database::connect(stage.database.as_str()).await?;
+    db.execute_unprepared(&format!("UPDATE alert_day SET begun_at = now() - interval '{DAYS} days'")).await?;
+    for age in (0..DAYS).rev() {
+        if !days::begin(&db, Utc::now() - TimeDelta::days(age)).await? {
+            return Err("a day did not begin".into());
+        }
+    }
+    db.close().await?;
+    Ok(())
+}
+
+/// Stores alerts and verdicts up to a number, spread over the days.
 async fn fill(stage: &Stage, upto: u64) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared(&format!(
         "SET session_replication_role = replica;
-        INSERT INTO alert (source, id, received, time, kind, resource, severity, state, summary, labels, body)
-        SELECT 'bench', 'fill-' || n, now() - (({upto} - n) * interval '30 days' / {upto}), now(), 'fill.' || n % 20,
-            'vm/n' || n % 50000, 1 + n % 3, 'raised', 'disk data of n' || n % 50000 || ' is full', '{{\"tier\": \"gold\"}}', '{{}}'
-        FROM generate_series((SELECT count(*) + 1 FROM alert), {upto}) n;
-        INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at, tally)
-        SELECT seq, 'rule-' || seq % 100, 1, 'folded', 'alert of an episode', received, resource FROM alert
-        WHERE seq > (SELECT coalesce(max(alert_seq), 0) FROM verdict) AND seq % 2 = 0;
+        INSERT INTO alerts (seq, source, id, received, time, kind, resource, severity, state, summary, labels, body)
+        SELECT d.first_seq + 1 + n / {days}, 'bench', 'fill-' || n, d.begun_at + interval '1 day' * n / {upto}, now(),
+            'fill.' || n % 20, 'vm/n' || n % 50000, 1 + n % 3, 'raised', 'disk data of n' || n % 50000 || ' is full',
+            '{{\"tier\": \"gold\"}}', '{{}}'
+        FROM generate_series((SELECT count(*) FROM alerts), {upto} - 1) n
+        JOIN (SELECT *, row_number() OVER (ORDER BY first_seq) - 1 AS day FROM alert_day) d ON d.day = n % {days};
+        UPDATE alert_day d SET last_seq = (SELECT max(seq) FROM alerts WHERE seq >= d.first_seq AND seq < d.bound_seq)
+            WHERE last_seq IS NOT NULL;
+        SELECT setval('alert_seq_seq', (SELECT max(seq) FROM alerts));
+        INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, at, tally)
+        SELECT seq, 'rule-' || (seq / 2) % 100, 1, 'folded', 'alert of an episode', received, resource FROM alerts a
+        WHERE seq % 2 = 0 AND NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq);
         TRUNCATE verdict_count;
         INSERT INTO verdict_count SELECT rule, verdict, date_trunc('hour', at, 'UTC'), 0, count(*), max(at)
-            FROM verdict GROUP BY 1, 2, 3;
-        SET session_replication_role = origin"
+            FROM verdicts GROUP BY 1, 2, 3;
+        SET session_replication_role = origin",
+        days = DAYS + 1,
     ))
     .await?;
-    db.execute_unprepared("VACUUM ANALYZE alert").await?;
-    db.execute_unprepared("VACUUM ANALYZE verdict").await?;
+    db.execute_unprepared("VACUUM ANALYZE alerts").await?;
+    db.execute_unprepared("VACUUM ANALYZE verdicts").await?;
     db.execute_unprepared("ANALYZE verdict_count").await?;
     db.close().await?;
     Ok(())

@@ -19,7 +19,7 @@ const RULE: &str = "rule: disks\nlisten:\n  kinds: [disk.usage]\n  severity: maj
     dispatch: { runbook: grow-disk, inputs: { vm: \"${alert.resource}\" } }\n";
 
 const FILL: &str =
-    "INSERT INTO alert (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
+    "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
     SELECT 'yard', 'replay-' || n, 'disk.usage', 1 + (n * 7) % 5, CASE WHEN n % 40 = 0 THEN 'cleared' ELSE 'raised' END,
         'vm/quill-booking-db-' || (n * 131) % 5000, $1::timestamptz + n * interval '50 milliseconds',
         $1::timestamptz + n * interval '50 milliseconds', 'disk data is filling', 80 + (n * 13) % 20,
@@ -34,7 +34,7 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     let until = since + TimeDelta::days(2);
     let values = vec![since.into(), (ALERTS as i32).into()];
     db.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, FILL, values)).await?;
-    db.execute_unprepared("ANALYZE alert").await?;
+    db.execute_unprepared("ANALYZE alerts").await?;
     let documents = parse_file("bench.yaml", RULE).map_err(|p| p.to_string())?;
     let rule = Rule::check(&documents[0]).map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?;
     read(&db, since, until).await?;
@@ -52,7 +52,7 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     if report.alerts != ALERTS as u64 {
         return Err("not all alerts were gone through".into());
     }
-    db.execute_unprepared("DELETE FROM alert WHERE source = 'yard'").await?;
+    db.execute_unprepared("DELETE FROM alerts WHERE source = 'yard'").await?;
     Ok(Figure::new(
         "rehearse/1m-vs-read",
         (rehearsing, "s"),
@@ -64,7 +64,7 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
 /// Every column that a rehearsal reads, decoded and dropped.
 async fn read(db: &DatabaseConnection, since: DateTime<Utc>, until: DateTime<Utc>) -> Fallible<f64> {
     let sql =
-        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels FROM alert
+        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels FROM alerts
         WHERE received >= $1 AND received < $2 AND kind = 'disk.usage' ORDER BY received, seq";
     let begun = Instant::now();
     let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, vec![since.into(), until.into()]);

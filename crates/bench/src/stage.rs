@@ -119,11 +119,14 @@ impl Stage {
     }
 }
 
+/// Machines stand in so many racks.
+pub const RACKS: usize = 20;
+
 /// A realistic alert of some hundred bytes.
 pub fn alert(run: &str, n: usize) -> Value {
     json!({
         "id": format!("{run}-{n}"), "kind": "disk.usage", "resource": format!("vm/quill-booking-db-{}", n % 500),
         "severity": "minor", "value": 88.5, "summary": format!("disk data of quill-booking-db-{} is 88.5 % full", n % 500),
-        "labels": { "disk": "data", "tier": "gold" }, "body": { "reading": { "number": n, "percent": 88.5, "check": "disk" } }
+        "labels": { "disk": "data", "tier": "gold", "rack": (n % RACKS).to_string() }, "body": { "reading": { "number": n, "percent": 88.5, "check": "disk" } }
     })
 }

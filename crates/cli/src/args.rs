@@ -152,6 +152,9 @@ Examples:
     /// Nodes: who does the work, and what waits for them
     #[command(subcommand)]
     Node(NodeCommand),
+    /// Storage: how much is kept, and for how long
+    #[command(subcommand)]
+    Storage(StorageCommand),
     /// Secrets: set, list by name, remove
     #[command(subcommand)]
     Secret(SecretCommand),
@@ -620,6 +623,17 @@ Example:
 pub enum NodeCommand {
     /// List the nodes over the database with lag, leases and clocks, and what waits for them
     List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum StorageCommand {
+    /// Show how much is stored, of which kind and of which day, and when it goes
+    Show {
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

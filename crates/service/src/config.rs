@@ -1,5 +1,7 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
+use arvok_core::Period;
+use arvok_store::{Limits, days::Retention};
 use serde::Deserialize;
 use std::{
     collections::BTreeMap,
@@ -24,6 +26,60 @@ pub struct Config {
     pub jobs_at_once: usize,
     /// Values for `setting(name)` in definitions.
     pub settings: BTreeMap<String, String>,
+    /// How long things are kept.
+    pub retention: Kept,
+}
+
+/// How long things are kept; all nodes should be told the same.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Kept {
+    /// Alerts and their verdicts.
+    pub alerts: Period,
+    /// Those of some sources, by the source's name.
+    pub sources: BTreeMap<String, Period>,
+    /// Payloads that cannot be read.
+    pub unreadable: Period,
+    /// The tries of jobs that have ended; the jobs themselves stay.
+    pub attempts: Period,
+}
+
+const DAY: u64 = 86_400;
+
+/// Nothing is kept for less: what waits and what is under way refers to it.
+const LEAST: Period = Period::from_secs(DAY);
+
+impl Default for Kept {
+    fn default() -> Self {
+        Self {
+            alerts: Period::from_secs(30 * DAY),
+            sources: BTreeMap::new(),
+            unreadable: Period::from_secs(30 * DAY),
+            attempts: Period::from_secs(400 * DAY),
+        }
+    }
+}
+
+impl Kept {
+    /// The alerts' part, as the store takes it.
+    pub fn alerts(&self) -> Retention {
+        let sources = self.sources.iter().map(|(name, kept)| (name.clone(), kept.delta()));
+        Retention { alerts: self.alerts.delta(), sources: sources.collect() }
+    }
+
+    /// The rest of it.
+    pub fn limits(&self) -> Limits {
+        Limits { unreadable: self.unreadable.delta(), attempts: self.attempts.delta(), ..Limits::default() }
+    }
+
+    /// What is too short.
+    fn wrong(&self) -> Option<String> {
+        let named = [("alerts", self.alerts), ("unreadable", self.unreadable), ("attempts", self.attempts)];
+        let sources = self.sources.iter().map(|(name, kept)| (format!("sources.{name}"), *kept));
+        let all = named.into_iter().map(|(name, kept)| (name.to_owned(), kept)).chain(sources);
+        let short = all.into_iter().find(|(_, kept)| *kept < LEAST);
+        short.map(|(name, kept)| format!("retention.{name} is {kept}; nothing is kept for less than {LEAST}"))
+    }
 }
 
 impl Default for Config {
@@ -35,6 +91,7 @@ impl Default for Config {
             database_connections: 16,
             jobs_at_once: 16,
             settings: BTreeMap::new(),
+            retention: Kept::default(),
         }
     }
 }
@@ -77,7 +134,8 @@ impl Config {
     fn parse(file: &Path) -> Result<Self, ConfigError> {
         let wrong = |wrong: String| ConfigError::File { file: file.display().to_string(), wrong };
         let text = fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
-        toml::from_str(&text).map_err(|e| wrong(e.to_string()))
+        let config: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string()))?;
+        config.retention.wrong().map_or(Ok(config), |short| Err(wrong(short)))
     }
 
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
@@ -92,6 +150,10 @@ impl Config {
                 self.database_connections = value.parse().map_err(|_| wrong("expected a whole number"))?;
             }
             "ARVOK_JOBS_AT_ONCE" => self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?,
+            "ARVOK_RETENTION_ALERTS" => {
+                self.retention.alerts = Period::parse(&value).map_err(|e| wrong(&e))?;
+                self.retention.wrong().map_or(Ok(()), |short| Err(wrong(&short)))?;
+            }
             _ => {
                 if let Some(setting) = name.strip_prefix("ARVOK_SETTING_") {
                     self.settings.insert(setting.to_lowercase().replace('_', "-"), value);
@@ -132,10 +194,28 @@ mod tests {
             said(&[("ARVOK_LISTEN", "here")]),
             "the environment variable ARVOK_LISTEN: expected an address such as 127.0.0.1:8470"
         );
+        assert_eq!(
+            said(&[("ARVOK_RETENTION_ALERTS", "3h")]),
+            "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; nothing is kept for less than 1d"
+        );
         let file = std::env::temp_dir().join(format!("arvok-config-bad-{}.toml", std::process::id()));
         fs::write(&file, "lisen = \"127.0.0.1:1\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
         fs::remove_file(&file).expect("is removed");
         assert!(said.contains("unknown field `lisen`") && said.contains("listen"), "{said}");
+    }
+
+    #[test]
+    fn what_is_kept_is_told_by_source() {
+        let file = std::env::temp_dir().join(format!("arvok-config-kept-{}.toml", std::process::id()));
+        fs::write(&file, "[retention]\nalerts = \"14d\"\n[retention.sources]\nnorm = \"2d\"\n").expect("writes");
+        let config = Config::read(Some(&file), environment(&[])).expect("reads");
+        let retention = config.retention.alerts();
+        assert_eq!((retention.of("norm").num_days(), retention.of("other").num_days()), (2, 14));
+        assert_eq!(config.retention.limits().attempts.num_days(), 400);
+        fs::write(&file, "[retention.sources]\nnorm = \"2h\"\n").expect("writes");
+        let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
+        fs::remove_file(&file).expect("is removed");
+        assert!(said.ends_with("retention.sources.norm is 2h; nothing is kept for less than 1d"), "{said}");
     }
 }

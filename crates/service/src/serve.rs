@@ -16,7 +16,7 @@ use arvok_store::{
     DatabaseConnection, Purpose, StoreError, access,
     changes::{self, Listener, Reached},
     cluster::{Cluster, Durability},
-    schema,
+    days, schema,
 };
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
@@ -242,14 +242,45 @@ async fn upkeep(node: Arc<Node>) {
             _ = stopping.changed() => return,
             () = tokio::time::sleep(pause) => {}
         }
+        let more = turn_days(&node).await;
         pause = match arvok_store::sweep(&node.work_db, node.limits, clock::now()).await {
-            Ok(swept) if swept.is_full() => UPKEEP_MORE,
+            Ok(swept) if more || swept.is_full() => UPKEEP_MORE,
             Ok(_) => UPKEEP,
             Err(e) => {
                 tracing::warn!("upkeep: {e}");
                 UPKEEP
             }
         };
+    }
+}
+
+/// Begins a day when it is time, and lets go of days that are kept no longer; whether there is more
+/// to do at once. What somebody stands in the way of is done at the next pass.
+async fn turn_days(node: &Node) -> bool {
+    let now = clock::now();
+    let begun = days::begin(&node.work_db, now).await;
+    let gone = days::expire(&node.work_db, &node.retention, now).await;
+    match begun {
+        Ok(true) => tracing::info!("a day of alerts begins"),
+        Ok(false) => {}
+        Err(e) if e.is_passing() => tracing::info!("a day of alerts begins later: {e}"),
+        Err(e) => tracing::warn!("the day of alerts: {e}"),
+    }
+    match gone {
+        Ok((days, alerts)) => {
+            if days > 0 {
+                tracing::info!("alerts of {days} days are kept no longer");
+            }
+            alerts > 0
+        }
+        Err(e) if e.is_passing() => {
+            tracing::info!("a day that is kept no longer goes later: {e}");
+            false
+        }
+        Err(e) => {
+            tracing::warn!("alerts that are kept no longer: {e}");
+            false
+        }
     }
 }
 

@@ -43,7 +43,7 @@ impl Reached {
 
 /// How far the tables have come.
 pub async fn reached(db: &impl ConnectionTrait) -> Result<Reached, StoreError> {
-    let sql = "SELECT coalesce((SELECT max(seq) FROM alert), 0) AS alerts,
+    let sql = "SELECT coalesce((SELECT max(seq) FROM alerts), 0) AS alerts,
         greatest((SELECT max(id) FROM job), (SELECT max(id) FROM proposal), 0) AS jobs,
         (SELECT generation FROM catalog) AS generation";
     Ok(sql::typed(db, sql, vec![]).await?.into_iter().next().unwrap_or_default())

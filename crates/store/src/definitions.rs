@@ -163,10 +163,11 @@ async fn end_memories(
     if rules.is_empty() {
         return Ok(());
     }
-    let held = "UPDATE verdict SET reason = reason || '; the rule was withdrawn before it was decided', decided_at = $2
+    let held =
+        "UPDATE verdicts v SET reason = v.reason || '; the rule was withdrawn before it was decided', decided_at = $2
         FROM (SELECT rule, (state #>> '{episode,held,seen,alert}')::bigint AS alert FROM tally
             WHERE rule = ANY($1) AND state #> '{episode,held}' IS NOT NULL) t
-        WHERE verdict.rule = t.rule AND verdict.alert_seq = t.alert";
+        WHERE v.rule = t.rule AND v.alert_seq = t.alert";
     sql::run(tx, held, vec![rules.clone().into(), now.into()]).await?;
     for sql in [
         "UPDATE proposal SET state = 'withdrawn', note = 'its rule was withdrawn', decided_at = $2

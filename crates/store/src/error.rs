@@ -20,6 +20,9 @@ pub enum StoreError {
     /// More has been published than the caller knows of.
     #[error("the definitions have changed: this is generation {0} by now")]
     Stale(i64),
+    /// Others changed what was needed again and again.
+    #[error("{0} never keep still")]
+    Restless(&'static str),
     /// A private cluster cannot be run.
     #[error("{0}")]
     Cluster(String),
@@ -40,7 +43,11 @@ impl StoreError {
     /// What the error says about another try, by its SQLSTATE (PostgreSQL, appendix A), whatever
     /// the language of the server's messages.
     pub fn class(&self) -> Class {
-        let Self::Database(e) = self else { return Class::Lasting };
+        let e = match self {
+            Self::Database(e) => e,
+            Self::Restless(_) => return Class::Down,
+            _ => return Class::Lasting,
+        };
         match e {
             DbErr::Conn(_) | DbErr::ConnectionAcquire(_) => return Class::Down,
             _ => {}
@@ -74,7 +81,8 @@ fn of_state(state: &str) -> Class {
         // Serialization failure, deadlock, unique key taken at the same moment, lock not available.
         "40001" | "40P01" | "23505" | "55P03" => Class::Passing,
         // Connection lost, not enough resources, cancelled or shut down by an operator, too slow.
-        s if ["08", "53", "57", "58", "25P03"].iter().any(|class| s.starts_with(class)) => Class::Down,
+        // The last: a number for which there is no table yet.
+        s if ["08", "53", "57", "58", "25P03", "23514"].iter().any(|class| s.starts_with(class)) => Class::Down,
         _ => Class::Lasting,
     }
 }
@@ -102,7 +110,7 @@ mod tests {
         for state in ["40001", "40P01", "23505"] {
             assert_eq!(of_state(state), Class::Passing, "{state}");
         }
-        for state in ["57P01", "57014", "08006", "53300", "25P03"] {
+        for state in ["57P01", "57014", "08006", "53300", "25P03", "23514"] {
             assert_eq!(of_state(state), Class::Down, "{state}");
         }
         for state in ["22021", "22P05", "54000", "42601"] {

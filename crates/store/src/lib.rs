@@ -2,14 +2,15 @@
 //!
 //! [`cluster`] runs a private PostgreSQL where the operator names none, [`schema`] holds the
 //! migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
-//! job, [`jobs`] hands jobs to nodes and keeps their progress, [`nodes`] what these tell of themselves, [`proposals`] decides what was only
-//! proposed, [`definitions`] the versions of
-//! documents, [`access`] tokens and sessions, [`read`] answers questions, [`changes`] tells
-//! every node what changed.
+//! job, [`days`] the tables of alerts by day and how long they are kept, [`jobs`] hands jobs to
+//! nodes and keeps their progress, [`nodes`] what these tell of themselves, [`proposals`] decides
+//! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
+//! sessions, [`read`] answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
 pub mod changes;
 pub mod cluster;
+pub mod days;
 pub mod definitions;
 pub mod entity;
 mod error;

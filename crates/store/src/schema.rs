@@ -1,6 +1,6 @@
 //! The migrations, in order. Each is a file of SQL that never changes once released.
 
-use sea_orm::{ConnectionTrait, DatabaseConnection, DbErr, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, TransactionTrait};
 use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
 
 use crate::StoreError;
@@ -13,6 +13,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") }),
             Box::new(Step { name: "0002_settling", sql: include_str!("../migrations/0002_settling.sql") }),
             Box::new(Step { name: "0003_firm_ground", sql: include_str!("../migrations/0003_firm_ground.sql") }),
+            Box::new(Step { name: "0004_days", sql: include_str!("../migrations/0004_days.sql") }),
         ]
     }
 }
@@ -38,10 +39,16 @@ impl MigrationTrait for Step {
 /// Any number; all nodes use the same.
 const LOCK: i64 = 0x6172_766f_6b01;
 
+/// Waits until no other node changes the schema; until the end of the transaction none will.
+pub(crate) async fn take_turn(tx: &DatabaseTransaction) -> Result<(), StoreError> {
+    tx.execute_unprepared(&format!("SELECT pg_advisory_xact_lock({LOCK})")).await?;
+    Ok(())
+}
+
 /// Brings the schema up to date; nodes that start together wait for each other.
 pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
     let turn = db.begin().await?;
-    turn.execute_unprepared(&format!("SELECT pg_advisory_xact_lock({LOCK})")).await?;
+    take_turn(&turn).await?;
     Migrator::up(db, None).await?;
     turn.commit().await?;
     Ok(())

@@ -83,7 +83,18 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
             SELECT minute, how, 0, sum(count) FROM own GROUP BY minute, how ORDER BY minute, how
             ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count";
     let alerts = sql::run(db, sql, vec![(now - TimeDelta::minutes(10)).into(), A_PASS.into()]).await?;
-    Ok(verdicts + alerts)
+    // The hours of a day that is long over; its first hour stands for the day.
+    let sql = "WITH hours AS (SELECT rule, verdict, hour FROM verdict_count WHERE shard = 0 AND hour < $1
+                AND hour <> date_trunc('day', hour, 'UTC') ORDER BY rule, verdict, hour LIMIT $2),
+            own AS (DELETE FROM verdict_count c USING hours h
+                WHERE c.shard = 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour) RETURNING c.*)
+        INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
+            SELECT rule, verdict, date_trunc('day', hour, 'UTC') AS day, 0, sum(count), max(last_at) FROM own
+            GROUP BY rule, verdict, day ORDER BY rule, verdict, day
+            ON CONFLICT (rule, verdict, hour, shard)
+                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
+    let days = sql::run(db, sql, vec![(now - TimeDelta::days(30)).into(), A_PASS.into()]).await?;
+    Ok(verdicts + alerts + days)
 }
 
 /// Removes what is kept no longer, at most some of each kind.

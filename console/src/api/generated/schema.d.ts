@@ -456,6 +456,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much is stored, of which kind and of which day, and how long it is kept. */
+        get: operations["getStorage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stream": {
         parameters: {
             query?: never;
@@ -1951,6 +1968,85 @@ export interface components {
         SignIn: {
             /** @description The token. */
             token: string;
+        };
+        /** @description What the database holds. Rows are the database's own estimate. */
+        Storage: {
+            /**
+             * Format: int64
+             * @description All tables with their indexes, in bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How long alerts and their verdicts are kept, in seconds.
+             */
+            alerts_kept_seconds: number;
+            /** @description The same of single sources. */
+            sources_kept_seconds: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description How long an id that comes again is recognised at least, in seconds.
+             */
+            ids_known_seconds: number;
+            /** @description By kind of record. */
+            kinds: components["schemas"]["StoredKind"][];
+            /** @description Alerts and verdicts by day, the newest first. */
+            days: components["schemas"]["StoredDay"][];
+        };
+        /** @description A day of alerts. */
+        StoredDay: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When it ended; absent for the day that goes on.
+             */
+            until?: string | null;
+            /**
+             * Format: date-time
+             * @description When it will be dropped.
+             */
+            goes_at?: string | null;
+            /**
+             * Format: int64
+             * @description Alerts, about.
+             */
+            alerts: number;
+            /**
+             * Format: int64
+             * @description Alerts with their indexes, in bytes.
+             */
+            alert_bytes: number;
+            /**
+             * Format: int64
+             * @description Verdicts, about.
+             */
+            verdicts: number;
+            /**
+             * Format: int64
+             * @description Verdicts with their indexes, in bytes.
+             */
+            verdict_bytes: number;
+        };
+        /** @description All records of a kind. */
+        StoredKind: {
+            /** @description What they are. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many, about.
+             */
+            rows: number;
+            /**
+             * Format: int64
+             * @description With their indexes, in bytes.
+             */
+            bytes: number;
         };
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
@@ -4296,6 +4392,52 @@ export interface operations {
             };
             /** @description The role does not allow it, or the console's header is missing. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getStorage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Storage"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,6 +8,7 @@ mod nodes;
 mod proposals;
 mod rules;
 mod serve;
+mod storage;
 
 pub use serve::until_stopped;
 
@@ -42,6 +43,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
         Command::Node(command) => nodes::node(command).await,
+        Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,
         Command::Login { address } => access::login(address).await,
         Command::Schema { kind } => definitions::schema(&kind),

@@ -124,7 +124,7 @@ fn a_sender_is_asked_who_it_is_before_its_body_and_may_not_take_for_ever() {
 fn searches_without_end_starve_neither_the_intake_nor_the_leases() {
     let stage = Stage::with_demo();
     stage.records().run(
-        "INSERT INTO alert (source, id, received, time, kind, resource, severity, state, summary, labels, body)
+        "INSERT INTO alerts (source, id, received, time, kind, resource, severity, state, summary, labels, body)
         SELECT 'yard-hypervisor', 'f' || n, now(), now(), 'test.fill', 'vm/n' || n, 3, 'noted', repeat('word ', 40), '{}', '{}'
         FROM generate_series(1, 30000) n",
     );
@@ -185,7 +185,10 @@ fn what_would_grow_without_end_is_swept_away() {
             SELECT 'yard-hypervisor', now() - interval '31 days', 'old', 'x' FROM generate_series(1, 50);
         INSERT INTO unreadable (source, received, reason, payload)
             SELECT 'yard-hypervisor', now(), 'flood', 'x' FROM generate_series(1, 1200);
-        INSERT INTO delivery_count (source, minute, shard) VALUES ('yard-hypervisor', now() - interval '91 days', 0)",
+        INSERT INTO delivery_count (source, minute, shard) VALUES ('yard-hypervisor', now() - interval '91 days', 0);
+        INSERT INTO verdict_count (rule, verdict, hour, shard, count, last_at)
+            SELECT 'old', 'folded', date_trunc('day', now() - interval '40 days', 'UTC') + n * interval '1 hour', 0, 10, now()
+            FROM generate_series(0, 47) n",
     );
     stage.start_node();
     stage.send("yard-hypervisor", &json!({"kind": "never.raised", "resource": "vm/a", "state": "cleared"}));
@@ -193,9 +196,10 @@ fn what_would_grow_without_end_is_swept_away() {
     until("the old to be gone", || {
         let left = records.rows(
             "SELECT (SELECT count(*) FROM unreadable) AS unreadable, (SELECT count(*) FROM alarm) AS alarms,
-                (SELECT count(*) FROM delivery_count WHERE minute < now() - interval '1 day') AS counts",
+                (SELECT count(*) FROM delivery_count WHERE minute < now() - interval '1 day') AS counts,
+                (SELECT array_agg(count ORDER BY hour) FROM verdict_count WHERE rule = 'old') AS days",
         );
-        (left[0] == json!({"unreadable": 1000, "alarms": 0, "counts": 0})).then_some(())
+        (left[0] == json!({"unreadable": 1000, "alarms": 0, "counts": 0, "days": [240, 240]})).then_some(())
     });
 }
 
@@ -209,7 +213,7 @@ fn a_search_stops_at_a_bound_and_says_where_to_go_on() {
     );
     let oldest = stage.send("yard-hypervisor", &json!({"kind": "test.rare", "resource": "vm/needle"}));
     stage.records().run(
-        "INSERT INTO alert (source, id, received, time, kind, resource, severity, state, summary, labels, body)
+        "INSERT INTO alerts (source, id, received, time, kind, resource, severity, state, summary, labels, body)
         SELECT 'yard-hypervisor', 'f' || n, now(), now(), 'test.fill', 'vm/n' || n, 3, 'noted', 'hay', '{}', '{}'
         FROM generate_series(1, 200000) n",
     );
@@ -260,7 +264,7 @@ fn verdicts_are_counted_as_they_change() {
     };
     let records = stage.records();
     let counted = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, count AS n FROM verdict_count) c"));
-    let found = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, 1 AS n FROM verdict) v"));
+    let found = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, 1 AS n FROM verdicts) v"));
     assert_eq!(counted, found);
 
     // Each alert by the furthest that any rule took it: from every alert and every verdict.
@@ -269,7 +273,7 @@ fn verdicts_are_counted_as_they_change() {
         "SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
             count(*) FILTER (WHERE how = 4) AS folded, count(*) FILTER (WHERE how = 5) AS held,
             count(*) FILTER (WHERE how = 3) AS watched, count(*) FILTER (WHERE how = 1) AS dispatched
-        FROM (SELECT a.seq, min(how_far(v.verdict)) FILTER (WHERE v.verdict IS NOT NULL) AS how FROM alert a LEFT JOIN verdict v ON v.alert_seq = a.seq
+        FROM (SELECT a.seq, min(how_far(v.verdict)) FILTER (WHERE v.verdict IS NOT NULL) AS how FROM alerts a LEFT JOIN verdicts v ON v.alert_seq = a.seq
             GROUP BY a.seq) f",
     );
     for (part, n) in found[0].as_object().expect("counts") {

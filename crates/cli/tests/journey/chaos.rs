@@ -6,7 +6,12 @@
 //! `target/chaos/summary.json`.
 
 use crate::kit::{Peer, Records, Stage, block, spawn};
-use arvok_store::cluster::{Cluster, Durability, Restart};
+use arvok_store::{
+    Purpose,
+    cluster::{Cluster, Durability, Restart},
+    days,
+};
+use chrono::{TimeDelta, Utc};
 use nix::sys::signal::Signal;
 use serde_json::{Value, json};
 use std::{
@@ -101,6 +106,7 @@ struct Done {
     kills: usize,
     db_restarts: usize,
     freezes: usize,
+    days: usize,
 }
 
 /// One harm.
@@ -123,6 +129,15 @@ fn harm(round: usize, dice: &mut Dice, nodes: &mut [Stage], cluster: &mut Cluste
             records(cluster).rows(cut);
             std::thread::park_timeout(Duration::from_millis(500 + 100 * dice.roll(30) as u64));
             records(cluster).run("ALTER DATABASE chaos ALLOW_CONNECTIONS true");
+        }
+        // A day begins at a time that is no better than any other.
+        2 | 6 | 10 => {
+            let begun = block(async {
+                let db = arvok_store::connect(&cluster.url("chaos"), 1, Purpose::Work).await?;
+                let day = i64::try_from(round).unwrap_or(0) + 1;
+                days::begin(&db, Utc::now() + TimeDelta::days(day)).await
+            });
+            done.days += usize::from(begun.unwrap_or(false));
         }
         // What is published while a node sleeps it must know before it decides again.
         1 => {
@@ -222,15 +237,15 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
     let list = serde_json::to_string(accepted).expect("a list").replace('\'', "''");
     let missing = format!(
         "SELECT 1 FROM jsonb_array_elements_text('{list}') AS t (id)
-        WHERE NOT EXISTS (SELECT 1 FROM alert a WHERE a.source = 'yard-hypervisor' AND a.id = t.id)"
+        WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'yard-hypervisor' AND a.id = t.id)"
     );
-    let undecided = "SELECT 1 FROM alert a WHERE a.kind LIKE 'test.%' AND a.state = 'raised'
-        AND (SELECT count(*) FROM verdict v WHERE v.alert_seq = a.seq) <> 1";
-    let forgotten = "SELECT DISTINCT resource FROM alert a WHERE kind IN ('test.tell', 'test.late')
+    let undecided = "SELECT 1 FROM alerts a WHERE a.kind LIKE 'test.%' AND a.state = 'raised'
+        AND (SELECT count(*) FROM verdicts v WHERE v.alert_seq = a.seq) <> 1";
+    let forgotten = "SELECT DISTINCT resource FROM alerts a WHERE kind IN ('test.tell', 'test.late')
         AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource AND j.state IN ('succeeded', 'unsure'))";
     // A clearing that was lost leaves its alarm raised, or its alert waiting.
     let uncleared =
-        "SELECT 1 FROM alert c JOIN alarm r USING (resource) WHERE c.state = 'cleared' AND r.state <> 'cleared'";
+        "SELECT 1 FROM alerts c JOIN alarm r USING (resource) WHERE c.state = 'cleared' AND r.state <> 'cleared'";
     let wanted = "SELECT 1 FROM job WHERE target LIKE 'vm/gone-%'";
     let mut lost = 0;
     for sql in [missing.as_str(), undecided, forgotten, uncleared] {
@@ -245,15 +260,17 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
     for t in peer.told() {
         *told.entry(t.body).or_default() += 1;
     }
+    let recorded_twice = "SELECT source, id FROM alerts GROUP BY source, id HAVING count(*) > 1";
     let twice = told.values().filter(|n| **n > 1).count() as u64
         + count(records, "SELECT target FROM job GROUP BY target HAVING count(*) > 1")
-        + count(records, wanted);
+        + count(records, wanted)
+        + count(records, recorded_twice);
     // Succeeded, though nobody heard of it: that would be lost as well.
     let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded'");
     let unheard =
         succeeded.iter().filter(|j| !told.contains_key(&json!({"what": j["target"]}).to_string())).count() as u64;
     json!({
-        "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes,
+        "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes, "days": done.days,
         "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job"),
         "dispatched_twice": twice, "unsure": count(records, "SELECT 1 FROM job WHERE state = 'unsure'"), "stuck": stuck,
     })

@@ -31,7 +31,7 @@ fn a_walk_that_cannot_go_on_is_given_up_and_lets_its_target_go() {
     let alert = tell(&stage, "vm/a");
     until("the call to be out", || (peer.count("vm/a") == 1).then_some(()));
     let deep = format!("{}{}", "[".repeat(300), "]".repeat(300));
-    stage.records().run(&format!("UPDATE alert SET body = '{deep}' WHERE seq = {alert}"));
+    stage.records().run(&format!("UPDATE alerts SET body = '{deep}' WHERE seq = {alert}"));
     stage.records().run("UPDATE job SET claim = nextval('claim_number'), lease_until = now() WHERE id = 1");
     let job = until("the job to be given up", || jobs(&stage, "failed").pop());
     assert!(job["failure"].as_str().is_some_and(|f| f.starts_with("given up: it was left behind 5 times")), "{job:#}");

@@ -7,6 +7,7 @@ mod chaos;
 mod claims;
 mod command;
 mod console;
+mod days;
 mod doors;
 mod kit;
 mod listen_cases;

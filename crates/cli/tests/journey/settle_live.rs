@@ -15,7 +15,7 @@ use arvok_core::{
 };
 use arvok_store::{
     DatabaseConnection, Purpose, definitions,
-    intake::{self, Parcel, Rules, Slots},
+    intake::{self, Lane, Parcel, Rules, Slots},
     schema,
 };
 use chrono::{DateTime, Utc};
@@ -42,7 +42,7 @@ impl Live {
         let now = alert.received;
         self.due(now);
         let parcel = Parcel { source: alert.source.clone(), received: now, alerts: vec![alert], strange: Vec::new() };
-        block(intake::take(&self.db, self.rules(), &[&parcel], 0)).expect("is taken");
+        block(intake::take(&self.db, self.rules(), &[&parcel], &mut Lane::default())).expect("is taken");
         self.tell(now);
     }
 
@@ -64,8 +64,8 @@ impl Live {
     /// Notes what has changed since the last look, in the words of the case files.
     fn tell(&mut self, now: DateTime<Utc>) {
         let sql = "SELECT v.alert_seq, split_part(a.resource, '/', 2) AS lane, v.verdict, v.reason, v.decided_at
-            FROM verdict v JOIN alert a
-                ON a.seq = (SELECT min(f.alert_seq) FROM verdict f WHERE f.tally = v.tally) ORDER BY v.alert_seq";
+            FROM verdicts v JOIN alerts a
+                ON a.seq = (SELECT min(f.alert_seq) FROM verdicts f WHERE f.tally = v.tally) ORDER BY v.alert_seq";
         let verdicts = self.records.rows(sql);
         let offset = offset(&serde_json::json!(now));
         let words = |reason: &Value| reason.as_str().expect("a reason").replace("1970-01-01T", "");
@@ -86,7 +86,8 @@ impl Live {
 fn played(case: &Document, db: &DatabaseConnection, url: &str) -> Vec<String> {
     let records = Records::open(url);
     records.run(
-        "TRUNCATE alert, alarm, tally, pool, verdict, job, proposal RESTART IDENTITY CASCADE; ALTER SEQUENCE job_number RESTART",
+        "TRUNCATE alerts, alarm, tally, pool, verdicts, job, proposal RESTART IDENTITY CASCADE;
+            ALTER SEQUENCE alert_seq_seq RESTART; ALTER SEQUENCE job_number RESTART",
     );
     let text = rule(case);
     let checked = check_files([("case.yaml", text.as_str())], &[], &Catalog::default(), &Seen::default());

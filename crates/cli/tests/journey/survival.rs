@@ -196,6 +196,24 @@ fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
     assert_eq!(stage.get("/api/v1/alerts?limit=500")["items"].as_array().map(Vec::len), Some(30));
     let alert = stage.send("yard", &json!({"kind": "test.old", "resource": "vm/new", "severity": "major"}));
     stage.verdict_is(alert, "old", "dispatched");
+
+    // A node of before still takes alerts in, in its own words: what it takes is there for all.
+    records.run(
+        "INSERT INTO alert (seq, source, id, kind, severity, state, resource, time, received, summary, labels, body)
+            OVERRIDING SYSTEM VALUE SELECT nextval('alert_seq_seq'), 'yard', 'by-the-old', 'test.none', 4, 'raised',
+                'vm/a', now(), now(), 'old', '{}', '{}'
+            ON CONFLICT (source, id) DO NOTHING;
+        INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at, tally)
+            SELECT seq, 'old', 1, 'folded', 'old', now(), '' FROM alert WHERE id = 'by-the-old'",
+    );
+    assert_eq!(stage.get("/api/v1/alerts?kind=test.none")["items"][0]["verdicts"][0]["verdict"], "folded");
+    let counts = stage.get("/api/v1/definitions/rule/old")["verdicts"].clone();
+    let folded = counts.as_array().expect("counts").iter().find(|c| c["verdict"] == "folded").expect("folded");
+    assert_eq!(folded["count"], 10, "{counts}");
+    let again = json!({"id": "by-the-old", "kind": "test.none", "resource": "vm/a"});
+    let request = stage.request(reqwest::Method::POST, "/in/yard").bearer_auth(&stage.token);
+    let request = request.header("content-type", "application/vnd.arvok.alert+json").body(again.to_string());
+    assert_eq!(crate::kit::answer(request).1["alerts"][0]["duplicate"], true);
 }
 
 /// As the guide says: dump, restore into an empty database, start over it.

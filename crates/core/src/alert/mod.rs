@@ -227,7 +227,10 @@ fn check_labels(labels: BTreeMap<String, String>) -> Result<BTreeMap<String, Str
             format!("`{}` is empty or has more than {MAX_LABEL} bytes in its name or value", cut(k, 40)),
         ));
     }
-    Ok(labels.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned())).collect())
+    if labels.iter().any(|(k, v)| k.contains('\0') || v.contains('\0')) {
+        return Ok(labels.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned())).collect());
+    }
+    Ok(labels)
 }
 
 /// The longest prefix of at most `max` bytes that ends between characters.
@@ -247,13 +250,26 @@ fn clean(text: &str) -> Cow<'_, str> {
     if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
 }
 
-/// [`clean`] for every string and key of a document.
+/// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it is.
 pub fn clean_json(value: Value) -> Value {
+    if is_clean(&value) { value } else { cleaned(value) }
+}
+
+fn is_clean(value: &Value) -> bool {
     match value {
-        Value::String(s) if s.contains('\0') => Value::String(clean(&s).into_owned()),
-        Value::Array(items) => Value::Array(items.into_iter().map(clean_json).collect()),
+        Value::String(s) => !s.contains('\0'),
+        Value::Array(items) => items.iter().all(is_clean),
+        Value::Object(map) => map.iter().all(|(k, v)| !k.contains('\0') && is_clean(v)),
+        _ => true,
+    }
+}
+
+fn cleaned(value: Value) -> Value {
+    match value {
+        Value::String(s) => Value::String(clean(&s).into_owned()),
+        Value::Array(items) => Value::Array(items.into_iter().map(cleaned).collect()),
         Value::Object(map) => {
-            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean_json(v))).collect())
+            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), cleaned(v))).collect())
         }
         other => other,
     }

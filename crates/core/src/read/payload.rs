@@ -7,6 +7,7 @@ use crate::{
     expr::{Expr, ExprError, Scope, Val},
 };
 use chrono::{DateTime, Utc};
+use serde::Deserialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
 
@@ -140,7 +141,11 @@ impl Source {
 }
 
 impl NewAlert {
+    /// Where something is wrong is looked for only once something is.
     fn deserialize_from(item: &Value) -> Result<Self, Unreadable> {
+        if let Ok(new) = Self::deserialize(item) {
+            return Ok(new);
+        }
         serde_path_to_error::deserialize(item).map_err(|e| {
             let line = e.path().to_string();
             unreadable(if line == "." { "alert" } else { &line }, e.inner())

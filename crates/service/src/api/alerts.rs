@@ -5,7 +5,10 @@ use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlertDetail, AlertItem, Page, Problem, UnreadableItem};
 use arvok_core::Severity;
-use arvok_store::read::{self, AlertFilter, MAX_PAGE};
+use arvok_store::{
+    days,
+    read::{self, AlertFilter, MAX_PAGE},
+};
 use chrono::{DateTime, Datelike, Utc};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -99,8 +102,12 @@ pub(super) async fn one(
     _caller: Caller,
     seq: web::Path<i64>,
 ) -> Result<web::Json<AlertDetail>, ApiError> {
-    let found = read::alert(&node.db, *seq).await?;
-    found.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
+    if let Some(found) = read::alert(&node.db, *seq).await? {
+        return Ok(web::Json(found));
+    }
+    let oldest = days::all(&node.db).await?.last().map_or(0, |d| d.first_seq);
+    let gone = if *seq < oldest { " any more: it is kept no longer" } else { "" };
+    Err(ApiError::NotFound(format!("alert {seq}{gone}")))
 }
 
 #[derive(Deserialize, IntoParams)]

@@ -16,6 +16,7 @@ mod problem;
 mod proposals;
 mod rehearsal;
 mod rules;
+mod storage;
 mod stream;
 mod watch;
 
@@ -87,6 +88,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(jobs::one)
                 .service(jobs::settle)
                 .service(nodes::list)
+                .service(storage::show)
                 .service(stream::follow)
                 .service(openapi::serve)
                 .default_service(web::to(problem::no_such_path)),

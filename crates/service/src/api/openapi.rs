@@ -1,7 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, definitions, health, intake, jobs, nodes, proposals, rehearsal, rules, stream, watch,
+    access, alarms, alerts, definitions, health, intake, jobs, nodes, proposals, rehearsal, rules, storage, stream,
+    watch,
 };
 use actix_web::{HttpResponse, get};
 use utoipa::{
@@ -62,6 +63,7 @@ struct Whole;
     jobs::one,
     jobs::settle,
     nodes::list,
+    storage::show,
     stream::follow,
     serve
 ))]

@@ -18,7 +18,7 @@ use crate::{
 };
 use arvok_store::{
     Class, StoreError,
-    intake::{self, Batch, Parcel, Strange, TakenParcel},
+    intake::{self, Batch, Lane, Parcel, Strange, TakenParcel},
 };
 use futures_util::FutureExt;
 use std::{panic::AssertUnwindSafe, sync::Arc, time::Instant};
@@ -72,21 +72,22 @@ pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -
 
 /// Commits what gathers until all senders are gone.
 pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue, shard: i16) {
+    let mut lane = Lane { shard, ..Lane::default() };
     while let Some(batch) = queue.gather(BATCH, BATCH_BYTES).await {
         if let Some(first) = batch.first() {
             node.metrics.queue_seconds.observe(first.admission.waited().as_secs_f64());
         }
-        commit(&node, batch, shard).await;
+        commit(&node, batch, &mut lane).await;
     }
 }
 
 /// Commits a batch; one that cannot be taken is halved until what is at fault is alone.
-async fn commit(node: &Node, batch: Vec<Delivery>, shard: i16) {
+async fn commit(node: &Node, batch: Vec<Delivery>, lane: &mut Lane) {
     let mut waiting = vec![batch];
     while let Some(mut batch) = waiting.pop() {
         let begun = Instant::now();
         let parcels: Vec<&Parcel> = batch.iter().map(|d| &d.parcel).collect();
-        match taken(node, &parcels, shard).await {
+        match taken(node, &parcels, lane).await {
             Ok(done) => settled(node, batch, done, begun),
             Err(Wrong { reason, lasting: false }) => {
                 tracing::error!(deliveries = batch.len(), "a batch was not taken: {reason}");
@@ -98,7 +99,7 @@ async fn commit(node: &Node, batch: Vec<Delivery>, shard: i16) {
             }
             Err(Wrong { reason, .. }) => {
                 for delivery in batch {
-                    keep(node, delivery, &reason, shard).await;
+                    keep(node, delivery, &reason, lane).await;
                 }
             }
         }
@@ -119,10 +120,10 @@ impl From<StoreError> for Wrong {
 }
 
 /// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
-async fn taken(node: &Node, parcels: &[&Parcel], shard: i16) -> Result<Batch, Wrong> {
+async fn taken(node: &Node, parcels: &[&Parcel], lane: &mut Lane) -> Result<Batch, Wrong> {
     for _ in 0..RELOADS {
         let published = node.published();
-        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, shard)).catch_unwind();
+        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, lane)).catch_unwind();
         match taking.await {
             Err(_) => {
                 let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
@@ -154,7 +155,7 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: Batch, begun: Instant) {
 }
 
 /// Keeps a payload that can never be recorded, and tells its sender.
-async fn keep(node: &Node, delivery: Delivery, reason: &str, shard: i16) {
+async fn keep(node: &Node, delivery: Delivery, reason: &str, lane: &mut Lane) {
     let Parcel { source, received, alerts, mut strange } = delivery.parcel;
     let source_of = source.clone();
     let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
@@ -162,7 +163,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, shard: i16) {
     strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload });
     let last = strange.len() - 1;
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };
-    let answer = match taken(node, &[&parcel], shard).await {
+    let answer = match taken(node, &[&parcel], lane).await {
         Ok(done) => {
             node.announcer.tell(done.change);
             node.metrics.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();

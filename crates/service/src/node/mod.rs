@@ -13,7 +13,9 @@ use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Http, Vault};
 use arvok_core::{Definition, Kind, runbook::Runbook};
-use arvok_store::{DatabaseConnection, Limits, StoreError, changes::Reached, definitions, jobs::Claim};
+use arvok_store::{
+    DatabaseConnection, Limits, StoreError, changes::Reached, days::Retention, definitions, jobs::Claim,
+};
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::{Arc, Mutex as StdMutex, PoisonError},
@@ -70,6 +72,8 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// How long things are kept.
     pub limits: Limits,
+    /// How long alerts are kept.
+    pub retention: Retention,
     /// The claims of the walks that are alive in this process.
     alive: StdMutex<BTreeSet<Claim>>,
     /// There may be a job to claim.
@@ -111,7 +115,8 @@ impl Node {
             announcer: Announcer::default(),
             door,
             heard: StdMutex::default(),
-            limits: Limits::default(),
+            limits: config.retention.limits(),
+            retention: config.retention.alerts(),
             alive: StdMutex::default(),
             work: Notify::new(),
             due: Notify::new(),

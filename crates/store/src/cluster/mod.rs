@@ -168,6 +168,8 @@ fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
     let output = home
         .command(&bin.join("initdb"))
         .args(["--username=arvok", "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        // Keys are compared byte by byte, which is what they need and much quicker than by a language's rules.
+        .arg("--lc-collate=C")
         .arg(format!("--pwfile={}", home.password.display()))
         .arg("-D")
         .arg(&home.unfinished)

@@ -1,7 +1,7 @@
 //! The alarms that a batch touches: locked, moved on in memory, written back.
 
 use crate::{
-    StoreError,
+    StoreError, days,
     sql::{self, NO_TIME, Script},
 };
 use arvok_core::{
@@ -13,14 +13,14 @@ use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult};
 use std::collections::BTreeMap;
 
 /// Source, resource, kind.
-type Key = (String, String, String);
+type Key<'a> = (&'a str, &'a str, &'a str);
 
-fn key(alert: &Alert) -> Key {
-    (alert.source.clone(), alert.resource.to_string(), alert.kind.clone())
+fn key(alert: &Alert) -> Key<'_> {
+    (&alert.source, alert.resource.as_str(), &alert.kind)
 }
 
-pub(super) struct Alarms {
-    by_key: BTreeMap<Key, Kept>,
+pub(super) struct Alarms<'a> {
+    by_key: BTreeMap<Key<'a>, Kept>,
 }
 
 struct Kept {
@@ -32,10 +32,9 @@ struct Kept {
 
 #[derive(FromQueryResult)]
 struct Row {
+    /// Which of those that were asked for, from one.
+    n: i64,
     id: i64,
-    source: String,
-    resource: String,
-    kind: String,
     severity: i16,
     raised: bool,
     summary: String,
@@ -47,45 +46,64 @@ struct Row {
     told_at: Option<DateTime<Utc>>,
 }
 
-const COLUMNS: &str =
-    "a.id, a.source, a.resource, a.kind, a.severity, a.state = 'raised' AS raised, a.summary, a.value,
-    a.count, a.raised_at, a.changed_at, a.cleared_at, a.told_at";
+const COLUMNS: &str = "n, a.id, a.severity, a.state = 'raised' AS raised, a.summary, a.value, a.count, a.raised_at,
+    a.changed_at, a.cleared_at, a.told_at";
 
-const LOCK: &str = "FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) AS t (source, resource, kind)
-    USING (source, resource, kind) ORDER BY source, resource, kind FOR UPDATE OF a";
+fn lock_sql() -> String {
+    format!(
+        "SELECT {COLUMNS}
+        FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY AS t (source, resource, kind, n)
+            USING (source, resource, kind)
+        ORDER BY source, resource, kind FOR UPDATE OF a"
+    )
+}
 
 /// Makes rows for what is heard of the first time; one that another node made meanwhile is locked.
-const MAKE: &str =
-    "INSERT INTO alarm AS a (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
-    SELECT source, resource, kind, 1, 'cleared', '', 0, at, at
-    FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]) AS t (source, resource, kind, at)
-    ORDER BY source, resource, kind
-    ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING";
+fn make_sql() -> String {
+    format!(
+        "WITH t AS MATERIALIZED (SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[])
+                WITH ORDINALITY AS t (source, resource, kind, at, n)),
+        made AS (INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
+            SELECT source, resource, kind, 1, 'cleared', '', 0, at, at FROM t ORDER BY source, resource, kind
+            ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING *)
+        SELECT {COLUMNS} FROM made a JOIN t USING (source, resource, kind)"
+    )
+}
 
 pub(super) async fn lock<'a>(
     tx: &DatabaseTransaction,
     alerts: impl Iterator<Item = &'a Alert>,
-) -> Result<Alarms, StoreError> {
+) -> Result<Alarms<'a>, StoreError> {
     // A clearing makes a row as well: the raise that it ended may only be late.
-    let mut wanted: BTreeMap<Key, DateTime<Utc>> = BTreeMap::new();
+    let mut wanted: BTreeMap<Key<'a>, DateTime<Utc>> = BTreeMap::new();
     for alert in alerts.filter(|a| a.state != AlertState::Noted) {
         wanted.entry(key(alert)).or_insert(alert.received);
     }
-    let mut rows: Vec<Row> = Vec::new();
-    if !wanted.is_empty() {
-        rows = sql::typed(tx, &format!("SELECT {COLUMNS} {LOCK}"), columns(wanted.keys())).await?;
+    let mut alarms = Alarms { by_key: BTreeMap::new() };
+    if wanted.is_empty() {
+        return Ok(alarms);
     }
-    for row in &rows {
-        wanted.remove(&(row.source.clone(), row.resource.clone(), row.kind.clone()));
-    }
+    alarms.keep(&wanted, sql::typed(tx, &lock_sql(), columns(&wanted)).await?);
+    wanted.retain(|key, _| !alarms.by_key.contains_key(key));
     if !wanted.is_empty() {
-        let mut values = columns(wanted.keys());
+        let mut values = columns(&wanted);
         values.push(wanted.values().copied().collect::<Vec<_>>().into());
-        rows.extend(sql::typed::<Row>(tx, &format!("{MAKE} {COLUMNS}"), values).await?);
+        alarms.keep(&wanted, sql::typed(tx, &make_sql(), values).await?);
     }
-    let by_key = rows
-        .into_iter()
-        .map(|r| {
+    Ok(alarms)
+}
+
+fn columns(keys: &BTreeMap<Key<'_>, DateTime<Utc>>) -> Vec<sea_orm::Value> {
+    let column = |f: fn(&Key<'_>) -> String| keys.keys().map(f).collect::<Vec<String>>().into();
+    vec![column(|k| k.0.to_owned()), column(|k| k.1.to_owned()), column(|k| k.2.to_owned())]
+}
+
+impl<'a> Alarms<'a> {
+    /// Takes in rows of those that were asked for.
+    fn keep(&mut self, wanted: &BTreeMap<Key<'a>, DateTime<Utc>>, rows: Vec<Row>) {
+        let keys: Vec<Key<'a>> = wanted.keys().copied().collect();
+        for r in rows {
+            let Some(key) = usize::try_from(r.n - 1).ok().and_then(|n| keys.get(n)) else { continue };
             let alarm = Alarm {
                 raised: r.raised,
                 severity: Severity::from_rank(r.severity),
@@ -97,20 +115,12 @@ pub(super) async fn lock<'a>(
                 cleared_at: r.cleared_at,
                 told_at: r.told_at,
             };
-            ((r.source, r.resource, r.kind), Kept { id: r.id, alarm, touched: false, changed: false })
-        })
-        .collect();
-    Ok(Alarms { by_key })
-}
+            self.by_key.insert(*key, Kept { id: r.id, alarm, touched: false, changed: false });
+        }
+    }
 
-fn columns<'a>(keys: impl Iterator<Item = &'a Key> + Clone) -> Vec<sea_orm::Value> {
-    let column = |f: fn(&Key) -> &String| keys.clone().map(|k| f(k).clone()).collect::<Vec<String>>().into();
-    vec![column(|k| &k.0), column(|k| &k.1), column(|k| &k.2)]
-}
-
-impl Alarms {
     /// Moves the alert's alarm on; its number, and what changed.
-    pub fn take(&mut self, alert: &Alert) -> (Option<i64>, Change) {
+    pub fn take(&mut self, alert: &'a Alert) -> (Option<i64>, Change) {
         if alert.state == AlertState::Noted {
             return (None, Change::Nothing);
         }
@@ -176,9 +186,10 @@ pub(super) async fn of_alerts(
     if wanted.is_empty() {
         return Ok(BTreeMap::new());
     }
-    let sql = "SELECT a.seq, m.id FROM alert a JOIN alarm m USING (source, resource, kind)
-        WHERE a.state <> 'noted' AND a.seq = ANY($1)";
-    let rows: Vec<Row> = sql::typed(tx, sql, vec![wanted.into()]).await?;
+    let sql = "SELECT a.seq, m.id FROM alerts a JOIN alarm m USING (source, resource, kind)
+        WHERE a.state <> 'noted' AND a.seq = ANY($1) AND a.seq BETWEEN $2 AND $3";
+    let (least, most) = days::span(&wanted);
+    let rows: Vec<Row> = sql::typed(tx, sql, vec![wanted.into(), least.into(), most.into()]).await?;
     Ok(rows.into_iter().map(|r| (r.seq, Some(r.id))).collect())
 }
 

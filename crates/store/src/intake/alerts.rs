@@ -1,33 +1,51 @@
 //! Recording alerts, ids that came before are dropped; and keeping what cannot be read.
 
 use super::Parcel;
-use crate::{StoreError, sql};
+use crate::{
+    StoreError,
+    days::{self, Known, TURN},
+    sql,
+};
 use arvok_core::Alert;
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseTransaction, FromQueryResult, Value};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 /// Numbered in the order of arrival, inserted in the order of the keys, so that of two batches with
-/// the same ids one waits for the other and never each for the other.
-const INSERT: &str =
-    "INSERT INTO alert (seq, source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
-    OVERRIDING SYSTEM VALUE
-    SELECT seq, source, id, kind, severity, state, resource, time, received, summary, nullif(value, 'NaN'), labels::jsonb,
-        body::jsonb
-    FROM (SELECT t.*, nextval('alert_seq_seq') AS seq
-        FROM unnest($1::text[], $2::text[], $3::text[], $4::smallint[], $5::text[], $6::text[], $7::timestamptz[],
-            $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[])
-            AS t (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)) n
-    ORDER BY source, id
-    ON CONFLICT (source, id) DO NOTHING
-    RETURNING seq, source, id, (SELECT generation FROM catalog) AS generation";
+/// the same ids one waits for the other and never each for the other. Ids of earlier days are looked
+/// for one by one (the OFFSET keeps the planner from going through those days whole), those of the
+/// day by its unique index. One row comes back: the numbers in the order of the alerts, nothing for
+/// a repeated id.
+fn insert_sql() -> String {
+    format!(
+        "WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared({TURN})),
+        n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
+            FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[], $5::text[], $6::text[],
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[])
+                AS t (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)),
+        new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time, received, summary, value,
+                labels, body)
+            SELECT seq, source, id, kind, severity, state, resource, time, received, summary, nullif(value, 'NaN'),
+                labels::jsonb, body::jsonb
+            FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
+                WHERE e.seq >= $13 AND e.seq < $14 AND e.source = n.source AND e.id = n.id OFFSET 0)
+            ORDER BY source, id
+            ON CONFLICT DO NOTHING RETURNING seq)
+        SELECT array_agg(coalesce(new.seq, 0) ORDER BY n.seq) AS seqs, coalesce(max(new.seq), 0) AS last,
+            (SELECT generation FROM catalog) AS generation, {}
+        FROM n LEFT JOIN new USING (seq)",
+        days::known_columns()
+    )
+}
 
 #[derive(FromQueryResult)]
 struct Inserted {
-    seq: i64,
-    source: String,
-    id: String,
+    seqs: Vec<i64>,
+    last: i64,
     generation: i64,
+    first: i64,
+    bound: i64,
+    ids_from: i64,
 }
 
 /// What was recorded.
@@ -36,12 +54,14 @@ pub(super) struct Recorded {
     pub seqs: Vec<Option<i64>>,
     /// The generation of what is published; none if nothing was recorded.
     pub generation: Option<i64>,
+    /// What is to be known of the days, if it was not: then a repeated id may have been recorded.
+    pub anew: Option<Known>,
 }
 
-/// Records alerts.
-pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert]) -> Result<Recorded, StoreError> {
+/// Records alerts, as far as their ids are new by what is known of the days.
+pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: Known) -> Result<Recorded, StoreError> {
     if alerts.is_empty() {
-        return Ok(Recorded { seqs: Vec::new(), generation: None });
+        return Ok(Recorded { seqs: Vec::new(), generation: None, anew: None });
     }
     let mut seen = HashSet::new();
     let first: Vec<bool> = alerts.iter().map(|a| seen.insert((a.source.as_str(), a.id.as_str()))).collect();
@@ -61,13 +81,19 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert]) -> Resul
         sql::numbers(new.iter().map(|a| a.value)),
         texts(|a| serde_json::to_string(&a.labels).unwrap_or_else(|_| "{}".into())),
         texts(|a| a.body.to_string()),
+        known.ids_from.into(),
+        known.first.into(),
     ];
-    let rows: Vec<Inserted> = sql::typed(tx, INSERT, values).await?;
-    let generation = rows.first().map(|r| r.generation);
-    let by_id: HashMap<(&str, &str), i64> = rows.iter().map(|r| ((r.source.as_str(), r.id.as_str()), r.seq)).collect();
-    let seq = |a: &Alert| by_id.get(&(a.source.as_str(), a.id.as_str())).copied();
-    let seqs = alerts.iter().zip(first).map(|(a, first)| seq(a).filter(|_| first)).collect();
-    Ok(Recorded { seqs, generation })
+    let rows: Vec<Inserted> = sql::typed(tx, &insert_sql(), values).await?;
+    let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
+        return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
+    };
+    let found = Known { first: inserted.first, ids_from: inserted.ids_from };
+    // A number beyond the newest day that this statement could see: another has begun while it waited.
+    let is_stale = inserted.last >= inserted.bound || known != found;
+    let mut numbers = inserted.seqs.into_iter();
+    let seqs = first.into_iter().map(|first| if first { numbers.next().filter(|seq| *seq > 0) } else { None });
+    Ok(Recorded { seqs: seqs.collect(), generation: Some(inserted.generation), anew: is_stale.then_some(found) })
 }
 
 /// Keeps what cannot be read; the numbers in order.

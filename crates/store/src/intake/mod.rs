@@ -18,7 +18,12 @@ mod preview;
 pub use due::{DueDone, SetAside, Slots, set_aside_now, settle_due};
 pub use preview::preview;
 
-use crate::{StoreError, error::Class, sql::Script};
+use crate::{
+    StoreError,
+    days::{self, Known},
+    error::Class,
+    sql::Script,
+};
 use arvok_api::{Change, TakenAlert};
 use arvok_core::{
     Alert, Catalog, alarm,
@@ -93,7 +98,16 @@ pub struct Rules<'a> {
     pub generation: i64,
 }
 
-/// Takes payloads, durably. Batches of different shards do not wait for each other's counters.
+/// Who takes batches one after the other.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Lane {
+    /// Lanes do not wait for each other's counters.
+    pub shard: i16,
+    /// What it has learnt of the days; nothing at first.
+    pub known: Known,
+}
+
+/// Takes payloads, durably.
 ///
 /// # Errors
 /// [`StoreError::Stale`] if more has been published than `rules` knows of; nothing was taken then,
@@ -102,16 +116,24 @@ pub async fn take(
     db: &DatabaseConnection,
     rules: Rules<'_>,
     parcels: &[&Parcel],
-    shard: i16,
+    lane: &mut Lane,
 ) -> Result<Batch, StoreError> {
     let mut plan = Plan::of(rules.matcher, parcels);
     plan.members = memories::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
-        match attempt(db, rules, &plan, shard).await {
+        match attempt(db, rules, &plan, *lane).await {
             Ok(Attempt::Done(batch)) => return Ok(*batch),
             Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
-            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Cluster("a gathering never keeps still".into())),
+            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Restless("the members of a gathering")),
+            Ok(Attempt::Anew(known)) if tries < TRIES => {
+                // Nothing to learn: the numbers went on, and whoever was to note the day died before.
+                if lane.known == known {
+                    days::begin(db, plan.now).await?;
+                }
+                lane.known = known;
+            }
+            Ok(Attempt::Anew(_)) => return Err(StoreError::Restless("the days")),
             Err(e) if e.class() == Class::Passing && tries < TRIES => breathe(tries).await,
             Err(e) => return Err(e),
         }
@@ -174,16 +196,21 @@ enum Attempt {
     Done(Box<Batch>),
     /// Tallies of a gathering that fires were not loaded.
     Unloaded(Unloaded),
+    /// Not all was known of the days.
+    Anew(Known),
 }
 
 async fn attempt(
     db: &DatabaseConnection,
     rules: Rules<'_>,
     plan: &Plan<'_>,
-    shard: i16,
+    lane: Lane,
 ) -> Result<Attempt, StoreError> {
     let tx = db.begin().await?;
-    let recorded = alerts::insert(&tx, &plan.alerts).await?;
+    let recorded = alerts::insert(&tx, &plan.alerts, lane.known).await?;
+    if let Some(known) = recorded.anew {
+        return Ok(Attempt::Anew(known));
+    }
     if recorded.generation.is_some_and(|now| now != rules.generation) {
         return Err(StoreError::Stale(recorded.generation.unwrap_or_default()));
     }
@@ -215,7 +242,7 @@ async fn attempt(
     let mut script = Script::default();
     alarms.write(&mut script);
     wake_confirming(&mut script, &cleared);
-    count(&mut script, plan.parcels, &recorded.seqs, shard);
+    count(&mut script, plan.parcels, &recorded.seqs, lane.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
     let made = outcome.write(&mut script, &batch)?;

@@ -4,7 +4,7 @@ use super::{
     decide::{Batch, Fresh},
     memories::Memories,
 };
-use crate::{StoreError, sql::Script};
+use crate::{StoreError, days, sql::Script};
 use arvok_core::{
     Alert, Catalog,
     alert::clean_json,
@@ -172,17 +172,20 @@ impl<'a> Outcome<'a> {
             $7::timestamptz[], $8::text[]) AS t (seq, rule, version, verdict, reason, job, at, tally)";
         if !new.is_empty() {
             let sql = format!(
-                "INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, job_id, at, tally)
+                "INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, job_id, at, tally)
                 SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally FROM {source}"
             );
             script.add(&sql, values(&new));
         }
         if !later.is_empty() {
             let sql = format!(
-                "UPDATE verdict SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
-                FROM {source} WHERE verdict.alert_seq = t.seq AND verdict.rule = t.rule"
+                "UPDATE verdicts v SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
+                FROM {source} WHERE v.alert_seq = t.seq AND v.rule = t.rule AND v.alert_seq BETWEEN $9 AND $10"
             );
-            script.add(&sql, values(&later));
+            let (least, most) = days::span(&later.iter().map(|(v, _)| v.seq).collect::<Vec<_>>());
+            let mut values = values(&later);
+            values.extend([least.into(), most.into()]);
+            script.add(&sql, values);
         }
     }
 
@@ -192,7 +195,7 @@ impl<'a> Outcome<'a> {
         let find = |seq: &i64| batch.alert(*seq).or_else(|| self.elders.get(seq));
         let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
-        let Some(first) = gathered.first().copied() else { return Vec::new() };
+        let Some(first) = gathered.first().copied() else { return self.forgotten(fired) };
         let seq = fire.alerts.first().copied().filter(|seq| *seq != NEVER);
         let alarm = seq.and_then(|seq| self.alarms.get(&seq).copied().flatten());
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
@@ -224,6 +227,33 @@ impl<'a> Outcome<'a> {
             (fire.stance, row)
         };
         rule.entries(first).zip(&fire.jobs).map(row).collect()
+    }
+
+    /// Jobs for an alert that is kept no longer: a rule may wait for longer than alerts are kept. They
+    /// are refused with the reason, and so seen.
+    fn forgotten(&self, fired: &Fired<'_>) -> Vec<(Stance, Value)> {
+        let Fired { rule, version, at, fire } = fired;
+        let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
+        let row = |id: &i64| {
+            let runbook = rule.dispatch.first().map_or("", |d| d.runbook.as_str());
+            let target = fire.tallies.first().map_or("", String::as_str);
+            let mut row = json!({
+                "id": id, "runbook": runbook, "runbook_version": 0, "inputs": {}, "target": target, "urgency": 0,
+                "rule": rule.name, "rule_version": version, "alert_seq": fire.alerts.first(),
+                "reason": fire.reason.to_string(), "created_at": at,
+            });
+            let refused = if fire.stance == Stance::Propose {
+                json!({ "state": "faulty", "note": why, "first_id": fire.jobs.first(), "tallies": fire.tallies })
+            } else {
+                json!({ "state": JobState::Refused.as_str(), "failure": why, "effect": "not checked", "finished_at": at,
+                    "lapses": 0, "progress": arvok_core::job::Progress::default() })
+            };
+            for (name, value) in refused.as_object().into_iter().flatten() {
+                row[name] = value.clone();
+            }
+            (fire.stance, row)
+        };
+        fire.jobs.iter().map(row).collect()
     }
 
     /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused

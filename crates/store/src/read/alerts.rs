@@ -5,7 +5,7 @@ use super::{
     bound::{DEPTH, Floor},
     like, page,
 };
-use crate::{StoreError, sql};
+use crate::{StoreError, days, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, settle::Verdict};
 use chrono::{DateTime, Utc};
@@ -46,7 +46,7 @@ fn select(from: &str, filter: &str) -> String {
     format!(
         "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels,
             coalesce((SELECT jsonb_agg(jsonb_build_object('rule', v.rule, 'verdict', v.verdict) ORDER BY v.rule)
-                FROM verdict v WHERE v.alert_seq = a.seq), '[]') AS verdicts
+                FROM verdicts v WHERE v.alert_seq = a.seq), '[]') AS verdicts
         FROM {from} {filter}"
     )
 }
@@ -69,15 +69,15 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     c.maybe("received >= ?", filter.since);
     c.maybe("seq < ?", filter.after);
     // With OFFSET each alert is asked for by its key; else all verdicts would be gone through first.
-    let matched = "EXISTS (SELECT 1 FROM verdict v WHERE v.alert_seq = a.seq";
-    let mut from = "alert a".to_owned();
+    let matched = "EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq";
+    let mut from = "alerts a".to_owned();
     if let Some(rule) = filter.rule {
         // By the rule's own verdicts, newest first: it may have matched few of many.
         c.values.extend([rule.into(), filter.after.unwrap_or(i64::MAX).into()]);
         let (rule, after) = (c.values.len() - 1, c.values.len());
         from = format!(
-            "(SELECT v.alert_seq FROM verdict v WHERE v.rule = ${rule} AND v.alert_seq < ${after}
-                ORDER BY v.alert_seq DESC LIMIT {DEPTH}) r JOIN alert a ON a.seq = r.alert_seq"
+            "(SELECT v.alert_seq FROM verdicts v WHERE v.rule = ${rule} AND v.alert_seq < ${after}
+                ORDER BY v.alert_seq DESC LIMIT {DEPTH}) r JOIN alerts a ON a.seq = r.alert_seq"
         );
     }
     match filter.verdict.as_deref() {
@@ -104,7 +104,8 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
 
 /// One alert with its payload and its verdicts.
 pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDetail>, StoreError> {
-    let Some(alert) = sql::maybe::<AlertItem>(db, &select("alert a", "WHERE seq = $1"), vec![seq.into()]).await? else {
+    let Some(alert) = sql::maybe::<AlertItem>(db, &select("alerts a", "WHERE seq = $1"), vec![seq.into()]).await?
+    else {
         return Ok(None);
     };
     #[derive(serde::Deserialize)]
@@ -113,9 +114,9 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
         alarm: Option<i64>,
     }
     let sql = "SELECT body, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
-            AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alert a WHERE seq = $1";
+            AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alerts a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
-    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdict WHERE alert_seq = $1 ORDER BY rule";
+    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdicts WHERE alert_seq = $1 ORDER BY rule";
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
     Ok(rest.map(|r| AlertDetail { alert, body: r.body, alarm: r.alarm, verdicts }))
 }
@@ -130,8 +131,9 @@ const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, 
 
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    let sql = format!("SELECT {RECORDED} FROM alert WHERE seq = ANY($1)");
-    let rows = db.query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into()])).await?;
+    let sql = format!("SELECT {RECORDED} FROM alerts WHERE seq = ANY($1) AND seq BETWEEN $2 AND $3");
+    let (least, most) = days::span(seqs);
+    let rows = db.query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into(), least.into(), most.into()])).await?;
     rows.iter().map(recorded).collect()
 }
 
@@ -162,15 +164,19 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
 pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Result<Vec<Alert>, StoreError> {
     let sql = format!(
         "SELECT {RECORDED} FROM (
-            SELECT b.* FROM alert a JOIN alert b USING (source, resource, kind) WHERE a.seq = $1
-                AND b.seq <= a.seq + 1000000 AND b.received <= a.received + interval '1 hour' AND b.seq >= coalesce(
-                    (SELECT max(c.seq) + 1 FROM alert c WHERE c.source = a.source AND c.resource = a.resource
+            SELECT b.* FROM alerts a JOIN alerts b USING (source, resource, kind) WHERE a.seq = $1
+                AND b.seq < $2 AND b.received <= a.received + interval '1 hour' AND b.seq >= coalesce(
+                    (SELECT max(c.seq) + 1 FROM alerts c WHERE c.source = a.source AND c.resource = a.resource
                         AND c.kind = a.kind AND c.state = 'cleared' AND c.seq < a.seq), 0)
-                AND b.seq <= coalesce((SELECT min(c.seq) FROM alert c WHERE c.source = a.source
+                AND b.seq <= coalesce((SELECT min(c.seq) FROM alerts c WHERE c.source = a.source
                     AND c.resource = a.resource AND c.kind = a.kind AND c.state = 'cleared' AND c.seq >= a.seq), b.seq)
             ORDER BY b.seq DESC LIMIT {most}) q ORDER BY received, seq"
     );
-    let rows = db.query_all_raw(sql::statement(&sql, vec![seq.into()])).await?;
+    // What was received within an hour lies among the next million of its day, or in the next day.
+    let days = days::all(db).await?;
+    let beyond = days.iter().rev().find(|d| d.first_seq > seq).map_or(0, |d| d.first_seq);
+    let beyond = beyond.max(seq) + 1_000_000;
+    let rows = db.query_all_raw(sql::statement(&sql, vec![seq.into(), beyond.into()])).await?;
     rows.iter().map(|row| recorded(row).map(|(_, alert)| alert)).collect()
 }
 

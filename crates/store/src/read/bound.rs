@@ -1,6 +1,6 @@
 //! How far back one question looks: the time it takes does not grow with what is stored.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, days, sql};
 use arvok_api::Page;
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, FromQueryResult};
@@ -23,17 +23,17 @@ impl Floor {
             Some(after) => after,
             None => {
                 let newest: Vec<Row> =
-                    sql::typed(db, "SELECT seq + 1 AS at FROM alert ORDER BY seq DESC LIMIT 1", vec![]).await?;
+                    sql::typed(db, "SELECT seq + 1 AS at FROM alerts ORDER BY seq DESC LIMIT 1", vec![]).await?;
                 newest.first().map_or(0, |r| r.at)
             }
         };
-        Ok(Self(top.saturating_sub(DEPTH).max(0)))
+        Ok(Self(days::floor(&days::all(db).await?, top, DEPTH)))
     }
 
     /// Among the alerts that a rule has decided upon.
     pub async fn of_rule(db: &DatabaseConnection, rule: &str, after: Option<i64>) -> Result<Self, StoreError> {
         let sql = format!(
-            "SELECT alert_seq AS at FROM verdict WHERE rule = $1 AND alert_seq < $2
+            "SELECT alert_seq AS at FROM verdicts WHERE rule = $1 AND alert_seq < $2
             ORDER BY alert_seq DESC OFFSET {} LIMIT 1",
             DEPTH - 1
         );
@@ -56,7 +56,7 @@ impl Floor {
         if page.next.is_some() || self.0 == 0 {
             return Ok(());
         }
-        let sql = "SELECT seq AS at FROM (SELECT seq, received FROM alert WHERE seq < $1 ORDER BY seq DESC LIMIT 1) a
+        let sql = "SELECT seq AS at FROM (SELECT seq, received FROM alerts WHERE seq < $1 ORDER BY seq DESC LIMIT 1) a
             WHERE received >= coalesce($2, received)";
         let below: Vec<Row> = sql::typed(db, sql, vec![self.0.into(), since.into()]).await?;
         if !below.is_empty() {

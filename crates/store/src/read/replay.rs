@@ -2,7 +2,7 @@
 //! memory does not grow with their number.
 
 use super::alerts::recorded;
-use crate::{StoreError, sql::statement};
+use crate::{StoreError, days, sql::statement};
 use arvok_core::{Alert, matcher::Glob, rule::Rule};
 use chrono::{DateTime, Utc};
 use futures_util::{Stream, StreamExt};
@@ -43,19 +43,20 @@ impl Replay {
             });
             if all {
                 replay.values.push(names);
-                replay.conditions.push_str(&format!(" AND {column} = ANY(${})", replay.values.len() + 2));
+                replay.conditions.push_str(&format!(" AND {column} = ANY(${})", replay.values.len() + 4));
             }
         }
         replay
     }
 
     fn clause(&self) -> String {
-        format!("FROM alert WHERE received >= $1 AND received < $2{}", self.conditions)
+        format!("FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4{}", self.conditions)
     }
 
-    fn values(&self) -> Vec<Value> {
-        let times = [self.since, self.until].into_iter().map(Value::from);
-        times.chain(self.values.iter().cloned().map(Value::from)).collect()
+    async fn values(&self, db: &DatabaseConnection) -> Result<Vec<Value>, StoreError> {
+        let (from, beyond) = days::numbers(&days::all(db).await?, self.since, self.until);
+        let bounds = [self.since.into(), self.until.into(), from.into(), beyond.into()];
+        Ok(bounds.into_iter().chain(self.values.iter().cloned().map(Value::from)).collect())
     }
 }
 
@@ -66,7 +67,7 @@ pub async fn count_for_replay(db: &DatabaseConnection, replay: &Replay) -> Resul
         n: i64,
     }
     let sql = format!("SELECT count(*) AS n {}", replay.clause());
-    Ok(crate::sql::maybe::<Count>(db, &sql, replay.values()).await?.map_or(0, |c| c.n))
+    Ok(crate::sql::maybe::<Count>(db, &sql, replay.values(db).await?).await?.map_or(0, |c| c.n))
 }
 
 /// The alerts with their numbers, in the order in which they were received. Payloads come along
@@ -81,6 +82,6 @@ pub async fn replay<'a>(
         ORDER BY received, seq",
         replay.clause()
     );
-    let rows = db.stream_raw(statement(&sql, replay.values())).await?;
+    let rows = db.stream_raw(statement(&sql, replay.values(db).await?)).await?;
     Ok(rows.map(|row| recorded(&row?)))
 }

@@ -77,13 +77,13 @@ pub async fn seen(db: &DatabaseConnection) -> Result<Seen, StoreError> {
         vec![],
     )
     .await?;
-    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alert ORDER BY seq DESC LIMIT 5000) a,
+    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alerts ORDER BY seq DESC LIMIT 5000) a,
         jsonb_each_text(a.labels) l LIMIT 2000";
     let labels: Vec<Label> = sql::rows(db, sql, vec![]).await?;
     let sql = "SELECT source, kind, extract(epoch FROM percentile_cont(0.5) WITHIN GROUP (ORDER BY gap))::float8 AS seconds
         FROM (SELECT source, kind, received - lag(received) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS gap,
                 state, lag(state) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS before
-            FROM (SELECT seq, source, resource, kind, state, received FROM alert ORDER BY seq DESC LIMIT 20000) a) g
+            FROM (SELECT seq, source, resource, kind, state, received FROM alerts ORDER BY seq DESC LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
     let mut seen = Seen::default();

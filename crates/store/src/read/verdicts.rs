@@ -35,7 +35,7 @@ fn select(verdicts: &str, tail: &str) -> String {
     format!(
         "SELECT v.alert_seq AS alert, v.rule, v.rule_version, v.verdict, v.reason, v.job_id AS job, v.tally, v.at,
             v.decided_at, a.source, a.kind, {SEVERITY}, a.state, a.resource, a.summary, a.value
-        FROM {verdicts} v JOIN alert a ON a.seq = v.alert_seq {tail}"
+        FROM {verdicts} v JOIN alerts a ON a.seq = v.alert_seq {tail}"
     )
 }
 
@@ -47,19 +47,19 @@ pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<
     };
     let mut c = Conditions::default();
     c.add("v.alert_seq >= ?", floor.at());
-    let mut from = "verdict v".to_owned();
+    let mut from = "verdicts v".to_owned();
     if let Some(rule) = filter.rule {
         // By the index of the rule's own verdicts: it may have given few of many.
         c.values.extend([rule.into(), filter.after.unwrap_or(i64::MAX).into()]);
         let (rule, after) = (c.values.len() - 1, c.values.len());
         from = format!(
-            "(SELECT k.alert_seq FROM verdict k WHERE k.rule = ${rule} AND k.alert_seq < ${after}
+            "(SELECT k.alert_seq FROM verdicts k WHERE k.rule = ${rule} AND k.alert_seq < ${after}
                 ORDER BY k.alert_seq DESC LIMIT {DEPTH}) r
-            JOIN verdict v ON v.alert_seq = r.alert_seq AND v.rule = ${rule}"
+            JOIN verdicts v ON v.alert_seq = r.alert_seq AND v.rule = ${rule}"
         );
     }
     c.maybe("v.verdict = ?", filter.verdict);
-    c.maybe("(SELECT a.resource FROM alert a WHERE a.seq = v.alert_seq) = ?", filter.resource);
+    c.maybe("(SELECT a.resource FROM alerts a WHERE a.seq = v.alert_seq) = ?", filter.resource);
     c.maybe("v.tally = ?", filter.tally);
     c.maybe("v.at >= ?", filter.since);
     c.maybe("v.alert_seq < ?", filter.after);
@@ -83,11 +83,11 @@ pub async fn tally_story(
 ) -> Result<Vec<VerdictLine>, StoreError> {
     let values = || vec![rule.into(), tally.into(), alert.into()];
     let before = select(
-        "verdict",
+        "verdicts",
         "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq <= $3 ORDER BY v.alert_seq DESC LIMIT 12",
     );
     let after =
-        select("verdict", "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4");
+        select("verdicts", "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4");
     let mut lines: Vec<VerdictLine> = sql::rows(db, &before, values()).await?;
     lines.reverse();
     lines.extend(sql::rows::<VerdictLine>(db, &after, values()).await?);

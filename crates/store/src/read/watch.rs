@@ -42,7 +42,7 @@ const NARROWING: &str = "
         SELECT coalesce(sum(alerts - repeated), 0)::bigint AS alerts, coalesce(sum(repeated), 0)::bigint AS repeated
         FROM delivery_count WHERE minute >= $1
     ), job_of AS (
-        SELECT alert_seq, min(job_id) AS job FROM verdict WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
+        SELECT alert_seq, min(job_id) AS job FROM verdicts WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
     ), done AS (
         SELECT count(*) AS dispatched,
             count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting')) AS under_way,

@@ -1,0 +1,228 @@
+//! Alerts and their verdicts by day: each day has a table of its own, made ahead and dropped whole.
+//!
+//! A table holds a room of numbers ([`ROOM`]) and not of times: so every key, every join and every
+//! list by number leads to few tables, and nothing that asks by number has to know of days. When a
+//! day begins, the numbers go on in the next room. Whoever takes alerts in shares [`TURN`] until the
+//! commit, and a day begins while nobody holds it; so of one id that comes twice around midnight the
+//! later sees the earlier. `retention` removes what is kept no longer, `storage` tells how much there is.
+
+mod retention;
+mod storage;
+
+pub use retention::{Retention, expire};
+pub use storage::storage;
+
+use crate::{StoreError, schema, sql};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
+
+/// Numbers of a day. One that needs more ends early.
+pub const ROOM: i64 = 1_000_000_000;
+
+/// Days for which there are tables before they begin.
+const AHEAD: i64 = 3;
+
+/// The advisory lock that is shared by whoever takes alerts in, and held alone while a day begins.
+pub(crate) const TURN: i64 = 0x6172_766f_6b02;
+
+/// How long an id is known at least: one that comes again within this time is not taken again.
+pub const IDS_KNOWN: TimeDelta = TimeDelta::hours(48);
+
+/// Longest time from the reception of an alert to its number, generously.
+const TO_NUMBER: TimeDelta = TimeDelta::minutes(5);
+
+/// A day that has begun.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, FromQueryResult)]
+pub struct Day {
+    /// Its first number; 0 for the very first day.
+    pub first_seq: i64,
+    /// The first number beyond its table.
+    pub bound_seq: i64,
+    /// When it began; numbers below its first were drawn before.
+    pub begun_at: DateTime<Utc>,
+    /// The last number drawn, once it is over.
+    pub last_seq: Option<i64>,
+}
+
+impl Day {
+    /// The tables of its alerts and of its verdicts.
+    pub(crate) fn tables(self) -> (String, String) {
+        tables(self.first_seq / ROOM, self.first_seq == 0)
+    }
+
+    /// Whether the next one begins. The first lasts a day at least, since nodes of the release before
+    /// know no other.
+    fn is_over(self, now: DateTime<Utc>, last: i64) -> bool {
+        let least = if self.first_seq == 0 { TimeDelta::days(1) } else { TimeDelta::zero() };
+        let date_is_over = now.date_naive() > self.begun_at.date_naive() && now - self.begun_at >= least;
+        date_is_over || last >= self.bound_seq - ROOM / 10
+    }
+}
+
+/// The tables of a day by its room.
+fn tables(room: i64, first: bool) -> (String, String) {
+    if first { ("alert".into(), "verdict".into()) } else { (format!("alerts_{room}"), format!("verdicts_{room}")) }
+}
+
+/// The days that have begun and are still kept, the newest first.
+pub async fn all(db: &impl ConnectionTrait) -> Result<Vec<Day>, StoreError> {
+    sql::typed(db, "SELECT * FROM alert_day ORDER BY first_seq DESC", vec![]).await
+}
+
+/// What whoever takes alerts in has to know of the days; all zero knows nothing yet.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Known {
+    /// The first number of the newest day.
+    pub first: i64,
+    /// From this number on, ids are looked for.
+    pub ids_from: i64,
+}
+
+/// The same as [`Known`], as columns of a statement of its own snapshot, and the newest day's bound.
+pub(crate) fn known_columns() -> String {
+    let hours = IDS_KNOWN.num_hours();
+    format!(
+        "(SELECT max(first_seq) FROM alert_day) AS first, (SELECT max(bound_seq) FROM alert_day) AS bound,
+        coalesce((SELECT max(first_seq) FROM alert_day WHERE begun_at <= now() - interval '{hours} hours'),
+            (SELECT min(first_seq) FROM alert_day)) AS ids_from"
+    )
+}
+
+/// Begins the next day if it is time, and makes tables ahead; whether one began.
+///
+/// # Errors
+/// Of the passing kind if somebody takes alerts in at this very moment and does not end: try later.
+pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Last {
+        seq: i64,
+    }
+    make_ahead(db).await?;
+    let tx = db.begin().await?;
+    // Whoever takes alerts in waits behind this one; it does not wait long itself.
+    tx.execute_unprepared("SET LOCAL lock_timeout = '500ms'").await?;
+    tx.execute_unprepared(&format!("SELECT pg_advisory_xact_lock({TURN})")).await?;
+    let Some(newest) = all(&tx).await?.first().copied() else { return Ok(false) };
+    let last: Vec<Last> = sql::typed(&tx, "SELECT last_value AS seq FROM alert_seq_seq", vec![]).await?;
+    let last = last.first().map_or(0, |l| l.seq);
+    if !newest.is_over(now, last) {
+        return Ok(false);
+    }
+    // Numbers may have gone on before: a node died here, or a day ran over.
+    let first = newest.bound_seq.max(last / ROOM * ROOM);
+    let over = "UPDATE alert_day SET last_seq = least($2, bound_seq - 1) WHERE first_seq = $1";
+    sql::run(&tx, over, vec![newest.first_seq.into(), last.into()]).await?;
+    let begun = "INSERT INTO alert_day (first_seq, bound_seq, begun_at) VALUES ($1, $2, $3)";
+    sql::run(&tx, begun, vec![first.into(), (first + ROOM).into(), now.into()]).await?;
+    if last < first {
+        tx.execute_unprepared(&format!("SELECT setval('alert_seq_seq', {first}, false)")).await?;
+    }
+    tx.commit().await?;
+    Ok(true)
+}
+
+/// Makes the tables of the days to come. Nobody has to wait for it.
+async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
+    #[derive(FromQueryResult)]
+    struct There {
+        there: bool,
+    }
+    let bound = all(db).await?.first().map_or(ROOM, |d| d.bound_seq);
+    for room in (bound / ROOM)..(bound / ROOM + AHEAD) {
+        let (alerts, verdicts) = tables(room, false);
+        let there = "SELECT to_regclass($1) IS NOT NULL AS there";
+        let there: Vec<There> = sql::typed(db, there, vec![verdicts.as_str().into()]).await?;
+        if there.first().is_some_and(|t| t.there) {
+            continue;
+        }
+        let (from, to) = (room * ROOM, (room + 1) * ROOM);
+        let tx = db.begin().await?;
+        tx.execute_unprepared("SET LOCAL lock_timeout = '5s'").await?;
+        schema::take_turn(&tx).await?;
+        // Another node may have made them meanwhile. A table that is made apart and then attached keeps
+        // nobody waiting; one made as a part would.
+        tx.execute_unprepared(&format!(
+            "DO $$ BEGIN
+                CREATE TABLE {alerts} (LIKE alerts INCLUDING DEFAULTS);
+                CREATE UNIQUE INDEX {alerts}_id ON {alerts} (source, id);
+                ALTER TABLE alerts ATTACH PARTITION {alerts} FOR VALUES FROM ({from}) TO ({to});
+                CREATE TABLE {verdicts} (LIKE verdicts INCLUDING DEFAULTS);
+                ALTER TABLE verdicts ATTACH PARTITION {verdicts} FOR VALUES FROM ({from}) TO ({to});
+            EXCEPTION WHEN duplicate_table THEN END $$"
+        ))
+        .await?;
+        tx.commit().await?;
+    }
+    Ok(())
+}
+
+/// The number down to which `depth` alerts below `top` are numbered at most, whatever the days are.
+pub(crate) fn floor(newest_first: &[Day], mut top: i64, mut depth: i64) -> i64 {
+    for day in newest_first {
+        if day.first_seq >= top {
+            continue;
+        }
+        top = day.last_seq.map_or(top, |last| top.min(last + 1));
+        let here = (top - day.first_seq).max(0);
+        if here >= depth {
+            return top - depth;
+        }
+        depth -= here;
+        top = day.first_seq;
+    }
+    0
+}
+
+/// The numbers among which all alerts lie that were received since a moment and before another.
+pub(crate) fn numbers(newest_first: &[Day], since: DateTime<Utc>, until: DateTime<Utc>) -> (i64, i64) {
+    let begun = |then: DateTime<Utc>| newest_first.iter().find(|d| d.begun_at <= then);
+    let from = begun(since - TO_NUMBER).map_or(0, |d| d.first_seq);
+    let beyond = newest_first.iter().rev().find(|d| d.begun_at > until + TO_NUMBER);
+    (from, beyond.map_or(i64::MAX, |d| d.first_seq))
+}
+
+/// The smallest and the largest of some numbers: with them the database looks into few tables.
+pub(crate) fn span(seqs: &[i64]) -> (i64, i64) {
+    (seqs.iter().copied().min().unwrap_or(0), seqs.iter().copied().max().unwrap_or(0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn day(first: i64, hour: u32, last: Option<i64>) -> Day {
+        let begun_at = format!("2026-11-{:02}T{:02}:00:00Z", 1 + hour / 24, hour % 24).parse().expect("a time");
+        Day { first_seq: first * ROOM, bound_seq: (first + 1) * ROOM, begun_at, last_seq: last }
+    }
+
+    #[test]
+    fn a_depth_counts_on_over_the_gaps_between_days() {
+        let days = [day(2, 48, None), day(1, 24, Some(ROOM + 9)), day(0, 0, Some(100))];
+        assert_eq!(floor(&days, 2 * ROOM + 50, 20), 2 * ROOM + 30);
+        assert_eq!(floor(&days, 2 * ROOM + 5, 20), 96, "5 of today, 10 of yesterday, 5 of the day before");
+        assert_eq!(floor(&days, 2 * ROOM + 5, 1_000), 0);
+        assert_eq!(floor(&days, ROOM + 500_000, 10), ROOM, "a handle in a gap");
+        assert_eq!(floor(&days, i64::MIN, 10), 0);
+        assert_eq!(floor(&[], 7, 10), 0);
+    }
+
+    #[test]
+    fn times_lead_to_numbers_with_room_for_what_was_on_its_way() {
+        let days = [day(2, 48, None), day(1, 24, Some(ROOM + 9)), day(0, 0, Some(100))];
+        let at = |text: &str| text.parse().expect("a time");
+        assert_eq!(numbers(&days, at("2026-11-02T12:00:00Z"), at("2026-11-02T13:00:00Z")), (ROOM, 2 * ROOM));
+        assert_eq!(numbers(&days, at("2026-11-02T00:01:00Z"), at("2026-11-02T23:59:00Z")), (0, i64::MAX));
+        assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z")), (0, i64::MAX));
+    }
+
+    #[test]
+    fn the_first_day_lasts_a_day_and_any_day_ends_when_its_room_does() {
+        let at = |text: &str| text.parse().expect("a time");
+        let first = day(0, 23, None);
+        assert!(!first.is_over(at("2026-11-02T22:59:59Z"), 5) && first.is_over(at("2026-11-02T23:00:00Z"), 5));
+        let later = day(3, 23, None);
+        assert!(later.is_over(at("2026-11-02T00:00:00Z"), 3 * ROOM + 5));
+        assert!(!later.is_over(at("2026-11-01T23:59:59Z"), 3 * ROOM + 5));
+        assert!(later.is_over(at("2026-11-01T23:59:59Z"), 4 * ROOM - 5));
+    }
+}
