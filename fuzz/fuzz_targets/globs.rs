@@ -1,7 +1,7 @@
 //! Any two texts as a glob and a name: matching ends soon, and agrees with the plain rules.
 #![no_main]
 
-use arvok_core::matcher::Glob;
+use arvok_core::glob::Glob;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|pair: (&str, &str)| {

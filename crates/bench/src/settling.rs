@@ -7,8 +7,8 @@ use crate::{
 use arvok_core::{
     Severity,
     document::parse_file,
-    rule::{Rule, Stance},
-    settle::{Event, Keys, Machine, Matched, Memory, Standing},
+    rule::{Keys, Rule, Stance},
+    settle::{Event, Machine, Matched, Memory, Standing},
 };
 use chrono::{DateTime, TimeDelta};
 use std::{hint::black_box, time::Instant};

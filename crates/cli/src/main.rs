@@ -8,6 +8,8 @@ mod error;
 mod events;
 mod show;
 mod spool;
+mod stop;
+mod terminal;
 
 use clap::Parser;
 use std::process::ExitCode;

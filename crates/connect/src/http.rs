@@ -145,5 +145,5 @@ async fn read(mut response: reqwest::Response, base: &str, timeout: Duration) ->
         _ if bytes.is_empty() => Value::Null,
         _ => Value::String(String::from_utf8_lossy(&bytes).replace('\0', "\u{fffd}")),
     };
-    Ok(Answer { status, headers, body: arvok_core::alert::clean_json(body) })
+    Ok(Answer { status, headers, body: arvok_core::text::clean_json(body) })
 }

@@ -2,7 +2,7 @@
 //!
 //! Runbooks declare their inputs this way and connectors what their operations take.
 
-use crate::{ResourcePath, document::Checker, document::nearest, expr::Type};
+use crate::{ResourcePath, document::Checker, expr::Type, text::nearest};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
@@ -93,7 +93,7 @@ impl Inputs {
             return Err(format!(
                 "the input `{}` is wrong: {}",
                 name.trim_start_matches('/'),
-                crate::alert::cut(&e.to_string(), 300)
+                crate::text::cut(&e.to_string(), 300)
             ));
         }
         match whole {

@@ -16,6 +16,7 @@ pub mod catalog;
 pub mod connector;
 pub mod document;
 pub mod expr;
+pub mod glob;
 pub mod inputs;
 pub mod job;
 pub mod matcher;
@@ -25,11 +26,14 @@ pub mod rehearse;
 pub mod rule;
 pub mod runbook;
 pub mod settle;
+pub mod text;
+mod verdict;
 
 pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
 pub use catalog::{Catalog, Definition, Kind};
 pub use document::Problem;
 pub use period::Period;
+pub use verdict::Verdict;
 
 #[cfg(test)]
 mod tests {

@@ -3,7 +3,7 @@
 //! Compressed copies made at build time are preferred; files below `assets/` carry their hash in
 //! their names and may be kept for a year; a path of the console's own answers `index.html`.
 
-use crate::api::ApiError;
+use crate::problem::ApiError;
 use actix_web::{
     HttpRequest, HttpResponse, ResponseError,
     http::{Method, StatusCode, header},
@@ -21,7 +21,7 @@ const PAGES: [&str; 7] = ["", "alerts", "alarms", "jobs", "rules", "proposals", 
 /// else, so that nobody who sends alerts to a wrong path believes that they were taken.
 pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
     let whole = request.path();
-    let shown = arvok_core::alert::cut(whole, 80);
+    let shown = arvok_core::text::cut(whole, 80);
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     let path = whole.strip_prefix('/').unwrap_or(whole);
     if reads && !path.starts_with('/') {

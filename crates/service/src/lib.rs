@@ -1,7 +1,7 @@
 //! The service: receives alerts, decides, runs jobs, answers questions, serves the console.
 //!
-//! [`config`] says how it is set up; [`node`] holds what its parts share; [`intake`] takes
-//! alerts in and commits them in groups; [`runner`] walks jobs through their steps; [`api`] is
+//! [`config`] says how it is set up; [`node`] holds what its parts share; `door` admits deliveries and
+//! [`intake`] commits them in groups; [`runner`] walks jobs through their steps; [`api`] is
 //! everything over HTTP. [`clock`] is the one place that reads the time.
 
 pub mod api;
@@ -9,9 +9,11 @@ pub mod clock;
 pub mod config;
 mod console;
 mod data_folder;
+mod door;
 mod intake;
 mod metrics;
 mod node;
+mod problem;
 mod random;
 mod runner;
 mod selfwatch;

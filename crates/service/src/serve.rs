@@ -4,6 +4,7 @@ use crate::{
     api, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
+    door::Door,
     intake,
     node::{Node, Pools, missing_settings},
     random::secret_text,
@@ -94,7 +95,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let first_token = first_token(&pools.work, &folder).await?;
     let vault = folder.vault()?;
     let installation = arvok_store::installation(&pools.work).await?;
-    let (door, queue) = intake::Door::new();
+    let (door, queue) = Door::new();
     let (stop, stopping) = watch::channel(false);
     let node = Arc::new(Node::new(&config, pools, installation, (vault, Http::new()?), door, stopping));
     let listener = Listener::start(&node.work_db).await?;

@@ -1,7 +1,7 @@
 //! Putting an explanation together: what the core says of the clauses, what the store knows of
 //! the verdicts, and what would be dispatched. Also the texts that are made from an alert.
 
-use crate::{api::ApiError, clock, node::Node};
+use crate::{clock, node::Node, problem::ApiError};
 use arvok_api::{AlertWhy, ClauseItem, DispatchGuess, SawItem, VerdictGuess, Why};
 use arvok_core::{
     Alert,
@@ -194,7 +194,7 @@ pub(crate) fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runboo
     let class = alert.resource.as_str().split('/').next().unwrap_or("vm");
     let name: String = format!("{}-{class}", alert.kind).replace(['.', '_'], "-").to_lowercase();
     let mut lines = vec![
-        format!("rule: {}", arvok_core::alert::cut(&name, 60)),
+        format!("rule: {}", arvok_core::text::cut(&name, 60)),
         format!("summary: {}", Value::from(alert.summary.as_str())),
         "stance: watch  # records what it would do; then propose, then act".into(),
         "listen:".into(),

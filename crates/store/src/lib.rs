@@ -69,10 +69,15 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         .test_before_acquire_if_idle_for(Duration::from_secs(5))
         .statement_timeout(statement)
         .sqlx_logging(false);
+    let mut settings = Vec::new();
     if let Some(idle) = idle {
-        let idle = idle.as_millis().to_string();
-        options.map_sqlx_postgres_opts(move |o| o.options([("idle_in_transaction_session_timeout", idle.clone())]));
+        settings.push(("idle_in_transaction_session_timeout", idle.as_millis().to_string()));
     }
+    if purpose == Purpose::Work {
+        // The same few statements over and over: to plan each anew took as long as to run it.
+        settings.push(("plan_cache_mode", "force_generic_plan".to_owned()));
+    }
+    options.map_sqlx_postgres_opts(move |o| o.options(settings.clone()));
     Ok(Database::connect(options).await?)
 }
 

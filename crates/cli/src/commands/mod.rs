@@ -10,8 +10,6 @@ mod rules;
 mod serve;
 mod storage;
 
-pub use serve::until_stopped;
-
 use crate::{
     args::{Args, Command},
     demo,

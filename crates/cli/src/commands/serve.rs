@@ -1,10 +1,9 @@
 //! `arvok serve` and `arvok standin`: long runs that end with a signal.
 
-use crate::{args::Standin, error::CliError};
+use crate::{args::Standin, error::CliError, stop::until_stopped};
 use arvok_service::Config;
 use arvok_standins::{chat, yard};
 use std::{io::IsTerminal, path::Path, time::Duration};
-use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 
 /// Logs to standard error; `ARVOK_LOG` chooses how much.
@@ -17,16 +16,6 @@ pub fn start_log() {
         .with_ansi(std::io::stderr().is_terminal())
         .with_target(false)
         .try_init();
-}
-
-/// Waits for Ctrl-C or a polite request to end.
-pub async fn until_stopped() -> Result<(), CliError> {
-    let failed = |e: std::io::Error| CliError::Here(format!("signals: {e}"));
-    let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
-    tokio::select! {
-        interrupted = tokio::signal::ctrl_c() => interrupted.map_err(failed),
-        _ = terminate.recv() => Ok(()),
-    }
 }
 
 pub async fn serve(config: Option<&Path>) -> Result<(), CliError> {

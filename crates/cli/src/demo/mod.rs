@@ -7,7 +7,7 @@ mod report;
 mod story;
 mod world;
 
-use crate::{commands, error::CliError, show};
+use crate::{error::CliError, show, stop::until_stopped};
 use std::path::PathBuf;
 use world::World;
 
@@ -26,7 +26,7 @@ pub struct Options {
 
 /// Plays.
 pub async fn run(options: Options) -> Result<(), CliError> {
-    let stopped = commands::until_stopped();
+    let stopped = until_stopped();
     tokio::pin!(stopped);
     let mut world = tokio::select! {
         world = World::start(&options) => world?,

@@ -44,7 +44,7 @@ pub fn step_line(number: usize, step: &PassageStep) -> String {
 
 fn compact(value: &serde_json::Value) -> String {
     let text = value.to_string();
-    let cut = arvok_core::alert::cut(&text, 84);
+    let cut = arvok_core::text::cut(&text, 84);
     if cut.len() < text.len() { format!("{cut}…") } else { text }
 }
 

@@ -23,36 +23,9 @@ pub use time::{ago, between, exact, when};
 pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
+pub use crate::terminal::{out, plain, say};
 use arvok_api::Page;
 use serde::Serialize;
-use std::{borrow::Cow, io::Write};
-
-/// Prints a result; a reader that has gone away is no error.
-pub fn out(text: &str) {
-    let _ = writeln!(std::io::stdout(), "{}", plain(text.trim_end()));
-}
-
-/// Prints a message beside the results.
-pub fn say(text: &str) {
-    let _ = writeln!(std::io::stderr(), "{}", plain(text.trim_end()));
-}
-
-/// A text without what a terminal would take for an order: an alert's words are not ours. Control
-/// characters become their pictures, the others and those that turn text round a question mark.
-pub fn plain(text: &str) -> Cow<'_, str> {
-    let turns = |c: char| matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}');
-    let odd = |c: char| (c.is_control() && !matches!(c, '\n' | '\t')) || turns(c);
-    if !text.contains(odd) {
-        return Cow::Borrowed(text);
-    }
-    let shown = |c: char| match u32::from(c) {
-        _ if !odd(c) => c,
-        code @ 0..0x20 => char::from_u32(0x2400 + code).unwrap_or('?'),
-        0x7f => '\u{2421}',
-        _ => '\u{fffd}',
-    };
-    Cow::Owned(text.chars().map(shown).collect())
-}
 
 /// Prints JSON.
 pub fn json(value: &impl Serialize) -> Result<(), CliError> {
@@ -98,12 +71,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn nothing_is_an_order_to_a_terminal() {
-        assert_eq!(
-            plain("disk \u{1b}[31mfull\u{7}\u{9b}2J\u{202e}\n"),
-            "disk \u{241b}[31mfull\u{2407}\u{fffd}2J\u{fffd}\n"
-        );
-        assert!(matches!(plain("Fähre übergesetzt\n"), Cow::Borrowed(_)));
+    fn json_keeps_its_values_and_gives_no_order_to_a_terminal() {
         let value = serde_json::json!({ "a": "\u{9b}2J\u{1b}\u{202e}" });
         let text = escaped(value.to_string());
         assert_eq!(text, "{\"a\":\"\\u009b2J\\u001b\\u202e\"}");

@@ -9,6 +9,7 @@ mod command;
 mod console;
 mod days;
 mod doors;
+mod house;
 mod kit;
 mod listen_cases;
 mod nodes;

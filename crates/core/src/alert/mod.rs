@@ -9,12 +9,15 @@ mod severity;
 pub use resource::{ResourceError, ResourcePath};
 pub use severity::{Severity, SeverityRange};
 
-use crate::bounds::{depth_complaint, too_deep};
+use crate::{
+    bounds::{depth_complaint, too_deep},
+    text::{clean, clean_json, cut},
+};
 use chrono::{DateTime, Datelike, SubsecRound, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::{borrow::Cow, collections::BTreeMap, fmt};
+use std::{collections::BTreeMap, fmt};
 
 /// Longest `id`, in bytes.
 pub const MAX_ID: usize = 256;
@@ -231,48 +234,6 @@ fn check_labels(labels: BTreeMap<String, String>) -> Result<BTreeMap<String, Str
         return Ok(labels.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned())).collect());
     }
     Ok(labels)
-}
-
-/// The longest prefix of at most `max` bytes that ends between characters.
-pub fn cut(text: &str, max: usize) -> &str {
-    if text.len() <= max {
-        return text;
-    }
-    let mut end = max;
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    &text[..end]
-}
-
-/// Replaces U+0000, which PostgreSQL's text and jsonb cannot hold, by U+FFFD.
-fn clean(text: &str) -> Cow<'_, str> {
-    if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
-}
-
-/// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it is.
-pub fn clean_json(value: Value) -> Value {
-    if is_clean(&value) { value } else { cleaned(value) }
-}
-
-fn is_clean(value: &Value) -> bool {
-    match value {
-        Value::String(s) => !s.contains('\0'),
-        Value::Array(items) => items.iter().all(is_clean),
-        Value::Object(map) => map.iter().all(|(k, v)| !k.contains('\0') && is_clean(v)),
-        _ => true,
-    }
-}
-
-fn cleaned(value: Value) -> Value {
-    match value {
-        Value::String(s) => Value::String(clean(&s).into_owned()),
-        Value::Array(items) => Value::Array(items.into_iter().map(cleaned).collect()),
-        Value::Object(map) => {
-            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), cleaned(v))).collect())
-        }
-        other => other,
-    }
 }
 
 #[cfg(test)]

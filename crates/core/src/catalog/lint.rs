@@ -6,22 +6,13 @@
 use super::{Catalog, Entry};
 use crate::{
     Period,
-    document::{Checker, Problem, nearest},
+    document::Problem,
     expr::Path,
-    matcher::Glob,
+    glob::Glob,
     rule::{Profile, Rule},
+    text::nearest,
 };
 use std::collections::{BTreeMap, BTreeSet};
-
-/// The names of all warnings, and what each says.
-pub const WARNINGS: [(&str, &str); 6] = [
-    ("never-matches", "no alert can match the rule"),
-    ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
-    ("unknown-resource", "a resource or glob fits nothing that is known"),
-    ("other-case", "a text was only ever seen with other capital letters"),
-    ("same-runbook", "another rule dispatches the same runbook for the same alert"),
-    ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),
-];
 
 /// Most rules of one runbook that are compared with each other.
 const COMPARED: usize = 200;
@@ -56,23 +47,6 @@ impl<'a> Rivals<'a> {
             }
         }
         Self(by_runbook)
-    }
-}
-
-/// Checks the names under `knowingly`.
-pub(crate) fn check_known(check: &mut Checker<'_>, known: &BTreeMap<String, String>) {
-    let names = || WARNINGS.iter().map(|(name, _)| *name);
-    for (name, reason) in known {
-        let at = format!("/knowingly/{name}");
-        if !names().any(|n| n == name) {
-            let hint = match nearest(name, names()) {
-                Some(n) => format!("did you mean `{n}`?"),
-                None => format!("the warnings are {}", names().collect::<Vec<_>>().join(", ")),
-            };
-            check.fail(&at, format!("there is no warning `{name}`; {hint}"));
-        } else if reason.trim().is_empty() {
-            check.fail(&at, "says no reason; write down why it is so on purpose");
-        }
     }
 }
 

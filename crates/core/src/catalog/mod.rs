@@ -11,13 +11,14 @@ pub use schema::schema;
 
 use crate::{
     connector::{Connection, Connector, Operation},
-    document::{Document, Problem, nearest, parse_file},
+    document::{Document, Problem, parse_file},
     expr::Template,
     matcher::Matcher,
     read::Source,
     rehearse,
     rule::Rule,
     runbook::Runbook,
+    text::nearest,
 };
 use serde::{Deserialize, Serialize};
 use std::{

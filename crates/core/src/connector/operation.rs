@@ -3,11 +3,11 @@
 
 use crate::{
     Period,
-    alert::{clean_json, cut},
     bounds::{depth_complaint, too_deep},
     document::Checker,
     expr::{Expr, Names, Scope, Template, Type, Val},
     inputs::Inputs,
+    text::{clean_json, cut},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

@@ -1,7 +1,6 @@
 //! Collecting the complaints that types cannot express, all at once.
 
 use super::{Document, Problem};
-use crate::expr::{Expr, Names, Template};
 use serde_json::Value;
 
 /// Collects complaints about one document.
@@ -41,42 +40,9 @@ impl<'a> Checker<'a> {
         self.document.decode_part(pointer, value).map_err(|p| self.problems.push(p)).ok()
     }
 
-    /// Compiles a condition, which must be true or false.
-    pub fn condition(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
-        let made = self.expr(pointer, text, names)?;
-        match made.may_be_condition(names) {
-            Ok(()) => Some(made),
-            Err(e) => {
-                self.problems.push(self.document.inner_problem(pointer, e.span, e.message));
-                None
-            }
-        }
-    }
-
-    /// Compiles an expression.
-    pub fn expr(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
-        Expr::compile(text, names)
-            .map_err(|e| self.problems.push(self.document.inner_problem(pointer, e.span, e.message)))
-            .ok()
-    }
-
-    /// Compiles a value with `${ ... }` in its strings.
-    pub fn template(&mut self, pointer: &str, value: &Value, names: Names<'_>) -> Option<Template> {
-        let errors = match Template::compile(value, names) {
-            Ok(template) => return Some(template),
-            Err(errors) => errors,
-        };
-        for e in errors {
-            let at = format!("{pointer}{}", e.pointer);
-            let string = self.document.value.pointer(&at).and_then(Value::as_str).unwrap_or_default();
-            let offset = string.find(&e.text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
-            let span = offset.map(|o| match e.error.span {
-                Some((from, to)) => (o + from, o + to),
-                None => (o, o + u32::try_from(e.text.chars().count()).unwrap_or(1)),
-            });
-            self.problems.push(self.document.inner_problem(&at, span, e.error.message));
-        }
-        None
+    /// Notes a complaint that has its place already.
+    pub fn note(&mut self, problem: Problem) {
+        self.problems.push(problem);
     }
 
     /// The definition if nothing was noted, else everything that was.
@@ -97,6 +63,6 @@ pub fn check_name(name: &str) -> Result<(), String> {
     }
     Err(format!(
         "`{}` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first",
-        crate::alert::cut(name, 80)
+        crate::text::cut(name, 80)
     ))
 }

@@ -1,6 +1,7 @@
 //! From a document to a typed definition; serde's complaints get a place and a better wording.
 
-use super::{Document, Problem, nearest};
+use super::{Document, Problem};
+use crate::text::nearest;
 use serde::de::DeserializeOwned;
 
 impl Document {

@@ -10,7 +10,7 @@ mod problem;
 mod yaml;
 
 pub use check::{Checker, check_name};
-pub use problem::{Problem, nearest};
+pub use problem::Problem;
 pub use yaml::parse_file;
 
 use serde_json::Value;

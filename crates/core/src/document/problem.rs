@@ -32,26 +32,9 @@ impl fmt::Display for Problem {
         for line in message {
             writeln!(f, "      {line}")?;
         }
-        let shown = crate::alert::cut(&self.text, 160);
+        let shown = crate::text::cut(&self.text, 160);
         let marks = self.length.min(shown.chars().count().saturating_sub(self.column - 1)).max(1);
         writeln!(f, "{:>5} | {}", self.line, shown)?;
         write!(f, "      | {}{}", " ".repeat(self.column.saturating_sub(1).min(160)), "^".repeat(marks))
     }
-}
-
-/// Longest word for which a nearest one is looked for, in bytes.
-const LONGEST: usize = 128;
-
-/// The known word that a misspelt one most likely stands for.
-pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    if word.len() > LONGEST {
-        return None;
-    }
-    let allowed = (word.chars().count() / 3).max(1);
-    known
-        .into_iter()
-        .map(|k| (strsim::damerau_levenshtein(&word.to_lowercase(), &k.to_lowercase()), k))
-        .filter(|(d, _)| *d <= allowed)
-        .min_by_key(|(d, _)| *d)
-        .map(|(_, k)| k)
 }

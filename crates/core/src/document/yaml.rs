@@ -4,7 +4,7 @@
 //! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
 
 use super::{Document, MAX_EXPANDED, MAX_FILE, MAX_NESTING, MAX_NODES, Place, Problem};
-use crate::alert::cut;
+use crate::text::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
 use serde_json::{Map, Value};
 use std::{

@@ -117,10 +117,10 @@ fn fields<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, into: &mut Vec<(String, 
     };
     let shown = value.map(|v| {
         let text = match &v {
-            Val::Str(s) => format!("{:?}", crate::alert::cut(s, 60)),
+            Val::Str(s) => format!("{:?}", crate::text::cut(s, 60)),
             other => other.text(),
         };
-        crate::alert::cut(&text, 64).to_owned()
+        crate::text::cut(&text, 64).to_owned()
     });
     if !into.iter().any(|(p, _)| *p == path) {
         into.push((path, shown));

@@ -1,7 +1,7 @@
 //! The functions of the language, and the few that Arvok adds.
 
 use super::{ExprError, value::Val};
-use crate::{Period, document::nearest, matcher::Glob};
+use crate::{Period, glob::Glob, text::nearest};
 use chrono::{DateTime, Utc};
 use std::{borrow::Cow, rc::Rc};
 
@@ -63,7 +63,7 @@ pub(super) fn call<'a>(name: &str, args: &[Val<'a>]) -> Result<Val<'a>, ExprErro
         ("double", [v]) => to_double(v).ok_or_else(wrong),
         ("timestamp", [Val::Str(s)]) => DateTime::parse_from_rfc3339(s)
             .map(|t| Val::Time(t.with_timezone(&Utc)))
-            .map_err(|_| ExprError::new(format!("`{}` is not an RFC 3339 time", crate::alert::cut(s, 40)))),
+            .map_err(|_| ExprError::new(format!("`{}` is not an RFC 3339 time", crate::text::cut(s, 40)))),
         ("timestamp", [Val::Int(s)]) => DateTime::from_timestamp(*s, 0).map(Val::Time).ok_or_else(wrong),
         ("duration", [Val::Str(s)]) => Period::parse(s).map(|p| Val::Span(p.delta())).map_err(ExprError::new),
         ("seconds", [Val::Span(d)]) => Ok(Val::Double(d.num_milliseconds() as f64 / 1000.0)),
@@ -124,7 +124,7 @@ pub(super) fn regex(pattern: &str) -> Result<regex::Regex, ExprError> {
         |_| {
             ExprError::new(format!(
                 "`{}` is not a regular expression, or too large a one",
-                crate::alert::cut(pattern, 40)
+                crate::text::cut(pattern, 40)
             ))
         },
     )

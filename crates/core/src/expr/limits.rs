@@ -8,7 +8,7 @@ use super::{
     parse::{Binary, Node, Op},
     value::Const,
 };
-use crate::{Severity, matcher::Glob};
+use crate::{Severity, glob::Glob};
 use std::fmt;
 
 /// A field of an alert that demands are made of.

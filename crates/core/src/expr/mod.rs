@@ -8,6 +8,7 @@
 //! One extension to the language: a number may be compared and combined with another whether
 //! either was written with a decimal point or not, since senders are careless about that.
 
+mod check;
 mod eval;
 mod explain;
 mod functions;

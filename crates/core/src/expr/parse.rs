@@ -5,7 +5,7 @@
 //! overflow the stack of a node. A panic of the parser is a complaint like any other.
 
 use super::{ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, types, value::Const};
-use crate::{Severity, document::nearest, matcher::Glob};
+use crate::{Severity, glob::Glob, text::nearest};
 use cel::common::ast::{EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 

@@ -2,8 +2,8 @@
 //! keeps the value's type; `$${` stands for the two characters `${`.
 
 use super::{Expr, ExprError, Names, Scope, eval::MAX_RESULT};
-use crate::alert::clean_json;
 use crate::bounds::{depth_complaint, too_deep, weight};
+use crate::text::clean_json;
 use serde_json::{Map, Value};
 
 /// A compiled value of a definition.

@@ -9,7 +9,7 @@ use super::{
     parse::{Binary, Fold, Node, Op},
     value::Const,
 };
-use crate::{Severity, document::nearest};
+use crate::{Severity, text::nearest};
 use std::{
     collections::BTreeMap,
     sync::{Arc, LazyLock},
@@ -350,7 +350,7 @@ fn severity_words(x: &Type, y: &Type, a: &Node, b: &Node) -> Result<(), ExprErro
         Some(n) => format!("did you mean `{n}`?"),
         None => format!("the severities are {}", names.join(", ")),
     };
-    Err(ExprError::new(format!("`{}` is not a severity; {hint}", crate::alert::cut(word, 40))))
+    Err(ExprError::new(format!("`{}` is not a severity; {hint}", crate::text::cut(word, 40))))
 }
 
 fn add(x: &Type, y: &Type) -> Result<Type, ExprError> {

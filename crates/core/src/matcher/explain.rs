@@ -1,8 +1,9 @@
 //! Why a rule matches an alert or not: each clause with its truth and the values it saw.
 
-use super::{Glob, any};
+use super::any;
 use crate::{
     Alert,
+    glob::Glob,
     rule::{AlertScope, Listen, Rule},
 };
 use std::fmt::Display;

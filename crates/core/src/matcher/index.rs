@@ -10,10 +10,11 @@
 //! Why a few fields together and not one: a kind alone is shared by thousands of rules, a kind
 //! and a site by a handful. Why not all fields: each further space is one more look-up.
 
-use super::{Glob, Match, test};
+use super::{Match, test};
 use crate::{
     Alert, AlertState, Severity,
     expr::{Limit, Path},
+    glob::Glob,
     rule::Rule,
 };
 use aho_corasick::AhoCorasick;

@@ -5,15 +5,14 @@
 //! alert. What follows a match is [`crate::settle`]'s business.
 
 mod explain;
-mod glob;
 mod index;
 
 pub use explain::{Clause, explain, near, shortfall};
-pub use glob::Glob;
 pub use index::{Hit, Matcher};
 
 use crate::{
     Alert,
+    glob::Glob,
     rule::{AlertScope, Listen, Rule},
 };
 

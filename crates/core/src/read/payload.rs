@@ -175,7 +175,7 @@ fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     let state = match maybe("state", &read.state)? {
         None => AlertState::Raised,
         Some(word) => AlertState::parse(&word).ok_or_else(|| {
-            unreadable("state", format!("`{}` is not raised, cleared or noted", crate::alert::cut(&word, 40)))
+            unreadable("state", format!("`{}` is not raised, cleared or noted", crate::text::cut(&word, 40)))
         })?,
     };
     let mut labels = BTreeMap::new();
@@ -210,14 +210,14 @@ fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable
         SeverityRead::Expr(e) => {
             let word = word(e)?;
             Severity::parse(&word)
-                .ok_or_else(|| unreadable("severity", format!("`{}` is not a severity", crate::alert::cut(&word, 40))))
+                .ok_or_else(|| unreadable("severity", format!("`{}` is not a severity", crate::text::cut(&word, 40))))
         }
         SeverityRead::Words { of, words, otherwise } => {
             let word = word(of)?;
             words.get(&word).copied().or(*otherwise).ok_or_else(|| {
                 unreadable(
                     "severity",
-                    format!("`{}` has no translation and there is no `else`", crate::alert::cut(&word, 40)),
+                    format!("`{}` has no translation and there is no `else`", crate::text::cut(&word, 40)),
                 )
             })
         }

@@ -2,10 +2,9 @@
 
 use super::{Rehearsal, Report};
 use crate::{
-    Alert, NewAlert, Period,
+    Alert, NewAlert, Period, Verdict,
     alert::Delivery,
     rule::{ExampleDoc, ExpectDoc, GivenDoc, Rule},
-    settle::Verdict,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value, json};
@@ -54,7 +53,7 @@ fn play_one(rule: &Rule, number: usize, example: &ExampleDoc) -> Vec<Failure> {
 fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Result<Alert, String> {
     let mut fields: Map<String, Value> = example.of.clone();
     fields.extend(given.fields.clone());
-    let plain = |globs: Option<&Vec<crate::matcher::Glob>>| match globs.map(Vec::as_slice) {
+    let plain = |globs: Option<&Vec<crate::glob::Glob>>| match globs.map(Vec::as_slice) {
         Some([glob]) => glob.exact().map(str::to_owned),
         _ => None,
     };
@@ -247,7 +246,7 @@ pub fn written_alert(value: &Value, number: usize) -> Result<Alert, String> {
         None | Some(Value::Null) => Ok(None),
         Some(Value::String(text)) => DateTime::parse_from_rfc3339(text)
             .map(|t| Some(t.with_timezone(&Utc)))
-            .map_err(|_| format!("{name}: `{}` is not an RFC 3339 time", crate::alert::cut(text, 40))),
+            .map_err(|_| format!("{name}: `{}` is not an RFC 3339 time", crate::text::cut(text, 40))),
         Some(other) => Err(format!("{name}: {other} is not an RFC 3339 time")),
     };
     let received = fields.remove("received");

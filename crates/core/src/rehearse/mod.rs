@@ -17,7 +17,7 @@ use crate::{
     alarm::{Alarm, Change},
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
-    settle::{Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
+    settle::{self, Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
 };
 use chrono::{DateTime, Utc};
 use rustc_hash::{FxHashMap, FxHasher};
@@ -88,7 +88,7 @@ impl<'a> Rehearsal<'a> {
 
     /// Begins to wait for what the rule names and was never heard of.
     pub fn begin(&mut self, at: DateTime<Utc>) {
-        for (key, tally) in self.rule.awaiting(at) {
+        for (key, tally) in settle::awaiting(self.rule, at) {
             if let Some(due) = tally.due {
                 self.queue.push(Reverse((due, Slot::Tally(key.clone()))));
             }

@@ -1,9 +1,6 @@
 //! What a rehearsal has to tell, within bounds: everything is counted, the first so many are kept.
 
-use crate::{
-    Alert,
-    settle::{Reason, Verdict},
-};
+use crate::{Alert, Verdict, settle::Reason};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};

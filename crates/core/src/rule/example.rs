@@ -1,7 +1,7 @@
 //! `examples`: what a rule is expected to do, written beside it. How they are played is
 //! [`crate::rehearse`].
 
-use crate::{Period, document::Checker, settle::Verdict};
+use crate::{Period, Verdict, document::Checker};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};

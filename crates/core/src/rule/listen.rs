@@ -1,7 +1,7 @@
 //! `listen`: the conditions an alert must meet, all of them.
 
 use super::ALERT;
-use crate::{AlertState, alert::SeverityRange, document::Checker, expr::Expr, matcher::Glob};
+use crate::{AlertState, alert::SeverityRange, document::Checker, expr::Expr, glob::Glob};
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;

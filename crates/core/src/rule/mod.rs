@@ -8,25 +8,37 @@ mod example;
 mod listen;
 mod profile;
 mod settle;
+mod warning;
 
 pub use dispatch::{Dispatch, DispatchDoc, Dispatches, TallyView, Urgency};
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc, Texts};
 pub use profile::Profile;
 pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
+pub use warning::WARNINGS;
 
 use crate::{
     Alert, AlertState, NewAlert, Severity,
     alert::Delivery,
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, Names, Scope, Val},
-    matcher::Glob,
-    settle::{Keys, Tally},
+    glob::Glob,
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+
+/// The keys of what an alert belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Keys {
+    /// Its tally: a JSON list of the fold's values.
+    pub tally: String,
+    /// The gathering it would join.
+    pub gathering: Option<String>,
+    /// The cap it counts against.
+    pub cap: Option<String>,
+}
 
 /// The names that a rule's conditions know.
 pub const ALERT: Names<'static> = Names { roots: &["alert"], functions: &[], types: &[] };
@@ -143,7 +155,7 @@ impl Rule {
         let settle = Settle::check(&mut check, doc.settle, &states);
         let dispatch = Dispatch::check(&mut check, doc.dispatch);
         example::check(&mut check, &doc.examples);
-        crate::catalog::lint::check_known(&mut check, &doc.knowingly);
+        warning::check_known(&mut check, &doc.knowingly);
         let made = (|| {
             Some(Self {
                 name: doc.rule,
@@ -211,15 +223,13 @@ impl Rule {
         self.awaited().into_iter().filter_map(of).find(|a| self.keys(a).is_ok_and(|k| k.tally == tally))
     }
 
-    /// The tallies with which the rule begins to wait for resources that it names.
-    pub fn awaiting(&self, now: DateTime<Utc>) -> Vec<(String, Tally)> {
-        let Some(missing) = self.settle.missing else { return Vec::new() };
-        let awaited = self.awaited();
-        let keys = awaited.iter().filter_map(|(source, kind, resource)| match &self.settle.fold {
+    /// The keys under which the rule waits for resources that it names.
+    pub fn awaited_keys(&self) -> Vec<String> {
+        let key = |(source, kind, resource): &(&str, &str, &str)| match &self.settle.fold {
             None => values(vec![(*source).into(), (*resource).into(), (*kind).into()]).ok(),
             Some(_) => None,
-        });
-        keys.map(|key| (key, Tally::awaiting(now, now + missing.delta()))).collect()
+        };
+        self.awaited().iter().filter_map(key).collect()
     }
 
     /// The entries of `dispatch` that apply to an alert.

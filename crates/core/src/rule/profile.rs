@@ -5,7 +5,7 @@ use super::Rule;
 use crate::{
     Severity,
     expr::{Expr, Limit, Path},
-    matcher::Glob,
+    glob::Glob,
 };
 use std::collections::BTreeMap;
 

@@ -13,25 +13,23 @@
 mod machine;
 mod reason;
 mod tally;
-mod verdict;
 
 pub use machine::Machine;
 pub use reason::{Reason, Trigger};
 pub use tally::{Decision, Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
-pub use verdict::Verdict;
 
-use crate::{AlertState, Severity, alarm::Change, rule::Stance};
+use crate::{
+    AlertState, Severity, Verdict,
+    alarm::Change,
+    rule::{Keys, Rule, Stance},
+};
 use chrono::{DateTime, Utc};
 
-/// The keys of what an alert belongs to.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Keys {
-    /// Its tally: a JSON list of the fold's values.
-    pub tally: String,
-    /// The gathering it would join.
-    pub gathering: Option<String>,
-    /// The cap it counts against.
-    pub cap: Option<String>,
+/// The tallies with which a rule begins to wait for resources that it names.
+pub fn awaiting(rule: &Rule, now: DateTime<Utc>) -> Vec<(String, Tally)> {
+    let Some(missing) = rule.settle.missing else { return Vec::new() };
+    let tally = |key| (key, Tally::awaiting(now, now + missing.delta()));
+    rule.awaited_keys().into_iter().map(tally).collect()
 }
 
 /// Something with a due time.

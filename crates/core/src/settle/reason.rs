@@ -2,8 +2,8 @@
 
 #![expect(missing_docs, reason = "the fields are the numbers of the sentence that each variant says")]
 
-use super::{Fired, Verdict};
-use crate::{Period, Severity, period::rough, rule::Stance};
+use super::Fired;
+use crate::{Period, Severity, Verdict, period::rough, rule::Stance};
 use chrono::{DateTime, SecondsFormat, Utc};
 use std::fmt;
 

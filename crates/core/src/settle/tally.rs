@@ -3,8 +3,8 @@
 //! Plain values that can be written down and read again. What happens to them is the business of
 //! [`super::Machine`].
 
-use super::{Slot, Verdict};
-use crate::{Severity, rule::Stance};
+use super::Slot;
+use crate::{Severity, Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap};

@@ -11,7 +11,7 @@ use actix_web::{
     delete, get, post, put, web,
 };
 use arvok_api::{Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
-use arvok_core::{Kind, alert::cut, document::check_name};
+use arvok_core::{Kind, document::check_name, text::cut};
 use arvok_store::{
     access,
     secrets::{self as store, Sealed},

@@ -82,7 +82,7 @@ pub(crate) async fn before_the_body(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<BoxBody>, Error> {
     let odd = [request.path(), request.query_string()].into_iter().find(|p| p.contains("%00"));
-    if let Some(shown) = odd.map(|part| arvok_core::alert::cut(part, 80).to_owned()) {
+    if let Some(shown) = odd.map(|part| arvok_core::text::cut(part, 80).to_owned()) {
         return Ok(
             request.error_response(ApiError::BadRequest(format!("{shown}: the character U+0000 is not allowed")))
         );

@@ -12,9 +12,9 @@ use arvok_api::{
 };
 use arvok_core::{
     Definition, Kind,
-    alert::cut,
     catalog::{self, Checked, Entry, Seen},
-    document::nearest,
+    settle,
+    text::{cut, nearest},
 };
 use arvok_store::{
     StoreError,
@@ -92,7 +92,7 @@ pub(super) async fn one(
     let (word, name) = path.into_inner();
     let kind = kind(&word)?;
     let published = node.published();
-    let missing = || ApiError::NotFound(format!("{kind} `{}`", arvok_core::alert::cut(&name, 64)));
+    let missing = || ApiError::NotFound(format!("{kind} `{}`", arvok_core::text::cut(&name, 64)));
     let entry = published.catalog.entry(kind, &name).ok_or_else(missing)?;
     let item = item(&node, entry, &used(&node, kind).await?).ok_or_else(missing)?;
     let verdicts = if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
@@ -122,7 +122,7 @@ pub(super) async fn history(
     let kind = kind(&word)?;
     let items = store::versions(&node.db, kind.as_str(), &name).await?;
     if items.is_empty() {
-        return Err(ApiError::NotFound(format!("{kind} `{}`", arvok_core::alert::cut(&name, 64))));
+        return Err(ApiError::NotFound(format!("{kind} `{}`", arvok_core::text::cut(&name, 64))));
     }
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
@@ -256,7 +256,7 @@ async fn put(
 fn awaited<'a>(changed: impl Iterator<Item = &'a Arc<Entry>>, now: DateTime<Utc>) -> Vec<Awaited> {
     let of = |entry: &Arc<Entry>| match &entry.definition {
         Definition::Rule(rule) => {
-            let waiting = rule.awaiting(now).into_iter();
+            let waiting = settle::awaiting(rule, now).into_iter();
             waiting.map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally }).collect()
         }
         _ => Vec::new(),

@@ -3,7 +3,8 @@
 use super::{ApiError, MAX_BODY, body, caller::bearer};
 use crate::{
     clock,
-    intake::{Admission, KEPT, NotTaken, deliver},
+    door::{Admission, KEPT, NotTaken},
+    intake::deliver,
     node::{Node, Published, SecretScope},
     random,
 };
@@ -11,10 +12,9 @@ use actix_web::{HttpRequest, HttpResponse, http::header, routes, web};
 use arvok_api::{KeptItem, Problem, Role, Taken};
 use arvok_core::{
     Kind,
-    alert::{clean_json, cut},
     bounds::{depth_complaint, too_deep},
-    document::nearest,
     read::{Payload, ReadOutcome, Source},
+    text::{clean_json, cut, nearest},
 };
 use arvok_store::{
     Class, access,

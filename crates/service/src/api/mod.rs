@@ -12,7 +12,6 @@ mod intake;
 mod jobs;
 mod nodes;
 mod openapi;
-mod problem;
 mod proposals;
 mod rehearsal;
 mod rules;
@@ -20,9 +19,9 @@ mod storage;
 mod stream;
 mod watch;
 
+use crate::problem::{self, ApiError};
 pub(crate) use health::fault;
 pub use openapi::document as openapi_document;
-pub(crate) use problem::ApiError;
 
 use actix_web::{
     Error,

@@ -4,6 +4,7 @@ use super::{
     access, alarms, alerts, definitions, health, intake, jobs, nodes, proposals, rehearsal, rules, storage, stream,
     watch,
 };
+use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
 use utoipa::{
     Modify, OpenApi,
@@ -68,9 +69,6 @@ struct Whole;
     serve
 ))]
 struct Versioned;
-
-/// The content type of errors (RFC 9457).
-pub(super) const PROBLEM: &str = "application/problem+json";
 
 struct Security;
 

@@ -113,10 +113,9 @@ pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc
 pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32), ApiError> {
     let published = node.published();
     let known = published.catalog.entries(Kind::Rule).map(|e| e.name.as_str());
-    let hint =
-        || arvok_core::document::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+    let hint = || arvok_core::text::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
     let found = published.catalog.rule(name).map(|(rule, version)| (Arc::clone(rule), version));
-    found.ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::alert::cut(name, 64), hint())))
+    found.ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::text::cut(name, 64), hint())))
 }
 
 /// The only rule of a text, or the one of that name.

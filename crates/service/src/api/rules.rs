@@ -10,8 +10,9 @@ use crate::{node::Node, why};
 use actix_web::{get, post, web};
 use arvok_api::{AlertWhy, Draft, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
 use arvok_core::{
-    Alert, Definition, Kind, Severity, catalog::lint, expr, rehearse, rehearse::written_alert, rule::Rule,
-    settle::Verdict,
+    Alert, Definition, Kind, Severity, Verdict, expr,
+    rehearse::{self, written_alert},
+    rule::{Rule, WARNINGS},
 };
 use arvok_store::read::{self, VerdictFilter};
 use chrono::{DateTime, Utc};
@@ -219,6 +220,6 @@ pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result
         fields: expr::ALERT_FIELDS.map(str::to_owned).to_vec(),
         severities: Severity::ALL.map(|s| s.as_str().to_owned()).to_vec(),
         verdicts: Verdict::ALL.map(|v| v.as_str().to_owned()).to_vec(),
-        warnings: lint::WARNINGS.map(|(name, says)| (name.to_owned(), says.to_owned())).into(),
+        warnings: WARNINGS.map(|(name, says)| (name.to_owned(), says.to_owned())).into(),
     }))
 }

@@ -2,17 +2,16 @@
 //!
 //! Deliveries wait in a queue that is bounded by what they weigh; the pipeline takes what has
 //! gathered, decides and commits it in one transaction, and only then is each sender answered.
-//! While one batch is being committed the next gathers, so the busier it gets the larger the
-//! batches are. A batch that cannot be taken is halved until the culprit is alone; it is kept as
+//! While one batch is being committed the next gathers, and is committed beside it only once it is
+//! worth that; so the busier it gets the larger the batches are. A batch that cannot be taken is halved until the culprit is alone; it is kept as
 //! unreadable and its neighbours are taken.
 
-mod door;
 mod due;
 
-pub(crate) use door::{Admission, Door, KEPT, Queue};
 pub(crate) use due::watch_due;
 
 use crate::{
+    door::{Admission, Delivery, KEPT, NotTaken, Queue},
     metrics::{Metrics, RuleLabel, SourceLabel},
     node::Node,
 };
@@ -29,34 +28,9 @@ const BATCH: usize = 1024;
 /// Most bytes of deliveries in one transaction, as they were received.
 const BATCH_BYTES: usize = 2 << 20;
 /// Batches that are committed side by side.
-pub(crate) const LANES: usize = 2;
+pub(crate) const LANES: usize = 3;
 /// Most reloads for one batch.
 const RELOADS: u32 = 4;
-
-/// One payload, and where the answer goes.
-#[derive(Debug)]
-pub(crate) struct Delivery {
-    pub parcel: Parcel,
-    pub answer: oneshot::Sender<Result<TakenParcel, NotTaken>>,
-    /// Its share of what may be under way at once; given back when it is answered.
-    pub admission: Admission,
-}
-
-/// Why a payload was not taken.
-#[derive(Clone, Debug, thiserror::Error)]
-pub(crate) enum NotTaken {
-    /// Nothing of it was kept.
-    #[error("the records cannot be written at the moment")]
-    Store,
-    /// It can never be recorded; it was kept under this number.
-    #[error("it cannot be recorded: {reason}")]
-    Strange {
-        /// The number under which it was kept.
-        id: i64,
-        /// Why.
-        reason: String,
-    },
-}
 
 /// Hands a payload to the pipeline and waits for the commit.
 pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -> Result<TakenParcel, NotTaken> {
@@ -73,11 +47,12 @@ pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -
 /// Commits what gathers until all senders are gone.
 pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue, shard: i16) {
     let mut lane = Lane { shard, ..Lane::default() };
-    while let Some(batch) = queue.gather(BATCH, BATCH_BYTES).await {
+    while let Some((batch, committing)) = queue.gather(BATCH, BATCH_BYTES).await {
         if let Some(first) = batch.first() {
             node.metrics.queue_seconds.observe(first.admission.waited().as_secs_f64());
         }
         commit(&node, batch, &mut lane).await;
+        drop(committing);
     }
 }
 
@@ -159,7 +134,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, lane: &mut Lane) {
     let Parcel { source, received, alerts, mut strange } = delivery.parcel;
     let source_of = source.clone();
     let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
-    let payload = arvok_core::alert::cut(&node.published().redactor.text(&what), KEPT).to_owned();
+    let payload = arvok_core::text::cut(&node.published().redactor.text(&what), KEPT).to_owned();
     strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload });
     let last = strange.len() - 1;
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };

@@ -8,7 +8,7 @@ pub(crate) use announcer::Announcer;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 
-use crate::{api::ApiError, clock, config::Config, intake::Door, metrics::Metrics};
+use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiError};
 use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Http, Vault};

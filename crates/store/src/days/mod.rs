@@ -177,7 +177,8 @@ pub(crate) fn floor(newest_first: &[Day], mut top: i64, mut depth: i64) -> i64 {
 pub(crate) fn numbers(newest_first: &[Day], since: DateTime<Utc>, until: DateTime<Utc>) -> (i64, i64) {
     let begun = |then: DateTime<Utc>| newest_first.iter().find(|d| d.begun_at <= then);
     let from = begun(since - TO_NUMBER).map_or(0, |d| d.first_seq);
-    let beyond = newest_first.iter().rev().find(|d| d.begun_at > until + TO_NUMBER);
+    // The oldest may hold what was received before it was noted.
+    let beyond = newest_first.iter().rev().skip(1).find(|d| d.begun_at > until + TO_NUMBER);
     (from, beyond.map_or(i64::MAX, |d| d.first_seq))
 }
 
@@ -213,6 +214,7 @@ mod tests {
         assert_eq!(numbers(&days, at("2026-11-02T12:00:00Z"), at("2026-11-02T13:00:00Z")), (ROOM, 2 * ROOM));
         assert_eq!(numbers(&days, at("2026-11-02T00:01:00Z"), at("2026-11-02T23:59:00Z")), (0, i64::MAX));
         assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z")), (0, i64::MAX));
+        assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2026-01-02T00:00:00Z")), (0, ROOM));
     }
 
     #[test]

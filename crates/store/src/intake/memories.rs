@@ -13,8 +13,8 @@ use crate::{
 };
 use arvok_core::{
     Catalog,
-    rule::Placed,
-    settle::{Keys, Memory, Pool, Tally},
+    rule::{Keys, Placed},
+    settle::{Memory, Pool, Tally},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};

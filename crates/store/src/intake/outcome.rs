@@ -6,11 +6,11 @@ use super::{
 };
 use crate::{StoreError, days, sql::Script};
 use arvok_core::{
-    Alert, Catalog,
-    alert::clean_json,
+    Alert, Catalog, Verdict,
     job::JobState,
     rule::{Dispatch, Rule, Stance, TallyView},
-    settle::{Effect, Fire, NEVER, Verdict},
+    settle::{Effect, Fire, NEVER},
+    text::clean_json,
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};

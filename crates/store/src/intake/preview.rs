@@ -3,9 +3,9 @@
 use super::{alarms, memories};
 use crate::StoreError;
 use arvok_core::{
-    Alert, AlertState,
+    Alert, AlertState, Verdict,
     rule::{Placed, Rule},
-    settle::{Effect, Event, Machine, Matched, Standing, Verdict},
+    settle::{Effect, Event, Machine, Matched, Standing},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseConnection;

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{StoreError, days, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, settle::Verdict};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, QueryResult};
 use std::collections::BTreeMap;

@@ -77,7 +77,7 @@ fn complaints() {
         &long,
     ];
     let lines: Vec<String> =
-        cases.iter().map(|c| format!("{:28} {}", crate::alert::cut(c, 26), eval(c).expect_err(c))).collect();
+        cases.iter().map(|c| format!("{:28} {}", crate::text::cut(c, 26), eval(c).expect_err(c))).collect();
     insta::assert_snapshot!(lines.join("\n"), @"
                                  is empty; an expression was expected
     1 +                          cannot be read as an expression: mismatched input '<EOF>'

@@ -91,7 +91,7 @@ fn two_versions_differ_by_the_dispatches_that_only_one_makes() {
     let now = play_all(&rule(&DISKS.replace("kinds: disk.usage", "severity: critical")), alerts(), 10);
     let difference = now.against(&before);
     assert_eq!((difference.only_now, difference.only_before), (vec![], vec![1]));
-    assert_eq!(difference.verdicts, [(crate::settle::Verdict::Dispatched, -1)].into());
+    assert_eq!(difference.verdicts, [(crate::Verdict::Dispatched, -1)].into());
     assert_eq!(before.against(&before), Difference::default());
 }
 

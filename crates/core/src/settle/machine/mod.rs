@@ -9,10 +9,9 @@ mod pools;
 
 use super::{
     Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason, Seen, Slot, Standing, Tally, Trigger,
-    Verdict,
 };
 use crate::{
-    Period,
+    Period, Verdict,
     rule::{Rule, Stance, Symptoms},
 };
 use chrono::{DateTime, TimeDelta, Utc};

@@ -2,9 +2,9 @@
 
 use super::{Hold, Machine, Outcome, Time};
 use crate::{
-    Period,
+    Period, Verdict,
     rule::Cap,
-    settle::{Effect, Fire, Memory, Pool, Reason, Slot, Trigger, Verdict},
+    settle::{Effect, Fire, Memory, Pool, Reason, Slot, Trigger},
 };
 
 impl Machine<'_> {

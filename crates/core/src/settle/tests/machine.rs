@@ -3,9 +3,9 @@
 
 use super::*;
 use crate::{
-    Severity,
-    rule::Stance,
-    settle::{Decision, Effect, Event, Keys, Machine, Matched, Memory, Slot, Standing, Verdict},
+    Severity, Verdict,
+    rule::{Keys, Stance},
+    settle::{Decision, Effect, Event, Machine, Matched, Memory, Slot, Standing},
 };
 
 fn keys() -> Keys {

@@ -3,7 +3,7 @@
 //! Gatherings and silence are left to the cases and promises.
 
 use super::*;
-use crate::settle::Verdict;
+use crate::Verdict;
 use proptest::prelude::*;
 
 /// Milliseconds since the start.

@@ -1,7 +1,7 @@
 //! What holds whatever a rule says and whatever happens.
 
 use super::*;
-use crate::settle::Verdict;
+use crate::Verdict;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 

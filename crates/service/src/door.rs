@@ -2,24 +2,53 @@
 //! gives its share back when its sender is answered; so neither a flood of small deliveries nor a
 //! few large ones can fill the node's memory.
 
-use super::Delivery;
+use arvok_store::intake::{Parcel, TakenParcel};
 use std::{
     collections::BTreeMap,
     sync::{
         Arc, Mutex as StdMutex, MutexGuard, PoisonError,
-        atomic::{AtomicI64, AtomicU64, Ordering},
+        atomic::{AtomicI64, AtomicU64, AtomicUsize, Ordering},
     },
     time::{Duration, Instant},
 };
-use tokio::sync::{Mutex, OwnedSemaphorePermit, Semaphore, mpsc};
+use tokio::sync::{Mutex, Notify, OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 
 /// Bytes of payloads that may be under way at once. Read and taken apart, one byte becomes some
 /// twenty.
 const UNDER_WAY: u32 = 12 << 20;
 /// The least that a delivery counts for.
 const LEAST: u32 = 4 << 10;
+/// Alerts that are worth a commit beside another one.
+const WORTH: usize = 32;
+/// How long fewer wait for more.
+const PATIENCE: Duration = Duration::from_millis(5);
 /// Bytes of an unreadable payload that are kept.
 pub(crate) const KEPT: usize = 64 << 10;
+
+/// One payload, and where the answer goes.
+#[derive(Debug)]
+pub(crate) struct Delivery {
+    pub parcel: Parcel,
+    pub answer: oneshot::Sender<Result<TakenParcel, NotTaken>>,
+    /// Its share of what may be under way at once; given back when it is answered.
+    pub admission: Admission,
+}
+
+/// Why a payload was not taken.
+#[derive(Clone, Debug, thiserror::Error)]
+pub(crate) enum NotTaken {
+    /// Nothing of it was kept.
+    #[error("the records cannot be written at the moment")]
+    Store,
+    /// It can never be recorded; it was kept under this number.
+    #[error("it cannot be recorded: {reason}")]
+    Strange {
+        /// The number under which it was kept.
+        id: i64,
+        /// Why.
+        reason: String,
+    },
+}
 
 /// The share of a delivery.
 #[derive(Debug)]
@@ -72,6 +101,25 @@ pub(crate) struct Door {
 #[derive(Clone, Debug)]
 pub(crate) struct Queue {
     receiver: Arc<Mutex<mpsc::UnboundedReceiver<Delivery>>>,
+    committing: Arc<InHand>,
+}
+
+/// How many batches are being committed.
+#[derive(Debug, Default)]
+struct InHand {
+    count: AtomicUsize,
+    less: Notify,
+}
+
+/// A batch is being committed, until this is dropped.
+#[derive(Debug)]
+pub(crate) struct Committing(Arc<InHand>);
+
+impl Drop for Committing {
+    fn drop(&mut self) {
+        self.0.count.fetch_sub(1, Ordering::AcqRel);
+        self.0.less.notify_one();
+    }
 }
 
 impl Door {
@@ -79,7 +127,7 @@ impl Door {
     pub fn new() -> (Self, Queue) {
         let (sender, receiver) = mpsc::unbounded_channel();
         let door = Self { room: Arc::new(Semaphore::new(UNDER_WAY as usize)), sender, under_way: Arc::default() };
-        (door, Queue { receiver: Arc::new(Mutex::new(receiver)) })
+        (door, Queue { receiver: Arc::new(Mutex::new(receiver)), committing: Arc::default() })
     }
 
     /// Admits a payload of so many bytes; none if there is no room at the moment.
@@ -109,18 +157,33 @@ impl Door {
 }
 
 impl Queue {
-    /// What has gathered, at least one delivery; none when the door is gone.
-    pub async fn gather(&self, most: usize, most_bytes: usize) -> Option<Vec<Delivery>> {
+    /// What has gathered, at least one delivery; none when the door is gone. Beside a batch that is
+    /// being committed, few alerts wait a little for more.
+    pub async fn gather(&self, most: usize, most_bytes: usize) -> Option<(Vec<Delivery>, Committing)> {
         let mut receiver = self.receiver.lock().await;
         let first = receiver.recv().await?;
+        let enough = tokio::time::sleep(PATIENCE);
+        tokio::pin!(enough);
         let (mut alerts, mut bytes) = (first.parcel.alerts.len(), first.admission.bytes);
         let mut batch = vec![first];
         while alerts < most && bytes < most_bytes {
-            let Ok(next) = receiver.try_recv() else { break };
+            let next = match receiver.try_recv() {
+                Ok(next) => next,
+                Err(_) if alerts >= WORTH || self.committing.count.load(Ordering::Acquire) == 0 => break,
+                Err(_) => tokio::select! {
+                    next = receiver.recv() => match next {
+                        Some(next) => next,
+                        None => break,
+                    },
+                    () = self.committing.less.notified() => continue,
+                    () = &mut enough => break,
+                },
+            };
             alerts += next.parcel.alerts.len();
             bytes += next.admission.bytes;
             batch.push(next);
         }
-        Some(batch)
+        self.committing.count.fetch_add(1, Ordering::AcqRel);
+        Some((batch, Committing(Arc::clone(&self.committing))))
     }
 }

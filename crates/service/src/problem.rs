@@ -9,6 +9,9 @@ use actix_web::{
 use arvok_api::{FileProblem, Problem, Role};
 use arvok_store::{Class, StoreError};
 
+/// The media type of an error.
+pub(crate) const PROBLEM: &str = "application/problem+json";
+
 /// Everything that a request can be refused for.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ApiError {
@@ -102,7 +105,7 @@ impl ResponseError for ApiError {
             problems,
         };
         let mut answer = HttpResponse::build(status);
-        answer.content_type(super::openapi::PROBLEM);
+        answer.content_type(PROBLEM);
         match self {
             Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
             Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
@@ -139,7 +142,7 @@ impl From<StoreError> for ApiError {
     }
 }
 
-pub(super) fn json_config(limit: usize) -> web::JsonConfig {
+pub(crate) fn json_config(limit: usize) -> web::JsonConfig {
     web::JsonConfig::default().limit(limit).content_type_required(false).error_handler(move |e, _| {
         match e {
             JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
@@ -152,7 +155,7 @@ pub(super) fn json_config(limit: usize) -> web::JsonConfig {
     })
 }
 
-pub(super) fn query_config() -> web::QueryConfig {
+pub(crate) fn query_config() -> web::QueryConfig {
     web::QueryConfig::default().error_handler(|e, _| {
         let QueryPayloadError::Deserialize(e) = e else {
             return ApiError::BadRequest("the query cannot be read".into()).into();
@@ -161,9 +164,9 @@ pub(super) fn query_config() -> web::QueryConfig {
     })
 }
 
-pub(super) fn path_config() -> web::PathConfig {
+pub(crate) fn path_config() -> web::PathConfig {
     web::PathConfig::default().error_handler(|e, request| {
-        let shown = arvok_core::alert::cut(request.path(), 80);
+        let shown = arvok_core::text::cut(request.path(), 80);
         match e {
             PathError::Deserialize(_) => {
                 ApiError::NotFound(format!("{shown}; the last part should be a number")).into()
@@ -173,8 +176,8 @@ pub(super) fn path_config() -> web::PathConfig {
     })
 }
 
-pub(super) async fn no_such_path(request: HttpRequest) -> HttpResponse {
-    let shown = arvok_core::alert::cut(request.path(), 80);
+pub(crate) async fn no_such_path(request: HttpRequest) -> HttpResponse {
+    let shown = arvok_core::text::cut(request.path(), 80);
     let what = format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
     ApiError::NotFound(what).error_response()
 }

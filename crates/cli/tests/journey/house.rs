@@ -1,0 +1,100 @@
+//! The house itself: within a crate, folders import each other in one direction only.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    path::Path,
+};
+
+type Edges = BTreeMap<String, BTreeSet<String>>;
+
+/// The code of a file, without its tests and comments.
+fn code(path: &Path) -> String {
+    let text = fs::read_to_string(path).expect("a source");
+    let text = text.split("#[cfg(test)]\nmod tests {").next().unwrap_or_default();
+    let line = |l: &str| l.split("//").next().unwrap_or_default().to_owned();
+    text.lines().map(line).collect::<Vec<_>>().join("\n")
+}
+
+fn word(text: &str) -> &str {
+    let end = text.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(text.len());
+    &text[..end]
+}
+
+/// The names that follow a path's beginning: one, or those of a list in braces, not of lists within.
+fn first_names(rest: &str) -> Vec<&str> {
+    let Some(list) = rest.strip_prefix('{') else { return vec![word(rest)] };
+    let (mut depth, mut names, mut begins) = (1, Vec::new(), true);
+    for (at, c) in list.char_indices() {
+        match c {
+            '{' => depth += 1,
+            '}' => depth -= 1,
+            ',' if depth == 1 => begins = true,
+            c if c.is_whitespace() => {}
+            _ if begins && depth == 1 => {
+                names.push(word(&list[at..]));
+                begins = false;
+            }
+            _ => {}
+        }
+        if depth == 0 {
+            break;
+        }
+    }
+    names
+}
+
+/// Which names the root of a crate passes on from which folder.
+fn passed_on(root: &str) -> BTreeMap<String, String> {
+    let mut from = BTreeMap::new();
+    for part in root.split("pub use ").skip(1) {
+        let (folder, rest) = part.split_once("::").expect("a path");
+        from.extend(first_names(rest).into_iter().map(|name| (name.to_owned(), folder.to_owned())));
+    }
+    from
+}
+
+fn collect(folder: &Path, module: &str, from: &BTreeMap<String, String>, edges: &mut Edges) {
+    for entry in fs::read_dir(folder).expect("a folder").map(|e| e.expect("an entry").path()) {
+        let name = entry.file_stem().and_then(|n| n.to_str()).expect("a name").to_owned();
+        let module = if module.is_empty() { &name } else { module };
+        if matches!(name.as_str(), "tests" | "lib" | "main") {
+            continue;
+        }
+        if entry.is_dir() {
+            collect(&entry, module, from, edges);
+            continue;
+        }
+        let imports = edges.entry(module.to_owned()).or_default();
+        for rest in code(&entry).split("crate::").skip(1) {
+            let names = first_names(rest).into_iter();
+            imports.extend(names.map(|n| from.get(n).map_or(n, String::as_str).to_owned()).filter(|n| n != module));
+        }
+    }
+}
+
+/// What is left when whoever imports nothing that is left is taken away again and again.
+fn knot(mut edges: Edges) -> Edges {
+    loop {
+        let left: BTreeSet<String> = edges.keys().cloned().collect();
+        edges.values_mut().for_each(|to| to.retain(|t| left.contains(t)));
+        let before = edges.len();
+        edges.retain(|_, to| !to.is_empty());
+        if edges.len() == before {
+            return edges;
+        }
+    }
+}
+
+#[test]
+fn folders_import_each_other_in_one_direction() {
+    let crates = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/.."));
+    for name in ["api", "cli", "connect", "core", "service", "standins", "store"] {
+        let source = crates.join(name).join("src");
+        let root = fs::read_to_string(source.join("lib.rs")).unwrap_or_default();
+        let mut edges = Edges::new();
+        collect(&source, "", &passed_on(&root), &mut edges);
+        assert!(edges.len() >= 3, "{name}: {edges:?}");
+        assert_eq!(knot(edges), Edges::new(), "{name}: these import each other in a circle");
+    }
+}

@@ -1,0 +1,44 @@
+//! Expressions of a document, compiled; a complaint gets its place within the document.
+
+use super::{Expr, Names, Template};
+use crate::document::Checker;
+use serde_json::Value;
+
+impl Checker<'_> {
+    /// Compiles a condition, which must be true or false.
+    pub fn condition(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
+        let made = self.expr(pointer, text, names)?;
+        match made.may_be_condition(names) {
+            Ok(()) => Some(made),
+            Err(e) => {
+                self.note(self.document().inner_problem(pointer, e.span, e.message));
+                None
+            }
+        }
+    }
+
+    /// Compiles an expression.
+    pub fn expr(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
+        let made = Expr::compile(text, names);
+        made.map_err(|e| self.note(self.document().inner_problem(pointer, e.span, e.message))).ok()
+    }
+
+    /// Compiles a value with `${ ... }` in its strings.
+    pub fn template(&mut self, pointer: &str, value: &Value, names: Names<'_>) -> Option<Template> {
+        let errors = match Template::compile(value, names) {
+            Ok(template) => return Some(template),
+            Err(errors) => errors,
+        };
+        for e in errors {
+            let at = format!("{pointer}{}", e.pointer);
+            let string = self.document().value.pointer(&at).and_then(Value::as_str).unwrap_or_default();
+            let offset = string.find(&e.text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
+            let span = offset.map(|o| match e.error.span {
+                Some((from, to)) => (o + from, o + to),
+                None => (o, o + u32::try_from(e.text.chars().count()).unwrap_or(1)),
+            });
+            self.note(self.document().inner_problem(&at, span, e.error.message));
+        }
+        None
+    }
+}

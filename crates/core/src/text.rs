@@ -1,0 +1,64 @@
+//! Texts of strangers: cut to what can be shown, cleaned to what can be stored, and the known word
+//! that a misspelt one most likely stands for.
+
+use serde_json::Value;
+use std::borrow::Cow;
+
+/// The longest prefix of at most `max` bytes that ends between characters.
+pub fn cut(text: &str, max: usize) -> &str {
+    if text.len() <= max {
+        return text;
+    }
+    let mut end = max;
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    &text[..end]
+}
+
+/// Replaces U+0000, which PostgreSQL's text and jsonb cannot hold, by U+FFFD.
+pub(crate) fn clean(text: &str) -> Cow<'_, str> {
+    if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
+}
+
+/// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it is.
+pub fn clean_json(value: Value) -> Value {
+    if is_clean(&value) { value } else { cleaned(value) }
+}
+
+fn is_clean(value: &Value) -> bool {
+    match value {
+        Value::String(s) => !s.contains('\0'),
+        Value::Array(items) => items.iter().all(is_clean),
+        Value::Object(map) => map.iter().all(|(k, v)| !k.contains('\0') && is_clean(v)),
+        _ => true,
+    }
+}
+
+fn cleaned(value: Value) -> Value {
+    match value {
+        Value::String(s) => Value::String(clean(&s).into_owned()),
+        Value::Array(items) => Value::Array(items.into_iter().map(cleaned).collect()),
+        Value::Object(map) => {
+            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), cleaned(v))).collect())
+        }
+        other => other,
+    }
+}
+
+/// Longest word for which a nearest one is looked for, in bytes.
+const LONGEST: usize = 128;
+
+/// The known word that a misspelt one most likely stands for.
+pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    if word.len() > LONGEST {
+        return None;
+    }
+    let allowed = (word.chars().count() / 3).max(1);
+    known
+        .into_iter()
+        .map(|k| (strsim::damerau_levenshtein(&word.to_lowercase(), &k.to_lowercase()), k))
+        .filter(|(d, _)| *d <= allowed)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, k)| k)
+}
