@@ -85,7 +85,7 @@ pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
 
 /// A hundred rules, so many of which match the alerts of the benchmark, each those of its racks; they
 /// only watch.
-fn rules(matching: usize) -> String {
+pub fn rules(matching: usize) -> String {
     let note = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
     let rule = |n: usize| {
         let kind = if n < matching { "disk.usage".to_owned() } else { format!("other.{n}") };

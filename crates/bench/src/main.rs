@@ -16,6 +16,10 @@ mod summary;
 use stage::Stage;
 use std::{error::Error, process::ExitCode};
 
+/// As in the program that is measured.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// What a benchmark may fail with.
 pub type Fallible<T> = Result<T, Box<dyn Error>>;
 
@@ -32,9 +36,16 @@ fn main() -> ExitCode {
 
 /// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
+    let mut figures = Vec::new();
+    let ended = parts(&mut figures).await;
+    // What was measured before something went wrong is not lost.
+    summary::write(&figures)?;
+    ended
+}
+
+async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     let named: Vec<String> = std::env::args().skip(1).collect();
     let asked = |part: &str| named.is_empty() || named.iter().any(|n| n == part);
-    let mut figures = Vec::new();
     if asked("rules") {
         figures.extend(matching::figures()?);
         figures.push(settling::per_second()?);
@@ -65,5 +76,5 @@ async fn measure() -> Fallible<()> {
         figures.extend(reading::figures(&stage, empty).await?);
     }
     stage.stop();
-    summary::write(&figures)
+    Ok(())
 }

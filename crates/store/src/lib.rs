@@ -69,13 +69,18 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         .test_before_acquire_if_idle_for(Duration::from_secs(5))
         .statement_timeout(statement)
         .sqlx_logging(false);
-    let mut settings = Vec::new();
+    // Compiling a plan that reaches over many days takes longer than to run it.
+    let mut settings = vec![("jit", "off".to_owned())];
     if let Some(idle) = idle {
         settings.push(("idle_in_transaction_session_timeout", idle.as_millis().to_string()));
     }
     if purpose == Purpose::Work {
         // The same few statements over and over: to plan each anew took as long as to run it.
         settings.push(("plan_cache_mode", "force_generic_plan".to_owned()));
+    }
+    if purpose == Purpose::Questions {
+        // Alerts and their verdicts are joined day by day.
+        settings.push(("enable_partitionwise_join", "on".to_owned()));
     }
     options.map_sqlx_postgres_opts(move |o| o.options(settings.clone()));
     Ok(Database::connect(options).await?)

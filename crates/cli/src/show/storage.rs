@@ -2,8 +2,8 @@
 
 use super::{Table, ago};
 use arvok_api::{Storage, StoredDay};
-use arvok_core::period::rough;
-use chrono::{DateTime, TimeDelta, Utc};
+use arvok_core::Period;
+use chrono::{DateTime, Utc};
 
 /// Records by kind, then alerts by day, and below it how long they are kept.
 pub fn storage(s: &Storage) -> String {
@@ -27,7 +27,7 @@ fn day(d: &StoredDay) -> [String; 7] {
 }
 
 fn policy(s: &Storage) -> String {
-    let kept = |seconds: i64| rough(TimeDelta::seconds(seconds));
+    let kept = |seconds: i64| Period::from_secs(seconds.unsigned_abs());
     let mut lines = vec![
         format!("{} in all.", size(s.bytes)),
         format!("Alerts and verdicts are kept for {}.", kept(s.alerts_kept_seconds)),

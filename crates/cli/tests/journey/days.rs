@@ -153,7 +153,7 @@ fn what_is_stored_is_read_over_all_days_and_goes_by_day_and_by_source() {
     assert_eq!(status, 404);
     assert!(said["detail"].as_str().is_some_and(|d| d.contains("kept no longer")), "{said}");
     let said = stage.arvok(&["storage", "show"]);
-    assert!(said.code == 0 && said.out.contains("recognised for 2 d"), "{}", said.all());
+    assert!(said.code == 0 && said.out.contains("recognised for 2d"), "{}", said.all());
 }
 
 #[test]

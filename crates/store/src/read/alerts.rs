@@ -1,10 +1,6 @@
 //! Alerts and payloads that could not be read.
 
-use super::{
-    Conditions,
-    bound::{DEPTH, Floor},
-    like, page,
-};
+use super::{Conditions, bound::Floor, like, page};
 use crate::{StoreError, days, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
@@ -27,8 +23,8 @@ pub struct AlertFilter {
     pub resource: Option<String>,
     /// Matched by this rule.
     pub rule: Option<String>,
-    /// With this verdict of any rule; `matched` for any, `held` for what is held back, `unmatched`
-    /// for none.
+    /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
+    /// back, `unmatched` for none.
     pub verdict: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
@@ -68,26 +64,29 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
     c.maybe("seq < ?", filter.after);
-    // With OFFSET each alert is asked for by its key; else all verdicts would be gone through first.
-    let matched = "EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq";
     let mut from = "alerts a".to_owned();
+    let verdict = filter.verdict.as_deref();
     if let Some(rule) = filter.rule {
         // By the rule's own verdicts, newest first: it may have matched few of many.
-        c.values.extend([rule.into(), filter.after.unwrap_or(i64::MAX).into()]);
-        let (rule, after) = (c.values.len() - 1, c.values.len());
+        let of_rule = [c.value(rule), c.value(filter.after), c.value(floor.as_ref().map(Floor::at))];
+        let [rule, after, floor] = of_rule;
+        let given = verdict_condition(&mut c, verdict).unwrap_or_else(|| "false".into());
         from = format!(
-            "(SELECT v.alert_seq FROM verdicts v WHERE v.rule = ${rule} AND v.alert_seq < ${after}
-                ORDER BY v.alert_seq DESC LIMIT {DEPTH}) r JOIN alerts a ON a.seq = r.alert_seq"
+            "(SELECT v.alert_seq FROM verdicts v WHERE v.rule = {rule} AND v.alert_seq < coalesce({after}, {MAX})
+                AND v.alert_seq >= coalesce({floor}, 0) AND {given}) r JOIN alerts a ON a.seq = r.alert_seq",
+            MAX = i64::MAX
         );
-    }
-    match filter.verdict.as_deref() {
-        Some("unmatched") => c.plain(&format!("NOT {matched} OFFSET 0)")),
-        Some("matched") => c.plain(&format!("{matched} OFFSET 0)")),
-        Some("held") => {
-            let held = Verdict::HELD.map(|v| v.as_str().to_owned()).to_vec();
-            c.add(&format!("{matched} AND v.verdict = ANY(?) OFFSET 0)"), held);
-        }
-        verdict => c.maybe(&format!("{matched} AND v.verdict = ? OFFSET 0)"), verdict.map(str::to_owned)),
+    } else if let Some(verdict) = verdict {
+        // Within the bound of the search all verdicts are looked at; where an index leads to the alerts,
+        // OFFSET has each asked for by its key.
+        let within = match &floor {
+            Some(floor) => format!("AND v.alert_seq >= {}", c.value(floor.at())),
+            None => "OFFSET 0".to_owned(),
+        };
+        let given = verdict_condition(&mut c, Some(verdict));
+        let not = if given.is_none() { "NOT " } else { "" };
+        let given = given.unwrap_or_else(|| "true".into());
+        c.plain(&format!("{not}EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {given} {within})"));
     }
     if let Some(text) = filter.text {
         c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
@@ -100,6 +99,19 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
         floor.close(db, &mut page, filter.since).await?;
     }
     Ok(page)
+}
+
+/// What a verdict must be; none if there must not be any.
+fn verdict_condition(c: &mut Conditions, verdict: Option<&str>) -> Option<String> {
+    match verdict {
+        Some("unmatched") => None,
+        None | Some("matched") => Some("true".to_owned()),
+        Some("held") => {
+            let held = Verdict::HELD.map(|v| v.as_str().to_owned()).to_vec();
+            Some(format!("v.verdict = ANY({})", c.value(held)))
+        }
+        Some(verdict) => Some(format!("v.verdict = {}", c.value(verdict))),
+    }
 }
 
 /// One alert with its payload and its verdicts.

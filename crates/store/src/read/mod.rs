@@ -47,6 +47,12 @@ impl Conditions {
         }
     }
 
+    /// Adds a value; how a condition names it.
+    fn value(&mut self, value: impl Into<Value>) -> String {
+        self.values.push(value.into());
+        format!("${}", self.values.len())
+    }
+
     /// Adds a condition without a value.
     fn plain(&mut self, text: &str) {
         self.texts.push(text.to_owned());

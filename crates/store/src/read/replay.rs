@@ -5,9 +5,8 @@ use super::alerts::recorded;
 use crate::{StoreError, days, sql::statement};
 use arvok_core::{Alert, glob::Glob, rule::Rule};
 use chrono::{DateTime, Utc};
-use futures_util::{Stream, StreamExt, stream};
-use sea_orm::{DatabaseConnection, Statement, StreamTrait, Value};
-use tokio::sync::mpsc;
+use futures_util::{Stream, StreamExt};
+use sea_orm::{DatabaseConnection, StreamTrait, Value};
 
 /// Which alerts a rehearsal has to see.
 #[derive(Clone, Debug)]
@@ -71,38 +70,18 @@ pub async fn count_for_replay(db: &DatabaseConnection, replay: &Replay) -> Resul
     Ok(crate::sql::maybe::<Count>(db, &sql, replay.values(db).await?).await?.map_or(0, |c| c.n))
 }
 
-/// Alerts that are read ahead: so many at a time, so many times.
-const CHUNK: usize = 256;
-const CHUNKS: usize = 8;
-
-type Read = Result<(i64, Alert), StoreError>;
-
 /// The alerts with their numbers, in the order in which they were received. Payloads come along
-/// only where a rule looks at them. They are read ahead by a task of their own, which ends when
-/// nobody wants them any more.
-pub async fn replay(db: &DatabaseConnection, replay: &Replay) -> Result<impl Stream<Item = Read> + use<>, StoreError> {
+/// only where a rule looks at them.
+pub async fn replay<'a>(
+    db: &'a DatabaseConnection,
+    replay: &Replay,
+) -> Result<impl Stream<Item = Result<(i64, Alert), StoreError>> + 'a, StoreError> {
     let body = if replay.body { "body" } else { "'null'::jsonb AS body" };
     let sql = format!(
         "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, {body} {}
         ORDER BY received, seq",
         replay.clause()
     );
-    let statement = statement(&sql, replay.values(db).await?);
-    let (chunks, read) = mpsc::channel(CHUNKS);
-    tokio::spawn(read_ahead(db.clone(), statement, chunks));
-    let chunks = stream::unfold(read, async |mut read| read.recv().await.map(|chunk| (chunk, read)));
-    Ok(chunks.flat_map(|chunk: Vec<Read>| stream::iter(chunk)))
-}
-
-async fn read_ahead(db: DatabaseConnection, statement: Statement, chunks: mpsc::Sender<Vec<Read>>) {
-    let rows = match db.stream_raw(statement).await {
-        Ok(rows) => rows,
-        Err(e) => return drop(chunks.send(vec![Err(e.into())]).await),
-    };
-    let mut chunked = rows.map(|row| recorded(&row?)).chunks(CHUNK);
-    while let Some(chunk) = chunked.next().await {
-        if chunks.send(chunk).await.is_err() {
-            return;
-        }
-    }
+    let rows = db.stream_raw(statement(&sql, replay.values(db).await?)).await?;
+    Ok(rows.map(|row| recorded(&row?)))
 }
