@@ -262,7 +262,12 @@ async fn turn_days(node: &Node) -> bool {
     let begun = days::begin(&node.work_db, now).await;
     let gone = days::expire(&node.work_db, &node.retention, now).await;
     match begun {
-        Ok(true) => tracing::info!("a day of alerts begins"),
+        Ok(true) => {
+            tracing::info!("a day of alerts begins");
+            if let Err(e) = days::survey(&node.work_db).await {
+                tracing::warn!("the days could not be looked at: {e}");
+            }
+        }
         Ok(false) => {}
         Err(e) if e.is_passing() => tracing::info!("a day of alerts begins later: {e}"),
         Err(e) => tracing::warn!("the day of alerts: {e}"),

@@ -92,3 +92,8 @@ BEGIN
         ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count;
     RETURN NULL;
 END';
+
+-- Jobs that a person may have to look at, among all those that ended well.
+CREATE INDEX job_troubled ON job (created_at)
+    WHERE state IN ('failed', 'refused', 'expired', 'unsure') OR effect = 'unconfirmed';
+CREATE INDEX job_of_target ON job (target, id);

@@ -121,6 +121,14 @@ pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, 
     Ok(true)
 }
 
+/// Has the database look at what all days hold together, which it does by itself for each day alone: by
+/// that it plans what reaches over several.
+pub async fn survey(db: &DatabaseConnection) -> Result<(), StoreError> {
+    db.execute_unprepared("ANALYZE alerts").await?;
+    db.execute_unprepared("ANALYZE verdicts").await?;
+    Ok(())
+}
+
 /// Makes the tables of the days to come. Nobody has to wait for it.
 async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
     #[derive(FromQueryResult)]

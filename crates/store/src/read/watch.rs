@@ -84,9 +84,10 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
         format!("SELECT {ITEM} FROM job j WHERE {condition} ORDER BY {order} LIMIT {MOST}")
     };
     let needing = jobs(
-        "j.state = 'unsure' OR (j.created_at >= $1 AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')
-            AND NOT EXISTS (SELECT 1 FROM job later WHERE later.target = j.target AND later.runbook = j.runbook
-                AND later.id > j.id AND later.effect = 'confirmed'))",
+        "(j.state IN ('failed', 'refused', 'expired', 'unsure') OR j.effect = 'unconfirmed')
+            AND (j.state = 'unsure' OR (j.created_at >= $1
+                AND NOT EXISTS (SELECT 1 FROM job later WHERE later.target = j.target AND later.runbook = j.runbook
+                    AND later.id > j.id AND later.effect = 'confirmed')))",
         "(j.state = 'unsure') DESC, j.id DESC",
     );
     let needs_you = sql::rows(db, &needing, vec![(now - TimeDelta::hours(24)).into()]).await?;

@@ -1,0 +1,88 @@
+//! What `secret`, `token`, `node` and `storage` take.
+
+use super::{Output, Server};
+use clap::Subcommand;
+
+#[derive(Debug, Subcommand)]
+pub enum SecretCommand {
+    /// Set or replace a secret; the value is read from standard input
+    #[command(after_help = "It goes nowhere but where --for says. Without --for it goes where it went before.
+
+Example:
+  arvok secret set yard-office --for connection/yard < /run/secrets/yard-office")]
+    Set {
+        /// Its name
+        name: String,
+        /// Where it may go: connection/NAME or source/NAME; may be given several times
+        #[arg(long = "for", value_name = "KIND/NAME")]
+        places: Vec<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// List secrets, by name only
+    List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove a secret
+    Remove {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum TokenCommand {
+    /// Make a token; it is shown this once, on standard output
+    Make {
+        /// Its name
+        name: String,
+        /// viewer, responder, author or admin
+        #[arg(long)]
+        role: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List tokens, without themselves
+    List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Revoke a token
+    Revoke {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum NodeCommand {
+    /// List the nodes over the database with lag, leases and clocks, and what waits for them
+    List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum StorageCommand {
+    /// Show how much is stored, of which kind and of which day, and when it goes
+    Show {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+}

@@ -1,0 +1,263 @@
+//! The words of the command. Help, completions and the reference come from here alone.
+
+mod admin;
+mod alerts;
+mod jobs;
+mod rules;
+
+pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
+pub use alerts::{AlarmCommand, AlertCommand, Send};
+pub use jobs::{JobCommand, Settlement};
+pub use rules::{Against, Named, ProposalCommand, RuleCommand};
+
+use crate::error::EXIT_CODES;
+use clap::{Args as ClapArgs, Parser, Subcommand};
+use clap_complete::Shell;
+use std::path::PathBuf;
+
+const EXAMPLES: &str = "Examples:
+  arvok demo                       play with a made-up ferry operator
+  arvok serve                      run the service, with a database of its own
+  arvok check definitions/         check definitions, no server needed
+  arvok publish definitions/       show what would change, then publish
+  arvok alert list --severity major
+  arvok job follow 12";
+
+/// Event rules, remediation jobs, and proof that they helped.
+#[derive(Debug, Parser)]
+#[command(name = "arvok", version, max_term_width = 100, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"))]
+pub struct Args {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run the service
+    #[command(after_help = "Settings come from arvok.toml, then from the environment: ARVOK_LISTEN, ARVOK_DATABASE,
+ARVOK_DATA, ARVOK_DATABASE_CONNECTIONS, ARVOK_JOBS_AT_ONCE, ARVOK_SETTING_<NAME>. Without a
+database address a private PostgreSQL is started in the data folder.
+
+Example:
+  ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok serve --config /etc/arvok.toml")]
+    Serve {
+        /// The file of settings; arvok.toml here, if there is one
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+    },
+    /// Play the night of a made-up ferry operator
+    #[command(
+        after_help = "Starts a private PostgreSQL, stand-ins for a hypervisor yard and a crew chat, and one node, all on
+loopback, and plays until Ctrl-C.
+
+Examples:
+  arvok demo --once                play to the end, report, and stop
+  arvok demo --once --kill-node    the same, with the node killed in the middle of the job"
+    )]
+    Demo {
+        /// Play to the end, report, and stop
+        #[arg(long)]
+        once: bool,
+        /// Kill the node without warning while the job runs, and start it again
+        #[arg(long)]
+        kill_node: bool,
+        /// The folder of the demo's data
+        #[arg(long, value_name = "DIR", default_value = "arvok-demo")]
+        data: PathBuf,
+        /// The port of the node; the next free one if it is taken
+        #[arg(long, default_value_t = 8470)]
+        port: u16,
+    },
+    /// Run a stand-in by itself, to play with
+    #[command(subcommand)]
+    Standin(Standin),
+    /// Check definitions, without a server
+    #[command(after_help = "Example:
+  arvok check definitions/ && git commit")]
+    Check {
+        /// Files, or folders whose .yaml, .yml and .json files are read
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Publish definitions: shows what would change, and asks
+    #[command(after_help = "Example:
+  arvok publish definitions/ --yes     in a script")]
+    Publish {
+        /// Files, or folders whose .yaml, .yml and .json files are read
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would change
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Withdraw definitions: shows what would end, and asks
+    #[command(
+        after_help = "What a withdrawn rule waits for and proposes ends with it. What others need stays: withdraw them first,
+or together.
+
+Example:
+  arvok withdraw rule booking-disk-filling"
+    )]
+    Withdraw {
+        /// source, rule, runbook, connector or connection
+        kind: String,
+        /// Their names
+        #[arg(required = true)]
+        names: Vec<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would end
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Send an alert: from flags, or a payload from a file or standard input
+    #[command(
+        after_help = "From flags the alert is sent in the normal form, whatever the source expects from its own sender.
+A payload from a file or standard input is sent as it is, and read as the source says.
+
+Examples:
+  arvok send yard-hypervisor --kind disk.usage --resource vm/quill-booking-db-1 --severity major --value 91
+  df --output=pcent / | to-json | arvok send yard-hypervisor -
+  arvok send yard-hypervisor reading.json --spool /var/spool/arvok/yard"
+    )]
+    Send(Box<Send>),
+    /// Alerts: what came
+    #[command(subcommand)]
+    Alert(AlertCommand),
+    /// Alarms: what stands
+    #[command(subcommand)]
+    Alarm(AlarmCommand),
+    /// Rules: which alerts lead to which job
+    #[command(subcommand)]
+    Rule(RuleCommand),
+    /// Proposals: jobs that wait for a person to launch them
+    #[command(subcommand)]
+    Proposal(ProposalCommand),
+    /// Runbooks: the steps of jobs
+    #[command(subcommand)]
+    Runbook(Named),
+    /// Sources: where alerts come from
+    #[command(subcommand)]
+    Source(Named),
+    /// Connections: outside systems that are acted on
+    #[command(subcommand)]
+    Connection(Named),
+    /// Jobs: what is being done
+    #[command(subcommand)]
+    Job(JobCommand),
+    /// Nodes: who does the work, and what waits for them
+    #[command(subcommand)]
+    Node(NodeCommand),
+    /// Storage: how much is kept, and for how long
+    #[command(subcommand)]
+    Storage(StorageCommand),
+    /// Secrets: set, list by name, remove
+    #[command(subcommand)]
+    Secret(SecretCommand),
+    /// Tokens: make, list, revoke
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// Remember a server and a token for this user
+    #[command(after_help = "The token is read from standard input, so that it does not stand in the shell's history.
+
+Example:
+  arvok login http://127.0.0.1:8470 < arvok-data/admin.token")]
+    Login {
+        /// The server's address
+        address: String,
+    },
+    /// Print the JSON Schema of a kind of document, for editors; or the description of the API
+    Schema {
+        /// source, rule, runbook, connector or connection; api for the OpenAPI document
+        kind: String,
+    },
+    /// Print completions for a shell
+    #[command(after_help = "Example:
+  arvok completions bash > /etc/bash_completion.d/arvok")]
+    Completions {
+        /// The shell
+        shell: Shell,
+    },
+}
+
+/// Which server, and what it is shown.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Server {
+    /// The server's address; that of `arvok login` if left out
+    #[arg(long, env = "ARVOK_SERVER", value_name = "URL")]
+    pub server: Option<String>,
+    /// The token; that of `arvok login` if left out
+    #[arg(long, env = "ARVOK_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    pub token: Option<String>,
+}
+
+/// How results are printed.
+#[derive(Clone, Copy, Debug, ClapArgs)]
+pub struct Output {
+    /// Print JSON, for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Standin {
+    /// A yard of hypervisors with its monitor
+    Yard {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7401)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_YARD_TOKEN", default_value = "yard", hide_env_values = true)]
+        token: String,
+        /// Where its monitor posts
+        #[arg(long, value_name = "URL", requires = "report_token")]
+        report_to: Option<String>,
+        /// What the monitor shows there
+        #[arg(long, env = "ARVOK_YARD_REPORT_TOKEN", hide_env_values = true)]
+        report_token: Option<String>,
+    },
+    /// A chat that keeps messages
+    Chat {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7402)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_CHAT_TOKEN", default_value = "chat", hide_env_values = true)]
+        token: String,
+    },
+}
+
+/// How much of a list.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Paging {
+    /// How many, newest first
+    #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u16).range(1..=500))]
+    pub limit: u16,
+    /// Go on behind this one, from the end of the page before
+    #[arg(long)]
+    pub after: Option<i64>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct ById {
+    /// Its number
+    pub id: i64,
+    #[command(flatten)]
+    pub server: Server,
+    #[command(flatten)]
+    pub output: Output,
+}

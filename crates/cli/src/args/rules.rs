@@ -1,0 +1,185 @@
+//! What `rule`, `proposal` and the other definitions take.
+
+use super::{ById, Output, Paging, Server};
+use clap::{Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+#[derive(Debug, Subcommand)]
+pub enum RuleCommand {
+    #[command(flatten)]
+    Named(Named),
+    /// Say clause by clause why a rule matches an alert or not, and what it decides
+    #[command(
+        after_help = "RULE is the name of a published rule, or a file with a rule that was not published. An alert
+that never happened is JSON in the normal form, with `source`.
+
+Examples:
+  arvok rule why booking-disk-filling --alert 41
+  arvok rule why rules/disks.yaml --rule booking-disk-filling --file made-up.json"
+    )]
+    Why {
+        /// A published rule, or a file
+        #[arg(value_name = "RULE")]
+        of: String,
+        /// The alert's number
+        #[arg(long, required_unless_present = "file", conflicts_with = "file")]
+        alert: Option<i64>,
+        /// A file with an alert that never happened; - for standard input
+        #[arg(long, value_name = "FILE")]
+        file: Option<PathBuf>,
+        /// Which rule of the file
+        #[arg(long, value_name = "NAME")]
+        rule: Option<String>,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Replay alerts through a rule in virtual time, as if it acted
+    #[command(after_help = "RULE is the name of a published rule, or a file with a rule, published or not. Nothing is
+changed by it. Ctrl-C ends it. With --alerts and a file no server is needed.
+
+Examples:
+  arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --since 7d --against published
+  arvok alert list --limit 500 --json | jq -c '.items[]' > night.jsonl
+  arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --alerts night.jsonl")]
+    Rehearse {
+        /// A published rule, or a file
+        #[arg(value_name = "RULE")]
+        of: String,
+        /// How far back, such as 1h or 7d
+        #[arg(long, default_value = "1d", conflicts_with = "alerts")]
+        since: String,
+        /// A file of alerts, one JSON object on each line; - for standard input
+        #[arg(long, value_name = "FILE")]
+        alerts: Option<PathBuf>,
+        /// Rehearse another version too, and say how they differ
+        #[arg(long, value_name = "WHAT")]
+        against: Option<Against>,
+        /// Which rule of the file
+        #[arg(long, value_name = "NAME")]
+        rule: Option<String>,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List what a rule decided, newest alert first
+    Verdicts {
+        /// The rule; all of them if left out
+        rule: Option<String>,
+        /// Only this verdict
+        #[arg(long)]
+        verdict: Option<String>,
+        /// Only about this resource
+        #[arg(long)]
+        resource: Option<String>,
+        #[command(flatten)]
+        paging: Paging,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List the versions of a rule, each with what it changed
+    Versions {
+        /// The rule
+        rule: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Write an example for a rule's file from what really happened
+    #[command(after_help = "Example:
+  arvok rule example --from-alert 41 >> rules/disks.yaml")]
+    Example {
+        /// The alert's number
+        #[arg(long, value_name = "ID")]
+        from_alert: i64,
+        /// The rule; the first that matches the alert if left out
+        #[arg(long)]
+        rule: Option<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Write a rule to start from, made from an alert
+    #[command(after_help = "Example:
+  arvok rule draft --from-alert 41 > rules/new.yaml")]
+    Draft {
+        /// The alert's number
+        #[arg(long, value_name = "ID")]
+        from_alert: i64,
+        #[command(flatten)]
+        server: Server,
+    },
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum Against {
+    /// The version that is live now
+    Published,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ProposalCommand {
+    /// List proposals; those that are open, unless asked otherwise
+    List {
+        /// open, launched, dismissed, withdrawn or faulty; all for every one
+        #[arg(long, default_value = "open")]
+        state: String,
+        /// Of this rule
+        #[arg(long)]
+        rule: Option<String>,
+        #[command(flatten)]
+        paging: Paging,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Show one proposal
+    Show(ById),
+    /// Launch it: it becomes the job of the same number
+    Launch {
+        /// Its number
+        id: i64,
+        /// Why
+        #[arg(long)]
+        note: Option<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Dismiss it, with the reason
+    #[command(after_help = "Example:
+  arvok proposal dismiss 12 --note 'the disk is being replaced tonight'")]
+    Dismiss {
+        /// Its number
+        id: i64,
+        /// Why
+        #[arg(long)]
+        note: String,
+        #[command(flatten)]
+        server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Named {
+    /// List them
+    List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Show one with its text and how it has fared
+    Show {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+}
