@@ -2,15 +2,17 @@
 CARGO ?= cargo
 NPM ?= npm
 CONSOLE = console/dist/index.html
+# Always the whole workspace: one set of features, so that no dependency is built twice.
+BUILD = $(CARGO) build --workspace --bins
 
 .PHONY: build demo test bench chaos fuzz-api check setup console reference screenshots clean
 
 build: setup $(CONSOLE)
-	$(CARGO) build --release -p arvok
+	$(BUILD) --release
 
 # The unoptimised build is ready in half the time and shares what the tests have built.
 demo: setup $(CONSOLE)
-	$(CARGO) build -p arvok
+	$(BUILD)
 	./target/debug/arvok demo --data target/demo
 
 test: setup check
@@ -21,8 +23,9 @@ check: setup $(CONSOLE)
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --workspace --all-targets -- --deny warnings
 
+# All of it, or some: make bench PARTS="intake latency".
 bench: build
-	$(CARGO) run --release -p arvok-bench
+	./target/release/arvok-bench $(PARTS)
 
 # Whatever is killed, cut and frozen: writes target/chaos/summary.json. `make test` has a short one.
 ROUNDS ?= 200
@@ -30,11 +33,11 @@ ALERTS ?= 100000
 SECONDS_AT_MOST ?= 3600
 chaos: setup $(CONSOLE)
 	ARVOK_CHAOS_ROUNDS=$(ROUNDS) ARVOK_CHAOS_ALERTS=$(ALERTS) ARVOK_CHAOS_SECONDS=$(SECONDS_AT_MOST) \
-		$(CARGO) test -p arvok --test journey -- --nocapture chaos::
+		$(CARGO) test --workspace --test journey -- --nocapture chaos::
 
 # Asks the API everything that its description allows, and more.
 fuzz-api: setup $(CONSOLE)
-	$(CARGO) build -p arvok
+	$(BUILD)
 	tools/fuzz-api
 
 setup:
@@ -49,13 +52,13 @@ $(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts 
 # Generated pages: the descriptions of the API and of the documents, and the console's types.
 reference: setup
 	mkdir -p docs/reference console/dist
-	$(CARGO) build -p arvok
+	$(BUILD)
 	./target/debug/arvok schema api > docs/reference/openapi.json
 	for kind in source rule runbook connector connection; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
 	cd console && $(NPM) run --silent types
 
 screenshots: setup $(CONSOLE)
-	$(CARGO) test -p arvok --test journey -- --ignored screenshots
+	$(CARGO) test --workspace --test journey -- --ignored screenshots
 
 clean:
 	$(CARGO) clean
