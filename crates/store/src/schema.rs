@@ -32,7 +32,10 @@ impl MigrationName for Step {
 #[async_trait::async_trait]
 impl MigrationTrait for Step {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(self.sql).await.map(|_| ())
+        let db = manager.get_connection();
+        // As long as it takes: an index over all that is stored is not made in half a minute.
+        db.execute_unprepared("SET LOCAL statement_timeout = 0").await?;
+        db.execute_unprepared(self.sql).await.map(|_| ())
     }
 }
 
@@ -45,9 +48,24 @@ pub(crate) async fn take_turn(tx: &DatabaseTransaction) -> Result<(), StoreError
     Ok(())
 }
 
+/// Most tries: a node of before may get in the way.
+const TRIES: u32 = 5;
+
 /// Brings the schema up to date; nodes that start together wait for each other.
 pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
+    let mut tries = 1;
+    loop {
+        match attempt(db).await {
+            Err(e) if e.is_passing() && tries < TRIES => tries += 1,
+            done => return done,
+        }
+    }
+}
+
+async fn attempt(db: &DatabaseConnection) -> Result<(), StoreError> {
     let turn = db.begin().await?;
+    // It does nothing but keep its turn while the migrations run on another connection.
+    turn.execute_unprepared("SET LOCAL idle_in_transaction_session_timeout = 0").await?;
     take_turn(&turn).await?;
     Migrator::up(db, None).await?;
     turn.commit().await?;

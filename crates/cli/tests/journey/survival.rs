@@ -216,6 +216,28 @@ fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
     assert_eq!(crate::kit::answer(request).1["alerts"][0]["duplicate"], true);
 }
 
+/// Whoever is still at work is waited for, longer than any transaction of ours may stand still.
+#[test]
+fn a_migration_takes_as_long_as_it_takes() {
+    let url = crate::kit::database();
+    let records = crate::kit::Records::open(&url);
+    records.run(include_str!("../../../store/migrations/0001_foundation.sql"));
+    records.run(include_str!("../../../store/migrations/0002_settling.sql"));
+    records.run(
+        "CREATE TABLE seaql_migrations (version varchar NOT NULL PRIMARY KEY, applied_at bigint NOT NULL);
+        INSERT INTO seaql_migrations VALUES ('0001_foundation', 0), ('0002_settling', 0)",
+    );
+    let held = crate::kit::Records::open(&url);
+    let holding = std::thread::spawn(move || {
+        held.run("BEGIN; LOCK TABLE alert IN ROW EXCLUSIVE MODE; SELECT pg_sleep(12); COMMIT");
+    });
+    std::thread::park_timeout(std::time::Duration::from_millis(500));
+    let stage = Stage::over(url);
+    holding.join().expect("was not cut off");
+    assert!(!stage.log().contains("ERROR"), "{}", stage.log());
+    assert_eq!(stage.get("/api/v1/storage")["days"].as_array().map(Vec::len), Some(1));
+}
+
 /// As the guide says: dump, restore into an empty database, start over it.
 #[test]
 fn a_backup_is_restored_and_goes_on() {
