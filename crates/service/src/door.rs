@@ -187,3 +187,42 @@ impl Queue {
         Some((batch, Committing(Arc::clone(&self.committing))))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn send(door: &Door) {
+        let (answer, _) = oneshot::channel();
+        let admission = door.admit(100).expect("room");
+        assert!(door.send(Delivery { parcel: Parcel::default(), answer, admission }));
+    }
+
+    #[tokio::test]
+    async fn a_few_alerts_wait_for_more_while_others_are_committed() {
+        let (door, queue) = Door::new();
+        send(&door);
+        let (first, committing) = queue.gather(10, 1 << 20).await.expect("a batch");
+        assert_eq!(first.len(), 1, "nobody is in the way: at once");
+        send(&door);
+        let beside = queue.clone();
+        let gathering = tokio::spawn(async move { beside.gather(10, 1 << 20).await.expect("a batch").0.len() });
+        tokio::task::yield_now().await;
+        send(&door);
+        drop(committing);
+        assert_eq!(gathering.await.expect("ends"), 2, "together, as soon as the other is done");
+    }
+
+    #[tokio::test]
+    async fn a_share_comes_back_when_a_sender_is_answered() {
+        let (door, queue) = Door::new();
+        let most = UNDER_WAY / LEAST;
+        (0..most).for_each(|_| send(&door));
+        assert!(door.admit(1).is_none(), "the least that a delivery counts for is taken {most} times");
+        assert_eq!(door.bytes(), i64::from(most) * 100);
+        let (batch, _committing) = queue.gather(usize::MAX, 1_000).await.expect("a batch");
+        assert_eq!(batch.len(), 10, "no more bytes at once than were allowed");
+        drop(batch);
+        assert!(door.admit(1).is_some());
+    }
+}
