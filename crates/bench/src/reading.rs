@@ -62,7 +62,7 @@ pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
 async fn empty_all(stage: &Stage) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared(
-        "TRUNCATE alerts, alarm, verdicts, verdict_count, tally, pool, job, attempt, proposal, delivery_count RESTART IDENTITY",
+        "TRUNCATE alerts, alarm, verdicts, verdict_count, tally, pool, job, attempt, job_count, proposal, delivery_count RESTART IDENTITY",
     )
     .await?;
     db.close().await?;

@@ -97,3 +97,31 @@ END';
 CREATE INDEX job_troubled ON job (created_at)
     WHERE state IN ('failed', 'refused', 'expired', 'unsure') OR effect = 'unconfirmed';
 CREATE INDEX job_of_target ON job (target, id);
+
+-- Jobs by runbook and rule and what became of them, counted in the same way as verdicts.
+CREATE TABLE job_count (
+    runbook   text        NOT NULL,
+    rule      text        NOT NULL,
+    shard     int         NOT NULL,
+    jobs      bigint      NOT NULL,
+    confirmed bigint      NOT NULL,
+    last_at   timestamptz NOT NULL,
+    PRIMARY KEY (runbook, rule, shard)
+);
+INSERT INTO job_count
+    SELECT runbook, coalesce(rule, ''), 0, count(*), count(*) FILTER (WHERE effect = 'confirmed'), max(created_at)
+    FROM job GROUP BY 1, 2;
+CREATE FUNCTION job_counted() RETURNS trigger LANGUAGE plpgsql AS '
+BEGIN
+    INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
+        VALUES (NEW.runbook, coalesce(NEW.rule, ''''), pg_backend_pid(), (TG_OP = ''INSERT'')::int,
+            coalesce(NEW.effect = ''confirmed'', false)::int
+                - CASE WHEN TG_OP = ''UPDATE'' THEN coalesce(OLD.effect = ''confirmed'', false)::int ELSE 0 END,
+            NEW.created_at)
+        ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
+            confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at);
+    RETURN NULL;
+END';
+CREATE TRIGGER job_made AFTER INSERT ON job FOR EACH ROW EXECUTE FUNCTION job_counted();
+CREATE TRIGGER job_proved AFTER UPDATE ON job FOR EACH ROW
+    WHEN (OLD.effect IS DISTINCT FROM NEW.effect) EXECUTE FUNCTION job_counted();

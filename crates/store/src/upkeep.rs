@@ -94,7 +94,16 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
             ON CONFLICT (rule, verdict, hour, shard)
                 DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
     let days = sql::run(db, sql, vec![(now - TimeDelta::days(30)).into(), A_PASS.into()]).await?;
-    Ok(verdicts + alerts + days)
+    // Jobs have no hours; what connections that have ended counted.
+    let sql = "WITH own AS (DELETE FROM job_count
+            WHERE shard <> 0 AND shard NOT IN (SELECT pid FROM pg_stat_activity WHERE pid IS NOT NULL) RETURNING *)
+        INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
+            SELECT runbook, rule, 0, sum(jobs), sum(confirmed), max(last_at) FROM own GROUP BY runbook, rule
+            ORDER BY runbook, rule
+            ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
+                confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at)";
+    let jobs = sql::run(db, sql, vec![]).await?;
+    Ok(verdicts + alerts + days + jobs)
 }
 
 /// Removes what is kept no longer, at most some of each kind.

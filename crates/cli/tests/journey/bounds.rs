@@ -240,7 +240,7 @@ fn a_search_stops_at_a_bound_and_says_where_to_go_on() {
 /// What is counted as it happens is what a count of everything would find.
 #[test]
 fn verdicts_are_counted_as_they_change() {
-    let stage = Stage::with_demo();
+    let mut stage = Stage::with_demo();
     stage.publish(
         "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
          rule: counted\nstance: act\nlisten: { kinds: test.counted }\nsettle: { fold: [alert.resource], still: 700ms }\n\
@@ -266,6 +266,23 @@ fn verdicts_are_counted_as_they_change() {
     let counted = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, count AS n FROM verdict_count) c"));
     let found = records.rows(&sql("sum(n) AS n FROM (SELECT rule, verdict, 1 AS n FROM verdicts) v"));
     assert_eq!(counted, found);
+
+    // Jobs by rule and runbook, and what became of them, also when connections have come and gone.
+    let jobs = |from: &str| records.rows(&format!("SELECT runbook, rule, {from} GROUP BY runbook, rule ORDER BY 1, 2"));
+    until("the effects to be counted", || {
+        let counted = jobs("sum(jobs) AS jobs, sum(confirmed) AS confirmed FROM job_count");
+        let found = jobs("count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed FROM job");
+        (counted == found && !found.is_empty()).then_some(())
+    });
+    records.run("UPDATE job_count SET shard = -7");
+    stage.kill_node();
+    stage.start_node();
+    until("what a connection that is gone counted to be added up", || {
+        let left = records.rows("SELECT 1 AS one FROM job_count WHERE shard = -7");
+        left.is_empty().then_some(())
+    });
+    let found = jobs("count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed FROM job");
+    assert_eq!(jobs("sum(jobs) AS jobs, sum(confirmed) AS confirmed FROM job_count"), found);
 
     // Each alert by the furthest that any rule took it: from every alert and every verdict.
     let strait = stage.get("/api/v1/watch")["strait"].clone();

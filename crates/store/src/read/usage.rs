@@ -32,15 +32,15 @@ pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, 
     let sql = "SELECT rule AS name, coalesce(v.alerts, 0) AS alerts, coalesce(j.jobs, 0) AS jobs,
             coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, greatest(v.last_at, j.last_at) AS last_at
         FROM (SELECT rule, sum(count)::bigint AS alerts, max(last_at) AS last_at FROM verdict_count GROUP BY rule) v
-        FULL JOIN (SELECT rule, count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
-                max(created_at) AS last_at FROM job WHERE rule IS NOT NULL GROUP BY rule) j USING (rule)";
+        FULL JOIN (SELECT rule, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed, max(last_at) AS last_at
+                FROM job_count WHERE rule <> '' GROUP BY rule) j USING (rule)";
     by_name(db, sql).await
 }
 
 /// Of runbooks.
 pub async fn runbook_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
-    let sql = "SELECT runbook AS name, 0 AS alerts, count(*) AS jobs, count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
-            0 AS unreadable, max(created_at) AS last_at FROM job GROUP BY runbook";
+    let sql = "SELECT runbook AS name, 0 AS alerts, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed,
+            0 AS unreadable, max(last_at) AS last_at FROM job_count GROUP BY runbook";
     by_name(db, sql).await
 }
 
