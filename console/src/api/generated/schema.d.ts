@@ -2619,7 +2619,7 @@ export interface operations {
                 resource?: string;
                 /** @description Matched by this rule. */
                 rule?: string;
-                /** @description With this verdict; `matched` for any, `held` for what is held back, `unmatched` for none. */
+                /** @description With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none. */
                 verdict?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;

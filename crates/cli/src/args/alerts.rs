@@ -71,7 +71,7 @@ pub enum AlertCommand {
         /// Matched by this rule
         #[arg(long)]
         rule: Option<String>,
-        /// With this verdict; `matched` for any, `held` for what is held back, `unmatched` for none
+        /// With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none
         #[arg(long)]
         verdict: Option<String>,
         #[command(flatten)]

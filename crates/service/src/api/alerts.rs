@@ -29,7 +29,7 @@ pub(super) struct AlertQuery {
     resource: Option<String>,
     /// Matched by this rule.
     rule: Option<String>,
-    /// With this verdict; `matched` for any, `held` for what is held back, `unmatched` for none.
+    /// With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none.
     verdict: Option<String>,
     /// With this text in summary, resource or kind.
     text: Option<String>,

@@ -118,6 +118,7 @@ pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, 
         tx.execute_unprepared(&format!("SELECT setval('alert_seq_seq', {first}, false)")).await?;
     }
     tx.commit().await?;
+    make_ahead(db).await?;
     Ok(true)
 }
 
@@ -135,8 +136,11 @@ async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
     struct There {
         there: bool,
     }
-    let bound = all(db).await?.first().map_or(ROOM, |d| d.bound_seq);
-    for room in (bound / ROOM)..(bound / ROOM + AHEAD) {
+    let Some(newest) = all(db).await?.first().copied() else { return Ok(()) };
+    let next = newest.bound_seq / ROOM;
+    // The newest day's own table as well, should its numbers have run ahead of all that were made.
+    let first = if newest.first_seq == 0 { next } else { newest.first_seq / ROOM };
+    for room in first..next + AHEAD {
         let (alerts, verdicts) = tables(room, false);
         let there = "SELECT to_regclass($1) IS NOT NULL AS there";
         let there: Vec<There> = sql::typed(db, there, vec![verdicts.as_str().into()]).await?;
