@@ -265,12 +265,11 @@ async fn turn_days(node: &Node) -> bool {
         Ok(true) => {
             tracing::info!("a day of alerts begins");
             if let Err(e) = days::survey(&node.work_db).await {
-                tracing::warn!("the days could not be looked at: {e}");
+                put_off("the days are looked at", &e);
             }
         }
         Ok(false) => {}
-        Err(e) if e.is_passing() => tracing::info!("a day of alerts begins later: {e}"),
-        Err(e) => tracing::warn!("the day of alerts: {e}"),
+        Err(e) => put_off("a day of alerts begins", &e),
     }
     match gone {
         Ok((days, alerts)) => {
@@ -279,14 +278,19 @@ async fn turn_days(node: &Node) -> bool {
             }
             alerts > 0
         }
-        Err(e) if e.is_passing() => {
-            tracing::info!("a day that is kept no longer goes later: {e}");
-            false
-        }
         Err(e) => {
-            tracing::warn!("alerts that are kept no longer: {e}");
+            put_off("what is kept no longer goes", &e);
             false
         }
+    }
+}
+
+/// Says that something is left to the next pass: by the way if somebody was only in its way.
+fn put_off(what: &str, e: &StoreError) {
+    if e.is_passing() {
+        tracing::info!("{what} later: {e}");
+    } else {
+        tracing::warn!("{what} later: {e}");
     }
 }
 

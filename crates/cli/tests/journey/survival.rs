@@ -174,8 +174,7 @@ INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, r
 INSERT INTO pool (rule, key, state) VALUES ('old', 'empty', NULL);
 "#;
 
-#[test]
-fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
+fn of_the_release_before() -> (String, crate::kit::Records) {
     let url = crate::kit::database();
     let records = crate::kit::Records::open(&url);
     records.run(include_str!("../../../store/migrations/0001_foundation.sql"));
@@ -184,6 +183,12 @@ fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
         "CREATE TABLE seaql_migrations (version varchar NOT NULL PRIMARY KEY, applied_at bigint NOT NULL);
         INSERT INTO seaql_migrations VALUES ('0001_foundation', 0), ('0002_settling', 0)",
     );
+    (url, records)
+}
+
+#[test]
+fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
+    let (url, records) = of_the_release_before();
     records.run(BEFORE);
     let stage = Stage::over(url);
     stage.job_in(1, &["succeeded"]);
@@ -219,14 +224,7 @@ fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
 /// Whoever is still at work is waited for, longer than any transaction of ours may stand still.
 #[test]
 fn a_migration_takes_as_long_as_it_takes() {
-    let url = crate::kit::database();
-    let records = crate::kit::Records::open(&url);
-    records.run(include_str!("../../../store/migrations/0001_foundation.sql"));
-    records.run(include_str!("../../../store/migrations/0002_settling.sql"));
-    records.run(
-        "CREATE TABLE seaql_migrations (version varchar NOT NULL PRIMARY KEY, applied_at bigint NOT NULL);
-        INSERT INTO seaql_migrations VALUES ('0001_foundation', 0), ('0002_settling', 0)",
-    );
+    let (url, _) = of_the_release_before();
     let held = crate::kit::Records::open(&url);
     let holding = std::thread::spawn(move || {
         held.run("BEGIN; LOCK TABLE alert IN ROW EXCLUSIVE MODE; SELECT pg_sleep(12); COMMIT");

@@ -10,7 +10,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::LazyLock};
 
 /// Source, resource, kind.
 type Key<'a> = (&'a str, &'a str, &'a str);
@@ -49,17 +49,17 @@ struct Row {
 const COLUMNS: &str = "n, a.id, a.severity, a.state = 'raised' AS raised, a.summary, a.value, a.count, a.raised_at,
     a.changed_at, a.cleared_at, a.told_at";
 
-fn lock_sql() -> String {
+static LOCK: LazyLock<String> = LazyLock::new(|| {
     format!(
         "SELECT {COLUMNS}
         FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY AS t (source, resource, kind, n)
             USING (source, resource, kind)
         ORDER BY source, resource, kind FOR UPDATE OF a"
     )
-}
+});
 
 /// Makes rows for what is heard of the first time; one that another node made meanwhile is locked.
-fn make_sql() -> String {
+static MAKE: LazyLock<String> = LazyLock::new(|| {
     format!(
         "WITH t AS MATERIALIZED (SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[])
                 WITH ORDINALITY AS t (source, resource, kind, at, n)),
@@ -68,7 +68,7 @@ fn make_sql() -> String {
             ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING *)
         SELECT {COLUMNS} FROM made a JOIN t USING (source, resource, kind)"
     )
-}
+});
 
 pub(super) async fn lock<'a>(
     tx: &DatabaseTransaction,
@@ -83,12 +83,12 @@ pub(super) async fn lock<'a>(
     if wanted.is_empty() {
         return Ok(alarms);
     }
-    alarms.keep(&wanted, sql::typed(tx, &lock_sql(), columns(&wanted)).await?);
+    alarms.keep(&wanted, sql::typed(tx, &LOCK, columns(&wanted)).await?);
     wanted.retain(|key, _| !alarms.by_key.contains_key(key));
     if !wanted.is_empty() {
         let mut values = columns(&wanted);
         values.push(wanted.values().copied().collect::<Vec<_>>().into());
-        alarms.keep(&wanted, sql::typed(tx, &make_sql(), values).await?);
+        alarms.keep(&wanted, sql::typed(tx, &MAKE, values).await?);
     }
     Ok(alarms)
 }

@@ -9,14 +9,14 @@ use crate::{
 use arvok_core::Alert;
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseTransaction, FromQueryResult, Value};
-use std::collections::HashSet;
+use std::{collections::HashSet, sync::LazyLock};
 
 /// Numbered in the order of arrival, inserted in the order of the keys, so that of two batches with
 /// the same ids one waits for the other and never each for the other. Ids of earlier days are looked
 /// for one by one (the OFFSET keeps the planner from going through those days whole), those of the
 /// day by its unique index. One row comes back: the numbers in the order of the alerts, nothing for
 /// a repeated id.
-fn insert_sql() -> String {
+static INSERT: LazyLock<String> = LazyLock::new(|| {
     format!(
         "WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared({TURN})),
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
@@ -36,7 +36,7 @@ fn insert_sql() -> String {
         FROM n LEFT JOIN new USING (seq)",
         days::known_columns()
     )
-}
+});
 
 #[derive(FromQueryResult)]
 struct Inserted {
@@ -84,7 +84,7 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: K
         known.ids_from.into(),
         known.first.into(),
     ];
-    let rows: Vec<Inserted> = sql::typed(tx, &insert_sql(), values).await?;
+    let rows: Vec<Inserted> = sql::typed(tx, &INSERT, values).await?;
     let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
         return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
     };
