@@ -4,12 +4,14 @@ import type { Change } from './client';
 
 const PAUSE = 1000;
 const GATHER = 50;
+const REFUSED = 5000;
 
 export function startLive(queries: QueryClient, onState: (live: boolean) => void): () => void {
   let source: EventSource | undefined;
   const stale = new Set<string>();
   let timer: ReturnType<typeof setTimeout> | undefined;
   let last = 0;
+  let again: ReturnType<typeof setTimeout> | undefined;
 
   // A storm of changes becomes one refresh of each kind, at most once a second.
   const refresh = () => {
@@ -30,12 +32,20 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
   };
   const open = () => {
     source?.close();
+    clearTimeout(again);
     source = new EventSource('/api/v1/stream');
     source.onopen = () => onState(true);
-    source.onerror = () => onState(false);
+    source.onerror = () => {
+      onState(false);
+      // A refusal (too many follow already) is final for an event source, unlike a lost connection.
+      if (source?.readyState === EventSource.CLOSED) again = setTimeout(open, REFUSED);
+    };
     source.onmessage = (event) => heard(JSON.parse(event.data) as Change);
   };
-  const close = () => source?.close();
+  const close = () => {
+    clearTimeout(again);
+    source?.close();
+  };
   open();
   addEventListener('pagehide', close);
   addEventListener('pageshow', reopened);

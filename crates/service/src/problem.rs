@@ -41,6 +41,8 @@ pub(crate) enum ApiError {
     Busy,
     #[error("the node has too many questions to answer at the moment; ask again in a second")]
     Asked,
+    #[error("as many follow the changes at this node as it has room for; try again later, or at another node")]
+    Followed,
     #[error("the body did not come in time")]
     Slow,
     #[error("connection `{0}` has a new address and names a secret, which would go there; an admin publishes that")]
@@ -75,7 +77,7 @@ impl ApiError {
             Self::Unreadable { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "unreadable"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
             Self::Definitions(_) | Self::Faulty(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
-            Self::Busy | Self::Rehearsing | Self::Asked => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => (StatusCode::TOO_MANY_REQUESTS, "busy"),
             Self::Slow => (StatusCode::REQUEST_TIMEOUT, "too-slow"),
             Self::Method(_) => (StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed"),
             Self::NotReady(_) => (StatusCode::SERVICE_UNAVAILABLE, "not-ready"),
@@ -109,7 +111,9 @@ impl ResponseError for ApiError {
         match self {
             Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
             Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
-            Self::Busy | Self::Rehearsing | Self::Asked => answer.insert_header((header::RETRY_AFTER, "1")),
+            Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
+                answer.insert_header((header::RETRY_AFTER, "1"))
+            }
             Self::Unavailable => answer.insert_header((header::RETRY_AFTER, "5")),
             _ => &mut answer,
         };

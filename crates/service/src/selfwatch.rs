@@ -20,6 +20,9 @@ use std::{collections::BTreeMap, net::SocketAddr, sync::Arc, time::Duration};
 
 /// Time between two beats.
 const BEAT: Duration = Duration::from_secs(2);
+/// How long the beats may wait for an alarm to be recorded: intake that stands still is the very
+/// time at which they are needed.
+const PATIENCE: Duration = Duration::from_secs(2);
 /// Beats between two looks at what is wrong.
 const LOOK: u32 = 5;
 /// After how many seconds of silence a node is missed.
@@ -102,8 +105,10 @@ async fn look(node: &Node) -> Result<(), StoreError> {
     // If there is no room, the next look finds the same.
     let Some(admission) = node.door.admit(alerts.len() * 512) else { return Ok(()) };
     let parcel = Parcel { source: OWN.to_owned(), received: now, alerts, strange: Vec::new() };
-    if let Err(e) = deliver(node, parcel, admission).await {
-        tracing::warn!("an alarm about this node itself was not taken: {e}");
+    match tokio::time::timeout(PATIENCE, deliver(node, parcel, admission)).await {
+        Ok(Ok(_)) => {}
+        Ok(Err(e)) => tracing::warn!("an alarm about this node itself was not taken: {e}"),
+        Err(_) => tracing::warn!("an alarm about this node itself waits in its own queue"),
     }
     Ok(())
 }

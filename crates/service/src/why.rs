@@ -2,7 +2,7 @@
 //! the verdicts, and what would be dispatched. Also the texts that are made from an alert.
 
 use crate::{clock, node::Node, problem::ApiError};
-use arvok_api::{AlertWhy, ClauseItem, DispatchGuess, SawItem, VerdictGuess, Why};
+use arvok_api::{AlertWhy, ClauseItem, DispatchGuess, SawItem, VerdictGuess, VerdictItem, Why};
 use arvok_core::{
     Alert,
     matcher::{Clause, explain as clauses_of, near, shortfall},
@@ -15,6 +15,8 @@ use std::sync::Arc;
 
 /// Most rules that nearly match.
 const NEAR: usize = 20;
+/// Most matching rules whose verdicts and dispatches are told; of the others only that they match.
+const TOLD: usize = 100;
 
 /// Why a rule matches an alert or not, and what it decided or would decide.
 pub(crate) async fn explain(
@@ -24,10 +26,29 @@ pub(crate) async fn explain(
     alert: &Alert,
     seq: Option<i64>,
 ) -> Result<Why, ApiError> {
+    let verdicts = match (seq, version) {
+        (Some(seq), Some(_)) => Some((seq, verdicts(node, seq).await?)),
+        _ => None,
+    };
+    told(node, (rule, version), alert, verdicts.as_ref().map(|(seq, v)| (*seq, v.as_slice()))).await
+}
+
+/// What the rules decided about an alert.
+async fn verdicts(node: &Node, seq: i64) -> Result<Vec<VerdictItem>, ApiError> {
+    Ok(read::alert(&node.db, seq).await?.map_or_else(Vec::new, |detail| detail.verdicts))
+}
+
+/// The explanation, with the verdicts that were given about the alert of that number.
+async fn told(
+    node: &Node,
+    (rule, version): (&Rule, Option<i32>),
+    alert: &Alert,
+    verdicts: Option<(i64, &[VerdictItem])>,
+) -> Result<Why, ApiError> {
     let mut why = bare(rule, version, clauses_of(rule, alert));
     why.tally = rule.keys(alert).ok().map(|k| k.tally).filter(|_| why.matches);
-    if let (Some(seq), Some(_)) = (seq, version) {
-        given_verdict(node, &mut why, seq).await?;
+    if let Some((seq, verdicts)) = verdicts {
+        given_verdict(node, &mut why, seq, verdicts).await?;
     }
     if why.matches {
         why.dispatches = dispatches(node, rule, alert);
@@ -63,9 +84,8 @@ fn bare(rule: &Rule, version: Option<i32>, clauses: Vec<Clause>) -> Why {
 }
 
 /// The verdict that was really given, and how the tally came to it.
-async fn given_verdict(node: &Node, why: &mut Why, seq: i64) -> Result<(), ApiError> {
-    let detail = read::alert(&node.db, seq).await?;
-    let given = detail.and_then(|d| d.verdicts.into_iter().find(|v| v.rule == why.rule));
+async fn given_verdict(node: &Node, why: &mut Why, seq: i64, verdicts: &[VerdictItem]) -> Result<(), ApiError> {
+    let given = verdicts.iter().find(|v| v.rule == why.rule).cloned();
     let Some(given) = given else {
         if why.matches {
             why.notes.push("it matches now, but the rule decided nothing when the alert came: it was published later, or changed since".into());
@@ -138,8 +158,13 @@ pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy,
     let near: Vec<Why> = near.into_iter().take(NEAR).map(|(_, why)| why).collect();
     let asked = published.matcher.rules().count();
     let mut answer = AlertWhy { matching: Vec::new(), near, asked };
-    for (rule, version) in matching {
-        answer.matching.push(explain(node, &rule, Some(version), &alert, Some(seq)).await?);
+    let verdicts = verdicts(node, seq).await?;
+    for (i, (rule, version)) in matching.into_iter().enumerate() {
+        answer.matching.push(if i < TOLD {
+            told(node, (&rule, Some(version)), &alert, Some((seq, &verdicts))).await?
+        } else {
+            bare(&rule, Some(version), clauses_of(&rule, &alert))
+        });
     }
     Ok(answer)
 }

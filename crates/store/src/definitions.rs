@@ -2,14 +2,19 @@
 
 use crate::{
     StoreError,
-    entity::definition::{ActiveModel, Entity, Model},
+    entity::{
+        catalog,
+        definition::{ActiveModel, Column, Entity, Model},
+        proposal,
+    },
     sql,
 };
 use arvok_api::VersionItem;
 use arvok_core::settle::Tally;
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, Set, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
+    QueryOrder, QuerySelect, Set, TransactionTrait, sea_query::Expr,
 };
 
 /// Which version of a document is the newest.
@@ -45,12 +50,7 @@ pub async fn standing(db: &DatabaseConnection) -> Result<Standing, StoreError> {
 
 /// The generation of what is published.
 pub async fn generation(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Row {
-        generation: i64,
-    }
-    let rows: Vec<Row> = sql::typed(db, "SELECT generation FROM catalog", vec![]).await?;
-    Ok(rows.first().map_or(0, |r| r.generation))
+    Ok(catalog::Entity::find().one(db).await?.map_or(0, |c| c.generation))
 }
 
 /// These versions with their documents.
@@ -65,10 +65,21 @@ pub async fn load(db: &DatabaseConnection, wanted: &[Newest]) -> Result<Vec<Mode
 
 /// All versions of a document, newest first.
 pub async fn versions(db: &DatabaseConnection, kind: &str, name: &str) -> Result<Vec<VersionItem>, StoreError> {
-    let sql =
-        "SELECT version, published_at, published_by, text, withdrawn FROM definition WHERE kind = $1 AND name = $2
-        ORDER BY version DESC LIMIT 200";
-    sql::rows(db, sql, vec![kind.into(), name.into()]).await
+    let found = Entity::find()
+        .filter(Column::Kind.eq(kind))
+        .filter(Column::Name.eq(name))
+        .order_by_desc(Column::Version)
+        .limit(200)
+        .all(db)
+        .await?;
+    let item = |v: Model| VersionItem {
+        version: v.version,
+        published_at: v.published_at,
+        published_by: v.published_by,
+        text: v.text,
+        withdrawn: v.withdrawn,
+    };
+    Ok(found.into_iter().map(item).collect())
 }
 
 /// A document to be published.
@@ -120,15 +131,11 @@ pub async fn publish(
     by: &str,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    #[derive(FromQueryResult)]
-    struct Row {
-        generation: i64,
-    }
     let Publication { generation, versions, awaited, withdrawn } = publication;
     let tx = db.begin().await?;
-    let rows: Vec<Row> = sql::typed(&tx, "SELECT generation FROM catalog FOR UPDATE", vec![]).await?;
-    if let Some(row) = rows.first().filter(|r| r.generation != generation) {
-        return Err(StoreError::Stale(row.generation));
+    let stands = catalog::Entity::find().lock_exclusive().one(&tx).await?;
+    if let Some(stands) = stands.filter(|s| s.generation != generation) {
+        return Err(StoreError::Stale(stands.generation));
     }
     end_memories(&tx, &withdrawn, now).await?;
     let row = |v: NewVersion, withdrawn: bool| ActiveModel {
@@ -169,32 +176,36 @@ async fn end_memories(
             WHERE rule = ANY($1) AND state #> '{episode,held}' IS NOT NULL) t
         WHERE v.rule = t.rule AND v.alert_seq = t.alert";
     sql::run(tx, held, vec![rules.clone().into(), now.into()]).await?;
-    for sql in [
-        "UPDATE proposal SET state = 'withdrawn', note = 'its rule was withdrawn', decided_at = $2
-            WHERE rule = ANY($1) AND state = 'open'",
-        "DELETE FROM pool WHERE rule = ANY($1) AND $2::timestamptz IS NOT NULL",
-        "DELETE FROM tally WHERE rule = ANY($1) AND $2::timestamptz IS NOT NULL",
-    ] {
-        sql::run(tx, sql, vec![rules.clone().into(), now.into()]).await?;
+    proposal::Entity::update_many()
+        .col_expr(proposal::Column::State, Expr::value("withdrawn"))
+        .col_expr(proposal::Column::Note, Expr::value("its rule was withdrawn"))
+        .col_expr(proposal::Column::DecidedAt, Expr::value(now))
+        .filter(proposal::Column::Rule.is_in(&rules))
+        .filter(proposal::Column::State.eq("open"))
+        .exec(tx)
+        .await?;
+    for table in ["pool", "tally"] {
+        sql::run(tx, &format!("DELETE FROM {table} WHERE rule = ANY($1)"), vec![rules.clone().into()]).await?;
     }
     Ok(())
 }
 
 /// What has been published since a moment, in words, newest first.
 pub async fn since(db: &DatabaseConnection, then: DateTime<Utc>) -> Result<Vec<String>, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Row {
-        said: String,
-    }
-    let sql = "SELECT kind || ' ' || name || ' by ' || published_by AS said FROM definition WHERE published_at >= $1
-        ORDER BY published_at DESC, kind, name LIMIT 10";
-    let rows: Vec<Row> = sql::typed(db, sql, vec![then.into()]).await?;
-    Ok(rows.into_iter().map(|r| r.said).collect())
+    let found = Entity::find()
+        .filter(Column::PublishedAt.gte(then))
+        .order_by_desc(Column::PublishedAt)
+        .order_by_asc(Column::Kind)
+        .order_by_asc(Column::Name)
+        .limit(10)
+        .all(db)
+        .await?;
+    Ok(found.into_iter().map(|d| format!("{} {} by {}", d.kind, d.name, d.published_by)).collect())
 }
 
 /// One old or new version's text.
 pub async fn version(
-    db: &DatabaseConnection,
+    db: &impl ConnectionTrait,
     kind: &str,
     name: &str,
     version: i32,

@@ -7,11 +7,15 @@
 
 use crate::{
     StoreError,
+    entity::alarm,
     sql::{self, NO_TIME},
 };
 use arvok_core::job::{JobEffect, JobState, Progress};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait, Value};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
+    TransactionTrait, Value,
+};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -59,10 +63,11 @@ struct HeldRow {
     alarm_id: Option<i64>,
     created_at: DateTime<Utc>,
     progress: String,
+    fresh: bool,
 }
 
 const HELD: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at,
-    progress::text AS progress";
+    progress::text AS progress, lapses = 0 AND progress ->> 'started' IS NULL AS fresh";
 
 fn claiming() -> String {
     format!(
@@ -82,17 +87,68 @@ fn claiming() -> String {
     )
 }
 
+/// The transaction in which a job was claimed that nobody has begun yet. The first record goes into
+/// it, so that claim and beginning cost one commit; if it is dropped, nothing was claimed.
+#[derive(Debug)]
+pub struct Opening(DatabaseTransaction);
+
+impl Opening {
+    /// Reads what the job needs to begin; on another connection it would hold two of them.
+    pub fn db(&self) -> &DatabaseTransaction {
+        &self.0
+    }
+
+    /// Keeps the claim alone. So it must be before a record that lets the job wait: that one locks the
+    /// job's alarm, and intake locks alarms before jobs.
+    pub async fn commit(self) -> Result<(), StoreError> {
+        Ok(self.0.commit().await?)
+    }
+
+    /// Keeps the claim together with the first record.
+    ///
+    /// # Errors
+    /// After an error of the passing kind both may have been kept; [`record()`] then tells.
+    pub async fn record(
+        self,
+        (id, claim): (i64, Claim),
+        progress: &Progress,
+        record: &Record,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let (sql, values) = recording(id, claim, progress, record, now)?;
+        sql::run(&self.0, &sql, values).await?;
+        Ok(self.0.commit().await?)
+    }
+}
+
 /// Takes the next job that is due: first what waits or was left behind, then by urgency,
-/// deadline and age. What this node is walking already (`alive`) is not taken up again.
-pub async fn claim(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Result<Option<Held>, StoreError> {
+/// deadline and age. What this node is walking already (`alive`) is not taken up again. A job that was
+/// not begun yet is held only once its first record is kept.
+pub async fn claim(
+    db: &DatabaseConnection,
+    node: &str,
+    alive: &[Claim],
+) -> Result<Option<(Held, Option<Opening>)>, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let values = vec![node.into(), LEASE_SECONDS.into(), alive.into()];
-    match sql::typed::<HeldRow>(db, &claiming(), values).await {
-        Ok(rows) => rows.into_iter().next().map(held).transpose(),
+    let tx = db.begin().await?;
+    let row = match sql::typed::<HeldRow>(&tx, &claiming(), values).await {
+        Ok(rows) => rows.into_iter().next(),
         // Another node took a job on the same target at the same moment; its turn comes.
-        Err(e) if e.is_passing() => Ok(None),
-        Err(e) => Err(e),
+        Err(e) if e.is_passing() => None,
+        Err(e) => return Err(e),
+    };
+    let Some(row) = row else {
+        tx.rollback().await?;
+        return Ok(None);
+    };
+    let fresh = row.fresh;
+    let held = held(row)?;
+    if fresh {
+        return Ok(Some((held, Some(Opening(tx)))));
     }
+    tx.commit().await?;
+    Ok(Some((held, None)))
 }
 
 fn held(row: HeldRow) -> Result<Held, StoreError> {
@@ -150,9 +206,23 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Clai
 pub async fn let_go(db: &DatabaseConnection, claim: Claim, why: &str) -> Result<(), StoreError> {
     let sql = "UPDATE job SET lease_until = now() + interval '1 second', failure = $2
         WHERE claim = $1 AND state = 'running'";
-    let why: String = why.replace('\0', "\u{fffd}").chars().take(500).collect();
-    sql::run(db, sql, vec![claim.0.into(), why.into()]).await?;
+    sql::run(db, sql, vec![claim.0.into(), reason(why).into()]).await?;
     Ok(())
+}
+
+/// Puts a job back whose claim was never kept, since its walk ended before the first record. It counts
+/// as left behind, so that what can never begin does not keep the others from their turn.
+pub async fn put_back(db: &DatabaseConnection, id: i64, why: &str) -> Result<(), StoreError> {
+    let sql =
+        "UPDATE job SET state = 'running', lease_until = now() + interval '1 second', lapses = lapses + 1, failure = $2
+        WHERE id = $1 AND state = 'queued'";
+    sql::run(db, sql, vec![id.into(), reason(why).into()]).await?;
+    Ok(())
+}
+
+/// A reason as it is kept.
+fn reason(why: &str) -> String {
+    why.replace('\0', "\u{fffd}").chars().take(500).collect()
 }
 
 /// Ends the jobs whose deadline passed before they were started; their numbers.
@@ -359,10 +429,8 @@ fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
 }
 
 /// Whether an alarm is raised.
-pub async fn alarm_raised(db: &DatabaseConnection, alarm: i64) -> Result<bool, StoreError> {
-    let found =
-        db.query_one_raw(sql::statement("SELECT 1 FROM alarm WHERE id = $1 AND state = 'raised'", vec![alarm.into()]));
-    Ok(found.await?.is_some())
+pub async fn alarm_raised(db: &DatabaseConnection, id: i64) -> Result<bool, StoreError> {
+    Ok(alarm::Entity::find_by_id(id).filter(alarm::Column::State.eq("raised")).one(db).await?.is_some())
 }
 
 /// Takes an unsure job for a person's word; none if it is not unsure.

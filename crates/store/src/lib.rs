@@ -25,7 +25,7 @@ mod sql;
 mod upkeep;
 
 pub use error::{Class, StoreError};
-pub use sea_orm::DatabaseConnection;
+pub use sea_orm::{ConnectionTrait, DatabaseConnection};
 pub use upkeep::{Limits, Swept, sweep};
 
 use chrono::{DateTime, Utc};

@@ -1,9 +1,9 @@
 //! The nodes as they tell of themselves, and what waits for them.
 
-use crate::{StoreError, intake, sql};
+use crate::{StoreError, entity::node, intake, sql};
 use arvok_api::{AsideItem, Backlog, NodeItem};
 use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, FromQueryResult};
+use sea_orm::{DatabaseConnection, EntityTrait, FromQueryResult};
 
 /// What a node tells of itself.
 #[derive(Clone, Debug)]
@@ -60,7 +60,8 @@ pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError
 
 /// A node has ended in order.
 pub async fn leave(db: &DatabaseConnection, name: &str) -> Result<(), StoreError> {
-    sql::run(db, "DELETE FROM node WHERE name = $1", vec![name.into()]).await.map(|_| ())
+    node::Entity::delete_by_id(name.to_owned()).exec(db).await?;
+    Ok(())
 }
 
 /// The nodes heard of within the last day, the longest running first.

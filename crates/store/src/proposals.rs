@@ -3,14 +3,18 @@
 
 use crate::{
     StoreError,
-    sql::{self, Script},
+    entity::{job, proposal, tally},
+    sql::Script,
 };
 use arvok_core::{
-    job::Progress,
+    job::{JobState, Progress},
     settle::{Decision, Tally},
 };
-use chrono::{DateTime, Utc};
-use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::{
+    ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Set,
+    TransactionTrait,
+};
 
 /// Who decided, when, and why.
 #[derive(Clone, Copy, Debug)]
@@ -29,16 +33,33 @@ pub async fn launch(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> R
     if !decide(&tx, id, Decision::Launched, decided).await? {
         return Ok(false);
     }
-    let sql = "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, deadline, state, rule, rule_version,
-            alert_seq, alarm_id, progress, created_at, reason)
-        SELECT id, runbook, runbook_version, inputs, target, urgency,
-            CASE WHEN deadline_ms IS NULL THEN NULL ELSE $2::timestamptz + make_interval(secs => deadline_ms / 1000.0) END,
-            'queued', rule, rule_version, alert_seq, alarm_id, $3::jsonb, $2, reason || '; launched by ' || $4
-        FROM proposal WHERE id = $1";
-    let progress = serde_json::to_string(&Progress::default())?;
-    sql::run(&tx, sql, vec![id.into(), decided.at.into(), progress.into(), decided.by.into()]).await?;
+    if let Some(proposal) = proposal::Entity::find_by_id(id).one(&tx).await? {
+        job::Entity::insert(queued(proposal, decided)?).exec_without_returning(&tx).await?;
+    }
     tx.commit().await?;
     Ok(true)
+}
+
+/// The job that a proposal becomes.
+fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, StoreError> {
+    Ok(job::ActiveModel {
+        id: Set(p.id),
+        runbook: Set(p.runbook),
+        runbook_version: Set(p.runbook_version),
+        inputs: Set(p.inputs),
+        target: Set(p.target),
+        urgency: Set(p.urgency),
+        deadline: Set(p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms))),
+        state: Set(JobState::Queued.as_str().to_owned()),
+        rule: Set(Some(p.rule)),
+        rule_version: Set(Some(p.rule_version)),
+        alert_seq: Set(p.alert_seq),
+        alarm_id: Set(p.alarm_id),
+        progress: Set(serde_json::to_value(Progress::default())?),
+        created_at: Set(decided.at),
+        reason: Set(Some(format!("{}; launched by {}", p.reason, decided.by))),
+        ..Default::default()
+    })
 }
 
 /// Dismisses an open proposal; false if it is not open any more.
@@ -49,13 +70,6 @@ pub async fn dismiss(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> 
     Ok(done)
 }
 
-#[derive(FromQueryResult)]
-struct Origin {
-    rule: String,
-    first_id: i64,
-    tallies: Vec<String>,
-}
-
 /// Notes the decision, and lets the tallies know that the proposal came from. They are locked
 /// first, as intake does.
 async fn decide(
@@ -64,39 +78,44 @@ async fn decide(
     decision: Decision,
     decided: Decided<'_>,
 ) -> Result<bool, StoreError> {
-    let sql = "SELECT rule, coalesce(first_id, id) AS first_id, tallies FROM proposal WHERE id = $1";
-    let origin: Vec<Origin> = sql::typed(tx, sql, vec![id.into()]).await?;
-    let Some(origin) = origin.into_iter().next() else { return Ok(false) };
-    let mut tallies = locked(tx, &origin).await?;
+    let Some(proposal) = proposal::Entity::find_by_id(id).one(tx).await? else { return Ok(false) };
+    let mut tallies = locked(tx, &proposal).await?;
     let state = match decision {
         Decision::Launched => "launched",
         Decision::Dismissed => "dismissed",
     };
-    let sql =
-        "UPDATE proposal SET state = $2, decided_at = $3, decided_by = $4, note = $5 WHERE id = $1 AND state = 'open'";
-    let note = decided.note.map(str::to_owned);
-    let values = vec![id.into(), state.into(), decided.at.into(), decided.by.into(), note.into()];
-    if sql::run(tx, sql, values).await? != 1 {
+    let change = proposal::ActiveModel {
+        state: Set(state.to_owned()),
+        decided_at: Set(Some(decided.at)),
+        decided_by: Set(Some(decided.by.to_owned())),
+        note: Set(decided.note.map(str::to_owned)),
+        ..Default::default()
+    };
+    let open = proposal::Entity::update_many()
+        .set(change)
+        .filter(proposal::Column::Id.eq(id))
+        .filter(proposal::Column::State.eq("open"));
+    if open.exec(tx).await?.rows_affected != 1 {
         return Ok(false);
     }
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
-        tally.decided(origin.first_id, decision);
+        tally.decided(proposal.first_id.unwrap_or(id), decision);
         let state = serde_json::to_string(tally)?;
         let sql = "UPDATE tally SET state = $3::text::jsonb WHERE rule = $1 AND key = $2";
-        script.add(sql, vec![origin.rule.as_str().into(), key.as_str().into(), state.into()]);
+        script.add(sql, vec![proposal.rule.as_str().into(), key.as_str().into(), state.into()]);
     }
     script.run(tx).await?;
     Ok(true)
 }
 
-async fn locked(tx: &DatabaseTransaction, origin: &Origin) -> Result<Vec<(String, Tally)>, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Row {
-        key: String,
-        state: String,
-    }
-    let sql = "SELECT key, state::text AS state FROM tally WHERE rule = $1 AND key = ANY($2) ORDER BY key FOR UPDATE";
-    let rows: Vec<Row> = sql::typed(tx, sql, vec![origin.rule.as_str().into(), origin.tallies.clone().into()]).await?;
-    rows.into_iter().map(|r| Ok((r.key, serde_json::from_str(&r.state)?))).collect()
+async fn locked(tx: &DatabaseTransaction, of: &proposal::Model) -> Result<Vec<(String, Tally)>, StoreError> {
+    let rows = tally::Entity::find()
+        .filter(tally::Column::Rule.eq(&of.rule))
+        .filter(tally::Column::Key.is_in(&of.tallies))
+        .order_by_asc(tally::Column::Key)
+        .lock_exclusive()
+        .all(tx)
+        .await?;
+    rows.into_iter().map(|r| Ok((r.key, serde_json::from_value(r.state)?))).collect()
 }

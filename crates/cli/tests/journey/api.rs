@@ -1,7 +1,7 @@
 //! The API: roles, sessions, pages, the stream, the console's files.
 
 use crate::kit::{Stage, answer, block, until};
-use reqwest::{Method, header};
+use reqwest::{Method, StatusCode, header};
 use serde_json::{Value, json};
 
 #[test]
@@ -122,6 +122,20 @@ fn the_stream_tells_what_changed_and_remembers_for_those_who_return() {
     let missed = stage.send("yard-hypervisor", &json!({"kind": "a", "resource": "vm/b"}));
     event(&mut open(&id), |d| d["alerts"][0] == missed);
     event(&mut open("another-node-5"), |d| d["reset"] == true);
+}
+
+#[test]
+fn who_follows_without_end_leaves_room_for_alerts() {
+    let stage = Stage::with_demo();
+    let open =
+        || block(stage.request(Method::GET, "/api/v1/stream").bearer_auth(&stage.token).send()).expect("an answer");
+    let streams: Vec<reqwest::Response> = std::iter::repeat_with(open).take(300).collect();
+    let refused: Vec<_> = streams.iter().filter(|s| s.status() == StatusCode::TOO_MANY_REQUESTS).collect();
+    assert_eq!(refused.len(), 44, "256 may follow");
+    assert!(refused[0].headers().contains_key(header::RETRY_AFTER));
+    stage.send("yard-hypervisor", &json!({"kind": "a", "resource": "vm/a"}));
+    drop(streams);
+    until("room again", || (open().status() == StatusCode::OK).then_some(()));
 }
 
 #[test]

@@ -31,6 +31,9 @@ const MAX_WAYS: usize = 16;
 const MAX_FIELDS: usize = 3;
 /// Shortest piece of text that is worth looking for, in bytes.
 const MIN_FACTOR: usize = 2;
+/// Most finds of pieces in one field. Pieces that lie within each other can be found millions of
+/// times in a long text; beyond this all of them count as found, and the rules are asked.
+const MAX_FINDS: usize = 1 << 16;
 
 /// A compiled set of rules.
 #[derive(Debug, Default)]
@@ -199,8 +202,15 @@ impl Space {
         Self { fields, table, postings: rows.into_iter().map(|(_, posting)| posting).collect() }
     }
 
+    /// Where an alert has so many values that going through all their combinations would cost more
+    /// than asking all rules of the space, these are asked.
     fn look_up(&self, values: &[Vec<u64>], take: &mut impl FnMut(&[Posting])) {
-        self.ways(0, 0, values, take);
+        let ways = self.fields.iter().fold(1usize, |ways, f| ways.saturating_mul(values[*f as usize].len()));
+        if ways > self.postings.len().max(MAX_WAYS) {
+            take(&self.postings);
+        } else {
+            self.ways(0, 0, values, take);
+        }
     }
 
     fn ways(&self, at: usize, way: u64, values: &[Vec<u64>], take: &mut impl FnMut(&[Posting])) {
@@ -235,7 +245,11 @@ impl Fields {
         for (path, number, automaton, hashes) in &self.pieces {
             let Some(text) = text(path, alert) else { continue };
             let into = &mut values[*number as usize];
-            into.extend(automaton.find_overlapping_iter(text).map(|found| hashes[found.pattern().as_usize()]));
+            let mut finds = automaton.find_overlapping_iter(text);
+            into.extend(finds.by_ref().take(MAX_FINDS).map(|found| hashes[found.pattern().as_usize()]));
+            if finds.next().is_some() {
+                into.clone_from(hashes);
+            }
             into.sort_unstable();
             into.dedup();
         }

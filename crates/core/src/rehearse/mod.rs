@@ -10,11 +10,12 @@ mod examples;
 mod report;
 
 pub use examples::{Failure, example_of, play, written_alert};
-pub use report::{Difference, Lane, MAX_LANES, MAX_POSTS, MAX_RULINGS, Post, Report, Ruling};
+pub use report::{Difference, Lane, MAX_INPUTS, MAX_LANES, MAX_POSTS, MAX_RULINGS, Post, Report, Ruling};
 
 use crate::{
     Alert, AlertState,
     alarm::{Alarm, Change},
+    bounds::weight,
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
     settle::{self, Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
@@ -30,6 +31,9 @@ use std::{
 /// Most tallies and alarms that are remembered at once.
 pub const MAX_REMEMBERED: usize = 500_000;
 
+/// Most bytes of payloads that are remembered at once.
+pub const MAX_PAYLOADS: usize = 128 << 20;
+
 /// Why a rehearsal cannot go on.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum RehearsalError {
@@ -38,6 +42,20 @@ pub enum RehearsalError {
         "the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to less, or fold more"
     )]
     TooMuch,
+    /// The alerts that a due time may still dispatch for are too large together.
+    #[error(
+        "the rule keeps more than {} MiB of payloads at once; let it listen to less, or look at less of `alert.body`",
+        MAX_PAYLOADS >> 20
+    )]
+    TooLarge,
+}
+
+/// An alert that a due time may still dispatch for.
+struct Kept {
+    number: i64,
+    alert: Alert,
+    /// What its payload takes.
+    bytes: usize,
 }
 
 /// A rule in virtual time.
@@ -50,7 +68,8 @@ pub struct Rehearsal<'a> {
     holding: HashMap<i64, BTreeSet<String>>,
     queue: BinaryHeap<Reverse<(DateTime<Utc>, Slot)>>,
     /// Alerts that a due time may still dispatch for, by tally.
-    kept: HashMap<String, Vec<(i64, Alert)>>,
+    kept: HashMap<String, Vec<Kept>>,
+    payloads: usize,
     keeps: bool,
     jobs: i64,
     report: Report,
@@ -80,6 +99,7 @@ impl<'a> Rehearsal<'a> {
             holding: HashMap::new(),
             queue: BinaryHeap::new(),
             kept: HashMap::new(),
+            payloads: 0,
             keeps,
             jobs: 0,
             report: Report::default(),
@@ -118,6 +138,9 @@ impl<'a> Rehearsal<'a> {
         }
         if self.memory.tallies.len() > MAX_REMEMBERED || self.alarms.len() > MAX_REMEMBERED {
             return Err(RehearsalError::TooMuch);
+        }
+        if self.payloads > MAX_PAYLOADS {
+            return Err(RehearsalError::TooLarge);
         }
         Ok(())
     }
@@ -168,7 +191,9 @@ impl<'a> Rehearsal<'a> {
         };
         self.handle(alert.received, Event::Matched(matched), Some((number, &alert)));
         if self.keeps {
-            self.kept.entry(keys.tally.clone()).or_default().push((number, alert));
+            let bytes = weight(&alert.body, MAX_PAYLOADS);
+            self.payloads += bytes;
+            self.kept.entry(keys.tally.clone()).or_default().push(Kept { number, alert, bytes });
         }
         self.tidy(&keys.tally);
     }
@@ -179,12 +204,14 @@ impl<'a> Rehearsal<'a> {
             return;
         }
         let Some(episode) = self.memory.tallies.get(key).and_then(|t| t.episode.as_ref()) else {
-            self.kept.remove(key);
+            let gone = self.kept.remove(key).unwrap_or_default();
+            self.payloads -= gone.iter().map(|k| k.bytes).sum::<usize>();
             return;
         };
         let wanted = [Some(episode.latest.alert), episode.held.map(|h| h.seen.alert)];
         if let Some(alerts) = self.kept.get_mut(key) {
-            alerts.retain(|(number, _)| wanted.contains(&Some(*number)));
+            let gone = alerts.extract_if(.., |k| !wanted.contains(&Some(k.number)));
+            self.payloads -= gone.map(|k| k.bytes).sum::<usize>();
         }
     }
 
@@ -233,8 +260,8 @@ impl<'a> Rehearsal<'a> {
                 .iter()
                 .filter_map(|key| self.kept.get(key))
                 .flatten()
-                .find(|(n, _)| n == number)
-                .map(|(_, alert)| alert),
+                .find(|k| k.number == *number)
+                .map(|k| &k.alert),
         };
         let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| self.rule.silent(key, now));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();

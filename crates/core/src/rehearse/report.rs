@@ -1,6 +1,6 @@
 //! What a rehearsal has to tell, within bounds: everything is counted, the first so many are kept.
 
-use crate::{Alert, Verdict, settle::Reason};
+use crate::{Alert, Verdict, bounds::weight, settle::Reason};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -10,6 +10,8 @@ use std::collections::{BTreeMap, HashMap};
 pub const MAX_RULINGS: usize = 20_000;
 /// Most dispatches that are kept one by one.
 pub const MAX_POSTS: usize = 2_000;
+/// Most bytes of inputs of the dispatches that are kept.
+pub const MAX_INPUTS: usize = 16 << 20;
 /// Most tallies that are kept by name.
 pub const MAX_LANES: usize = 500;
 
@@ -37,6 +39,8 @@ pub struct Report {
     pub broken_first: Option<String>,
     /// Whether more happened than is listed.
     pub cut: bool,
+    #[serde(skip)]
+    inputs: usize,
     #[serde(skip)]
     lane_of: HashMap<String, u32>,
     #[serde(skip)]
@@ -163,7 +167,8 @@ impl Report {
 
     pub(super) fn posted(&mut self, tallies: &[String], mut post: Post) {
         self.dispatches += 1;
-        if self.posts.len() >= MAX_POSTS {
+        self.inputs += post.inputs.values().map(|v| weight(v, MAX_INPUTS)).sum::<usize>();
+        if self.posts.len() >= MAX_POSTS || self.inputs > MAX_INPUTS {
             self.cut = true;
             return;
         }

@@ -154,7 +154,7 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::Alert
             .enumerate()
             .map(|(i, step)| {
                 let attempts =
-                    row.attempts.iter().filter(|a| a.step == i).map(|a| a.attempt.clone()).collect::<Vec<_>>();
+                    row.attempts.iter().filter(|(step, _)| *step == i).map(|(_, a)| a.clone()).collect::<Vec<_>>();
                 let state = match attempts.last() {
                     Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => "again",
                     Some(last) => last.state.as_str(),

@@ -23,6 +23,8 @@ use tokio::sync::{OwnedSemaphorePermit, mpsc};
 const STRIDE: u64 = 1000;
 /// Time between two lines of progress.
 const PROGRESS: Duration = Duration::from_millis(250);
+/// How long a line may wait for its reader. Who does not read keeps others from rehearsing.
+const UNREAD: Duration = Duration::from_secs(30);
 /// Most alerts of a request.
 const MAX_GIVEN: usize = 100_000;
 /// Furthest look back.
@@ -136,7 +138,7 @@ async fn run(node: web::Data<Node>, plan: Plan, lines: mpsc::Sender<RehearsalLin
         Ok(None) => return,
         Err(detail) => RehearsalLine::Wrong { detail },
     };
-    let _ = lines.send(line).await;
+    let _ = lines.send_timeout(line, UNREAD).await;
     drop(room);
 }
 
@@ -165,7 +167,7 @@ impl Play<'_> {
         if self.told.elapsed() >= PROGRESS {
             self.told = Instant::now();
             let line = RehearsalLine::Progress { alerts, of: self.of, at: Some(at) };
-            return lines.send(line).await.is_ok();
+            return lines.send_timeout(line, UNREAD).await.is_ok();
         }
         !lines.is_closed()
     }
@@ -204,7 +206,7 @@ async fn play(
         let replay = Replay::of(&rules, plan.from, plan.to);
         play.of = u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?).ok();
         let first = RehearsalLine::Progress { alerts: 0, of: play.of, at: Some(plan.from) };
-        let _ = lines.send(first).await;
+        let _ = lines.send_timeout(first, UNREAD).await;
         let mut alerts = Box::pin(read::replay(&node.replay_db, &replay).await.map_err(store)?);
         while let Some(next) = alerts.next().await {
             let (number, alert) = next.map_err(store)?;

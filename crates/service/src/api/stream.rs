@@ -5,8 +5,8 @@ use crate::node::{Message, Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::header, web};
 use arvok_api::Change;
 use futures_util::stream;
-use std::{collections::VecDeque, time::Duration};
-use tokio::sync::{broadcast, watch};
+use std::{collections::VecDeque, sync::Arc, time::Duration};
+use tokio::sync::{OwnedSemaphorePermit, broadcast, watch};
 
 /// A comment is sent when nothing else was, so that a gone client is noticed.
 const KEEP_ALIVE: Duration = Duration::from_secs(12);
@@ -16,6 +16,7 @@ struct Follower {
     ready: VecDeque<String>,
     changes: broadcast::Receiver<Message>,
     stopping: watch::Receiver<bool>,
+    _place: OwnedSemaphorePermit,
 }
 
 impl Drop for Follower {
@@ -32,13 +33,14 @@ pub(super) async fn follow(
     _caller: Caller,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
+    let place = Arc::clone(&node.followers).try_acquire_owned().map_err(|_| ApiError::Followed)?;
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok());
     let (missed, changes) = node.changes.follow(last);
     node.metrics.streams.inc();
     let mut ready: VecDeque<String> = VecDeque::from(["retry: 2000\n\n".to_owned()]);
     ready.extend(missed.iter().map(event));
     let stopping = node.stopping.clone();
-    let follower = Follower { node, ready, changes, stopping };
+    let follower = Follower { node, ready, changes, stopping, _place: place };
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header((header::CACHE_CONTROL, "no-store, no-transform"))

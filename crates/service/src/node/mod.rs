@@ -14,7 +14,8 @@ use arvok_api::Change;
 use arvok_connect::{Http, Vault};
 use arvok_core::{Definition, Kind, runbook::Runbook};
 use arvok_store::{
-    DatabaseConnection, Limits, StoreError, changes::Reached, days::Retention, definitions, jobs::Claim,
+    ConnectionTrait, DatabaseConnection, Limits, StoreError, changes::Reached, days::Retention, definitions,
+    jobs::Claim,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -25,6 +26,8 @@ use tokio::sync::{Mutex, Notify, Semaphore, watch};
 
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
+/// Event streams that may be open at once on a node, so that connections are left for alerts.
+const FOLLOWERS: usize = 256;
 /// Questions that evaluate expressions and may run at once on a node.
 const QUESTIONS: usize = 2;
 
@@ -82,6 +85,8 @@ pub(crate) struct Node {
     pub due: Notify,
     /// Room for rehearsals.
     pub rehearsals: Arc<Semaphore>,
+    /// Room for those who follow changes.
+    pub followers: Arc<Semaphore>,
     /// Room for questions that evaluate expressions.
     pub evaluations: Arc<Semaphore>,
     pub http: Http,
@@ -121,6 +126,7 @@ impl Node {
             work: Notify::new(),
             due: Notify::new(),
             rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
+            followers: Arc::new(Semaphore::new(FOLLOWERS)),
             evaluations: Arc::new(Semaphore::new(QUESTIONS)),
             http,
             metrics: Metrics::new(),
@@ -135,13 +141,23 @@ impl Node {
 
     /// A runbook in the version that a job was dispatched with, whatever has been published since.
     pub async fn runbook(&self, name: &str, version: i32) -> Result<Option<Runbook>, StoreError> {
+        self.runbook_by(&self.work_db, name, version).await
+    }
+
+    /// The same, by this connection.
+    pub async fn runbook_by(
+        &self,
+        db: &impl ConnectionTrait,
+        name: &str,
+        version: i32,
+    ) -> Result<Option<Runbook>, StoreError> {
         let published = self.published();
         if let Some((runbook, current)) = published.catalog.runbook(name)
             && current == version
         {
             return Ok(Some(runbook.clone()));
         }
-        let row = definitions::version(&self.work_db, Kind::Runbook.as_str(), name, version).await?;
+        let row = definitions::version(db, Kind::Runbook.as_str(), name, version).await?;
         Ok(row.and_then(|r| match published::recompile(&r)?.definition {
             Definition::Runbook(runbook) => Some(runbook),
             _ => None,

@@ -37,11 +37,11 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         while let Ok(place) = Arc::clone(&room).try_acquire_owned() {
             match jobs::claim(&node.work_db, &node.name, &node.alive()).await {
-                Ok(Some(held)) => {
+                Ok(Some((held, opening))) => {
                     let node = Arc::clone(&node);
                     let alive = node.keep_alive(held.claim);
                     walks.spawn(async move {
-                        walk::walk(&node, held, None).await;
+                        walk::walk(&node, held, opening, None).await;
                         drop((alive, place));
                         // Its target is free now, or another of its kind may be waiting.
                         node.work.notify_one();

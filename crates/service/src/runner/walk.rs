@@ -8,14 +8,14 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    Catalog, Kind, Period,
+    Alert, Catalog, Kind, Period,
     connector::{CallEnd, Failure, Repeat},
     job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Settlement, StepResult},
     runbook::{Action, Runbook},
 };
 use arvok_store::{
-    Class, StoreError,
-    jobs::{self, Began, Ended, Held, Record, Then},
+    Class, ConnectionTrait, StoreError,
+    jobs::{self, Began, Ended, Held, Opening, Record, Then},
     read,
 };
 use futures_util::FutureExt;
@@ -44,10 +44,10 @@ struct Outgoing {
 
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `first` is what a person
 /// said of an unsure step.
-pub(super) async fn walk(node: &Node, held: Held, first: Option<Event>) {
+pub(super) async fn walk(node: &Node, held: Held, opening: Option<Opening>, first: Option<Event>) {
     node.metrics.jobs_running.inc();
-    let (id, claim) = (held.id, held.claim);
-    let walking = AssertUnwindSafe(go(node, held, first)).catch_unwind();
+    let (id, claim, opens) = (held.id, held.claim, opening.is_some());
+    let walking = AssertUnwindSafe(go(node, held, opening, first)).catch_unwind();
     let why = match walking.await {
         Ok(Ok(())) => None,
         Ok(Err(StoreError::ClaimLost)) => {
@@ -62,6 +62,9 @@ pub(super) async fn walk(node: &Node, held: Held, first: Option<Event>) {
         if let Err(e) = jobs::let_go(&node.work_db, claim, &why).await {
             tracing::error!(job = id, "the job stands still until its lease ends: {e}");
         }
+        if opens && let Err(e) = jobs::put_back(&node.work_db, id, &why).await {
+            tracing::error!(job = id, "the job cannot be put back: {e}");
+        }
     }
     node.metrics.jobs_running.dec();
 }
@@ -72,7 +75,7 @@ pub(crate) async fn resolve(node: &Arc<Node>, id: i64, word: Settlement) -> Resu
     let alive = node.keep_alive(held.claim);
     let node = Arc::clone(node);
     tokio::spawn(async move {
-        walk(&node, held, Some(Event::Settled(word))).await;
+        walk(&node, held, None, Some(Event::Settled(word))).await;
         drop(alive);
         node.work.notify_one();
     });
@@ -85,12 +88,30 @@ const INSIST: Duration = Duration::from_secs(60);
 
 /// Keeps a record; tries again while the database cannot be worked with. A job under way outlives a
 /// database that is away for a while.
-async fn keep(node: &Node, held: &Held, progress: &Progress, record: &Record) -> Result<(), StoreError> {
+async fn keep(
+    node: &Node,
+    held: &Held,
+    opening: Option<Opening>,
+    progress: &Progress,
+    record: &Record,
+) -> Result<(), StoreError> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(50);
+    let mut first = match opening {
+        None => None,
+        Some(opening) if matches!(record.then, Then::Wait(_)) => {
+            opening.commit().await?;
+            None
+        }
+        opening => opening,
+    };
     loop {
         let now = clock::now();
-        match jobs::record(&node.work_db, (held.id, held.claim), progress, record, now).await {
+        let kept = match first.take() {
+            Some(opening) => opening.record((held.id, held.claim), progress, record, now).await,
+            None => jobs::record(&node.work_db, (held.id, held.claim), progress, record, now).await,
+        };
+        match kept {
             Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
                 tracing::warn!(job = held.id, "its record is tried again: {e}");
                 tokio::time::sleep(pause).await;
@@ -105,15 +126,29 @@ async fn keep(node: &Node, held: &Held, progress: &Progress, record: &Record) ->
     }
 }
 
-async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreError> {
-    let Some(runbook) = node.runbook(&held.runbook, held.runbook_version).await? else {
+/// What a job needs besides its own row: its runbook, if that can still be read, and its alert.
+async fn needed(
+    node: &Node,
+    db: &impl ConnectionTrait,
+    held: &Held,
+) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
+    let runbook = node.runbook_by(db, &held.runbook, held.runbook_version).await?;
+    let alert = match held.alert_seq {
+        Some(seq) => read::whole_alert(db, seq).await?,
+        None => None,
+    };
+    Ok((runbook, alert))
+}
+
+async fn go(node: &Node, held: Held, mut opening: Option<Opening>, first: Option<Event>) -> Result<(), StoreError> {
+    let (runbook, alert) = match &opening {
+        Some(opening) => needed(node, opening.db(), &held).await?,
+        None => needed(node, &node.work_db, &held).await?,
+    };
+    let Some(runbook) = runbook else {
         let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
         let record = Record { then: end(JobState::Failed, why), ..Record::default() };
-        return keep(node, &held, &held.progress, &record).await;
-    };
-    let alert = match held.alert_seq {
-        Some(seq) => read::whole_alert(&node.work_db, seq).await?,
-        None => None,
+        return keep(node, &held, opening, &held.progress, &record).await;
     };
     let facts = Facts {
         id: held.id,
@@ -133,7 +168,7 @@ async fn go(node: &Node, held: Held, first: Option<Event>) -> Result<(), StoreEr
             // Cannot be; but a job that nobody walks must not look as if somebody did.
             record.then = end(JobState::Failed, "there was nothing left to do".into());
         }
-        keep(node, &held, &machine.progress, &record).await?;
+        keep(node, &held, opening.take(), &machine.progress, &record).await?;
         if let Then::End { state, .. } = &record.then {
             let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
             node.metrics.jobs_ended.get_or_create(&label).inc();

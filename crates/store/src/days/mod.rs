@@ -12,9 +12,11 @@ mod storage;
 pub use retention::{Retention, expire};
 pub use storage::storage;
 
-use crate::{StoreError, schema, sql};
+use crate::{StoreError, entity::alert_day, schema, sql};
 use chrono::{DateTime, TimeDelta, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
+use sea_orm::{
+    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set, TransactionTrait, Unchanged,
+};
 
 /// Numbers of a day. One that needs more ends early.
 pub const ROOM: i64 = 1_000_000_000;
@@ -66,7 +68,8 @@ fn tables(room: i64, first: bool) -> (String, String) {
 
 /// The days that have begun and are still kept, the newest first.
 pub async fn all(db: &impl ConnectionTrait) -> Result<Vec<Day>, StoreError> {
-    sql::typed(db, "SELECT * FROM alert_day ORDER BY first_seq DESC", vec![]).await
+    let found = alert_day::Entity::find().order_by_desc(alert_day::Column::FirstSeq);
+    Ok(found.into_model::<Day>().all(db).await?)
 }
 
 /// What whoever takes alerts in has to know of the days; all zero knows nothing yet.
@@ -110,10 +113,19 @@ pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, 
     }
     // Numbers may have gone on before: a node died here, or a day ran over.
     let first = newest.bound_seq.max(last / ROOM * ROOM);
-    let over = "UPDATE alert_day SET last_seq = least($2, bound_seq - 1) WHERE first_seq = $1";
-    sql::run(&tx, over, vec![newest.first_seq.into(), last.into()]).await?;
-    let begun = "INSERT INTO alert_day (first_seq, bound_seq, begun_at) VALUES ($1, $2, $3)";
-    sql::run(&tx, begun, vec![first.into(), (first + ROOM).into(), now.into()]).await?;
+    let over = alert_day::ActiveModel {
+        first_seq: Unchanged(newest.first_seq),
+        last_seq: Set(Some(last.min(newest.bound_seq - 1))),
+        ..Default::default()
+    };
+    alert_day::Entity::update(over).exec(&tx).await?;
+    let begun = alert_day::ActiveModel {
+        first_seq: Set(first),
+        bound_seq: Set(first + ROOM),
+        begun_at: Set(now),
+        last_seq: Set(None),
+    };
+    alert_day::Entity::insert(begun).exec_without_returning(&tx).await?;
     if last < first {
         tx.execute_unprepared(&format!("SELECT setval('alert_seq_seq', {first}, false)")).await?;
     }

@@ -2,9 +2,9 @@
 //! day that some source wants to keep for longer, the others' alerts are deleted.
 
 use super::Day;
-use crate::{StoreError, sql};
+use crate::{StoreError, entity::alert_day, sql};
 use chrono::{DateTime, TimeDelta, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, TransactionTrait};
 use std::collections::BTreeMap;
 
 /// Alerts that one pass deletes one by one.
@@ -70,7 +70,7 @@ async fn drop_day(db: &DatabaseConnection, day: Day) -> Result<(), StoreError> {
     tx.execute_unprepared("SET LOCAL lock_timeout = '500ms'").await?;
     tx.execute_unprepared("LOCK TABLE ONLY alerts, ONLY verdicts IN ACCESS EXCLUSIVE MODE").await?;
     tx.execute_unprepared(&format!("DROP TABLE IF EXISTS {alerts}, {verdicts}")).await?;
-    sql::run(&tx, "DELETE FROM alert_day WHERE first_seq = $1", vec![day.first_seq.into()]).await?;
+    alert_day::Entity::delete_by_id(day.first_seq).exec(&tx).await?;
     Ok(tx.commit().await?)
 }
 

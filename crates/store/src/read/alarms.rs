@@ -1,9 +1,22 @@
 //! Alarms.
 
-use super::{AlertFilter, Conditions, JobFilter, alerts, alerts::SEVERITY, jobs, like, page};
-use crate::{StoreError, sql};
+use super::{AlertFilter, JobFilter, alerts, jobs, like, page};
+use crate::{
+    StoreError,
+    entity::{
+        alarm::{Column, Entity, Model},
+        job,
+    },
+};
 use arvok_api::{AlarmDetail, AlarmItem, AlertItem, Page};
-use sea_orm::DatabaseConnection;
+use arvok_core::Severity;
+use chrono::{DateTime, Utc};
+use sea_orm::{
+    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, Order, QueryFilter, QueryOrder,
+    QuerySelect, QueryTrait, Select,
+    sea_query::{Expr, extension::postgres::PgExpr},
+};
+use std::collections::HashMap;
 
 /// Which alarms.
 #[derive(Clone, Debug, Default)]
@@ -20,36 +33,96 @@ pub struct AlarmFilter {
     pub limit: u64,
 }
 
-pub(super) fn select(filter: &str) -> String {
-    format!(
-        "SELECT a.id, source, resource, kind, {SEVERITY}, a.state, summary, value, count, raised_at, changed_at, cleared_at,
-            j.id AS job, j.state AS job_state, j.runbook AS job_runbook, j.effect AS job_effect
-        FROM alarm a
-        LEFT JOIN LATERAL (SELECT id, state, runbook, effect FROM job WHERE alarm_id = a.id ORDER BY id DESC LIMIT 1) j ON true
-        {filter}"
-    )
+/// What alarms show of their newest job.
+#[derive(DerivePartialModel)]
+#[sea_orm(entity = "job::Entity")]
+struct Newest {
+    alarm_id: Option<i64>,
+    id: i64,
+    state: String,
+    runbook: String,
+    effect: Option<String>,
+}
+
+/// The alarms of a search, each with its newest job.
+async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<AlarmItem>, StoreError> {
+    let alarms = search.all(db).await?;
+    let newest = job::Entity::find()
+        .distinct_on([job::Column::AlarmId])
+        .filter(job::Column::AlarmId.is_in(alarms.iter().map(|a| a.id)))
+        .order_by_asc(job::Column::AlarmId)
+        .order_by_desc(job::Column::Id)
+        .into_partial_model::<Newest>()
+        .all(db)
+        .await?;
+    let mut newest: HashMap<Option<i64>, Newest> = newest.into_iter().map(|j| (j.alarm_id, j)).collect();
+    Ok(alarms.into_iter().map(|a| item(newest.remove(&Some(a.id)), a)).collect())
+}
+
+fn item(job: Option<Newest>, a: Model) -> AlarmItem {
+    let (job, job_state, job_runbook, job_effect) = match job {
+        Some(j) => (Some(j.id), Some(j.state), Some(j.runbook), j.effect),
+        None => (None, None, None, None),
+    };
+    AlarmItem {
+        id: a.id,
+        source: a.source,
+        resource: a.resource,
+        kind: a.kind,
+        severity: Severity::from_rank(a.severity).as_str().to_owned(),
+        state: a.state,
+        summary: a.summary,
+        value: a.value,
+        count: a.count,
+        raised_at: a.raised_at,
+        changed_at: a.changed_at,
+        cleared_at: a.cleared_at,
+        job,
+        job_state,
+        job_runbook,
+        job_effect,
+    }
+}
+
+/// Those that were ever raised.
+fn raised_once() -> Select<Entity> {
+    Entity::find().filter(Column::Count.gt(0))
 }
 
 /// A page of alarms, newest handle first.
 pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page<AlarmItem>, StoreError> {
-    let mut c = Conditions::default();
-    c.plain("count > 0");
-    c.maybe("a.state = ?", filter.state);
-    c.maybe("source = ?", filter.source);
-    c.maybe("a.id < ?", filter.after);
-    if let Some(text) = filter.text {
-        c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
-    }
-    let limit = filter.limit;
-    let tail = format!("{} ORDER BY a.id DESC LIMIT {}", c.clause(), limit + 1);
-    Ok(page(sql::rows(db, &select(&tail), c.values).await?, limit, |a: &AlarmItem| a.id))
+    let texts = || Expr::cust("summary || ' ' || resource || ' ' || kind");
+    let found = raised_once()
+        .apply_if(filter.state, |q, state| q.filter(Column::State.eq(state)))
+        .apply_if(filter.source, |q, source| q.filter(Column::Source.eq(source)))
+        .apply_if(filter.after, |q, after| q.filter(Column::Id.lt(after)))
+        .apply_if(filter.text, |q, text| q.filter(texts().ilike(like(&text).as_str())))
+        .order_by_desc(Column::Id)
+        .limit(filter.limit + 1);
+    Ok(page(items(db, found).await?, filter.limit, |a: &AlarmItem| a.id))
+}
+
+/// Alarms that stand, or were cleared since a moment; those that stand first, the worst and newest
+/// of them before the others.
+pub(super) async fn standing(
+    db: &DatabaseConnection,
+    cleared_since: DateTime<Utc>,
+    limit: u64,
+) -> Result<Vec<AlarmItem>, StoreError> {
+    let raised = || Column::State.eq("raised");
+    let severity: Expr = Expr::case(raised(), Expr::col(Column::Severity)).finally(0).into();
+    let found = raised_once()
+        .filter(Condition::any().add(raised()).add(Column::ClearedAt.gte(cleared_since)))
+        .order_by(raised(), Order::Desc)
+        .order_by(severity, Order::Desc)
+        .order_by_desc(Column::ChangedAt)
+        .limit(limit);
+    items(db, found).await
 }
 
 /// One alarm with its newest alerts and jobs.
 pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetail>, StoreError> {
-    let Some(alarm) = sql::maybe::<AlarmItem>(db, &select("WHERE a.id = $1"), vec![id.into()]).await? else {
-        return Ok(None);
-    };
+    let Some(alarm) = items(db, Entity::find_by_id(id)).await?.pop() else { return Ok(None) };
     let filter = AlertFilter {
         source: Some(alarm.source.clone()),
         kind: Some(alarm.kind.clone()),

@@ -1,11 +1,14 @@
 //! Alerts and payloads that could not be read.
 
 use super::{Conditions, bound::Floor, like, page};
-use crate::{StoreError, days, sql};
+use crate::{StoreError, days, entity::unreadable, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, QueryResult};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect,
+    QueryTrait,
+};
 use std::collections::BTreeMap;
 
 /// Which alerts.
@@ -134,7 +137,7 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
 }
 
 /// An alert in the form that expressions see.
-pub async fn whole_alert(db: &DatabaseConnection, seq: i64) -> Result<Option<Alert>, StoreError> {
+pub async fn whole_alert(db: &impl ConnectionTrait, seq: i64) -> Result<Option<Alert>, StoreError> {
     Ok(whole_alerts(db, &[seq]).await?.remove(&seq))
 }
 
@@ -199,9 +202,19 @@ pub async fn unreadable(
     after: Option<i64>,
     limit: u64,
 ) -> Result<Page<UnreadableItem>, StoreError> {
-    let mut c = Conditions::default();
-    c.add("source = ?", source);
-    c.maybe("id < ?", after);
-    let sql = format!("SELECT * FROM unreadable {} ORDER BY id DESC LIMIT {}", c.clause(), limit + 1);
-    Ok(page(sql::rows(db, &sql, c.values).await?, limit, |u: &UnreadableItem| u.id))
+    let found = unreadable::Entity::find()
+        .filter(unreadable::Column::Source.eq(source))
+        .apply_if(after, |q, after| q.filter(unreadable::Column::Id.lt(after)))
+        .order_by_desc(unreadable::Column::Id)
+        .limit(limit + 1)
+        .all(db)
+        .await?;
+    let item = |u: unreadable::Model| UnreadableItem {
+        id: u.id,
+        source: u.source,
+        received: u.received,
+        reason: u.reason,
+        payload: u.payload,
+    };
+    Ok(page(found.into_iter().map(item).collect(), limit, |u: &UnreadableItem| u.id))
 }

@@ -1,12 +1,17 @@
 //! Jobs.
 
-use super::{Conditions, page};
-use crate::{StoreError, sql};
+use super::page;
+use crate::{
+    StoreError,
+    entity::{attempt, job},
+};
 use arvok_api::{Attempt, JobItem, Page};
-use arvok_core::job::Progress;
+use arvok_core::{job::Progress, rule::Urgency};
 use chrono::{DateTime, Utc};
-use sea_orm::DatabaseConnection;
-use serde_json::Value;
+use sea_orm::{
+    ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
+    Select, entity::prelude::Json, sea_query::Expr,
+};
 
 /// Which jobs.
 #[derive(Clone, Debug, Default)]
@@ -31,64 +36,127 @@ pub struct JobFilter {
     pub limit: u64,
 }
 
-pub(super) const ITEM: &str = "j.id, j.runbook, j.runbook_version, j.target, j.state, j.effect, j.failure,
-    (ARRAY['low','normal','high','urgent'])[j.urgency + 1] AS urgency, j.rule, j.alert_seq AS alert, j.alarm_id AS alarm,
-    j.created_at, j.deadline, j.started_at, j.finished_at, coalesce((j.progress ->> 'step')::bigint, 0) AS steps_done";
+/// What lists show of a job.
+#[derive(DerivePartialModel)]
+#[sea_orm(entity = "job::Entity")]
+struct Line {
+    id: i64,
+    runbook: String,
+    runbook_version: i32,
+    target: String,
+    state: String,
+    effect: Option<String>,
+    failure: Option<String>,
+    urgency: i16,
+    rule: Option<String>,
+    alert_seq: Option<i64>,
+    alarm_id: Option<i64>,
+    created_at: DateTime<Utc>,
+    deadline: Option<DateTime<Utc>>,
+    started_at: Option<DateTime<Utc>>,
+    finished_at: Option<DateTime<Utc>>,
+    #[sea_orm(from_expr = "Expr::cust(\"coalesce((progress ->> 'step')::bigint, 0)\")")]
+    steps_done: i64,
+}
+
+impl From<Line> for JobItem {
+    fn from(j: Line) -> Self {
+        Self {
+            id: j.id,
+            runbook: j.runbook,
+            runbook_version: j.runbook_version,
+            target: j.target,
+            state: j.state,
+            effect: j.effect,
+            failure: j.failure,
+            urgency: Urgency::from_rank(j.urgency).as_str().to_owned(),
+            rule: j.rule,
+            alert: j.alert_seq,
+            alarm: j.alarm_id,
+            created_at: j.created_at,
+            deadline: j.deadline,
+            started_at: j.started_at,
+            finished_at: j.finished_at,
+            steps_done: j.steps_done,
+            steps: 0,
+            doing: String::new(),
+        }
+    }
+}
 
 /// A page of jobs, newest first, without what only the runbook knows.
 pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
-    let mut c = Conditions::default();
-    if !filter.states.is_empty() {
-        c.add("j.state = ANY(?)", filter.states);
-    }
-    c.maybe("j.effect = ?", filter.effect);
-    c.maybe("j.runbook = ?", filter.runbook);
-    c.maybe("j.rule = ?", filter.rule);
-    c.maybe("j.target = ?", filter.target);
-    c.maybe("j.alarm_id = ?", filter.alarm);
-    c.maybe("j.created_at >= ?", filter.since);
-    c.maybe("j.id < ?", filter.after);
-    let limit = filter.limit;
-    let sql = format!("SELECT {ITEM} FROM job j {} ORDER BY j.id DESC LIMIT {}", c.clause(), limit + 1);
-    Ok(page(sql::rows(db, &sql, c.values).await?, limit, |j: &JobItem| j.id))
+    use job::Column::{AlarmId, CreatedAt, Effect, Id, Rule, Runbook, State, Target};
+    let states = (!filter.states.is_empty()).then_some(filter.states);
+    let found = job::Entity::find()
+        .apply_if(states, |q, states| q.filter(State.is_in(states)))
+        .apply_if(filter.effect, |q, effect| q.filter(Effect.eq(effect)))
+        .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
+        .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
+        .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
+        .apply_if(filter.alarm, |q, alarm| q.filter(AlarmId.eq(alarm)))
+        .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
+        .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
+        .order_by_desc(Id);
+    Ok(page(items(db, found, filter.limit + 1).await?, filter.limit, |j: &JobItem| j.id))
+}
+
+/// The first so many of a search for jobs.
+pub(super) async fn items(
+    db: &DatabaseConnection,
+    search: Select<job::Entity>,
+    limit: u64,
+) -> Result<Vec<JobItem>, StoreError> {
+    let lines = search.limit(limit).into_partial_model::<Line>().all(db).await?;
+    Ok(lines.into_iter().map(JobItem::from).collect())
 }
 
 /// One job as kept, with its tries.
-#[derive(Clone, Debug, serde::Deserialize)]
+#[derive(Clone, Debug)]
 pub struct JobRow {
     /// In short.
-    #[serde(flatten)]
     pub item: JobItem,
     /// Its inputs.
-    pub inputs: Value,
+    pub inputs: Json,
     /// What it gave.
-    pub outputs: Option<Value>,
+    pub outputs: Option<Json>,
     /// Where it stands.
     pub progress: Progress,
     /// Why it was dispatched.
     pub reason: Option<String>,
-    /// Tries with the place of their step.
-    pub attempts: Vec<StepAttempt>,
-}
-
-/// A try and the place of its step.
-#[derive(Clone, Debug, serde::Deserialize)]
-pub struct StepAttempt {
-    /// From zero.
-    pub step: usize,
-    /// The try.
-    #[serde(flatten)]
-    pub attempt: Attempt,
+    /// Tries with the place of their step, from zero.
+    pub attempts: Vec<(usize, Attempt)>,
 }
 
 /// One job.
 pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, StoreError> {
-    let sql = format!(
-        "SELECT {ITEM}, j.inputs, j.outputs, j.progress,
-            j.reason,
-            coalesce((SELECT jsonb_agg(to_jsonb(t) - 'job_id' ORDER BY t.step, t.attempt) FROM attempt t WHERE t.job_id = j.id),
-                '[]') AS attempts
-        FROM job j WHERE j.id = $1"
-    );
-    sql::maybe(db, &sql, vec![id.into()]).await
+    let search = job::Entity::find_by_id(id);
+    let Some(item) = items(db, search.clone(), 1).await?.pop() else { return Ok(None) };
+    let Some(row) = search.one(db).await? else { return Ok(None) };
+    let attempts = attempt::Entity::find()
+        .filter(attempt::Column::JobId.eq(id))
+        .order_by_asc(attempt::Column::Step)
+        .order_by_asc(attempt::Column::Attempt)
+        .all(db)
+        .await?;
+    let attempt = |a: attempt::Model| {
+        let tried = Attempt {
+            attempt: a.attempt,
+            state: a.state,
+            started_at: a.started_at,
+            finished_at: a.finished_at,
+            give: a.give,
+            output: a.output,
+            error: a.error,
+        };
+        (usize::try_from(a.step).unwrap_or_default(), tried)
+    };
+    Ok(Some(JobRow {
+        item,
+        inputs: row.inputs,
+        outputs: row.outputs,
+        progress: serde_json::from_value(row.progress)?,
+        reason: row.reason,
+        attempts: attempts.into_iter().map(attempt).collect(),
+    }))
 }

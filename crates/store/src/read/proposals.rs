@@ -1,9 +1,16 @@
 //! Proposals.
 
-use super::{Conditions, page};
-use crate::{StoreError, sql};
+use super::page;
+use crate::{
+    StoreError,
+    entity::proposal::{
+        Column::{Id, Rule, State},
+        Entity, Model,
+    },
+};
 use arvok_api::{Page, ProposalItem};
-use sea_orm::DatabaseConnection;
+use arvok_core::rule::Urgency;
+use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait};
 
 /// Which proposals.
 #[derive(Clone, Debug, Default)]
@@ -18,22 +25,41 @@ pub struct ProposalFilter {
     pub limit: u64,
 }
 
-const ITEM: &str = "p.id, p.rule, p.rule_version, p.runbook, p.runbook_version, p.inputs, p.target,
-    (ARRAY['low','normal','high','urgent'])[p.urgency + 1] AS urgency, p.alert_seq AS alert, p.alarm_id AS alarm,
-    p.reason, p.state, p.created_at, p.decided_at, p.decided_by, p.note";
+fn item(p: Model) -> ProposalItem {
+    ProposalItem {
+        id: p.id,
+        rule: p.rule,
+        rule_version: p.rule_version,
+        runbook: p.runbook,
+        runbook_version: p.runbook_version,
+        inputs: p.inputs,
+        target: p.target,
+        urgency: Urgency::from_rank(p.urgency).as_str().to_owned(),
+        alert: p.alert_seq,
+        alarm: p.alarm_id,
+        reason: p.reason,
+        state: p.state,
+        created_at: p.created_at,
+        decided_at: p.decided_at,
+        decided_by: p.decided_by,
+        note: p.note,
+    }
+}
 
 /// A page of proposals, newest first.
 pub async fn proposals(db: &DatabaseConnection, filter: ProposalFilter) -> Result<Page<ProposalItem>, StoreError> {
-    let mut c = Conditions::default();
-    c.maybe("p.state = ?", filter.state);
-    c.maybe("p.rule = ?", filter.rule);
-    c.maybe("p.id < ?", filter.after);
-    let limit = filter.limit;
-    let sql = format!("SELECT {ITEM} FROM proposal p {} ORDER BY p.id DESC LIMIT {}", c.clause(), limit + 1);
-    Ok(page(sql::rows(db, &sql, c.values).await?, limit, |p: &ProposalItem| p.id))
+    let found = Entity::find()
+        .apply_if(filter.state, |q, state| q.filter(State.eq(state)))
+        .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
+        .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
+        .order_by_desc(Id)
+        .limit(filter.limit + 1)
+        .all(db)
+        .await?;
+    Ok(page(found.into_iter().map(item).collect(), filter.limit, |p: &ProposalItem| p.id))
 }
 
 /// One proposal.
 pub async fn proposal(db: &DatabaseConnection, id: i64) -> Result<Option<ProposalItem>, StoreError> {
-    sql::maybe(db, &format!("SELECT {ITEM} FROM proposal p WHERE p.id = $1"), vec![id.into()]).await
+    Ok(Entity::find_by_id(id).one(db).await?.map(item))
 }

@@ -1,13 +1,20 @@
 //! The overview.
 
-use super::{alarms::select, jobs::ITEM};
-use crate::{StoreError, sql};
+use super::{alarms::standing, jobs::items};
+use crate::{
+    StoreError,
+    entity::{alarm, job, unreadable},
+    sql,
+};
 use arvok_api::{AlarmItem, JobItem, ProposalItem, Strait};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
-use sea_orm::DatabaseConnection;
+use sea_orm::{
+    ColumnTrait, Condition, DatabaseConnection, EntityTrait, Order, PaginatorTrait, QueryFilter, QueryOrder, Select,
+    sea_query::Expr,
+};
 
 /// Most items of each part.
-const MOST: usize = 50;
+const MOST: u64 = 50;
 
 /// The parts of the overview that the store knows.
 #[derive(Clone, Debug)]
@@ -60,53 +67,54 @@ const NARROWING: &str = "
 
 /// Alarms that stand, or ended within the last five minutes; the worst and newest first.
 pub async fn open_alarms(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<Vec<AlarmItem>, StoreError> {
-    let tail = format!(
-        "WHERE count > 0 AND (a.state = 'raised' OR a.cleared_at >= $1)
-        ORDER BY (a.state = 'raised') DESC, CASE WHEN a.state = 'raised' THEN a.severity ELSE 0 END DESC, a.changed_at DESC LIMIT {MOST}"
-    );
-    let recently = now - TimeDelta::minutes(5);
-    sql::rows(db, &select(&tail), vec![recently.into()]).await
+    standing(db, now - TimeDelta::minutes(5), MOST).await
+}
+
+fn number(n: u64) -> i64 {
+    i64::try_from(n).unwrap_or(i64::MAX)
+}
+
+/// Jobs that did not help, unless a later one did, and those that nobody knows the end of.
+fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
+    use job::Column::{CreatedAt, Effect, Id, State};
+    let helped_later = "NOT EXISTS (SELECT 1 FROM job later WHERE later.target = job.target
+        AND later.runbook = job.runbook AND later.id > job.id AND later.effect = 'confirmed')";
+    let unsure = || State.eq("unsure");
+    let recent = Condition::all().add(CreatedAt.gte(since)).add(Expr::cust(helped_later));
+    job::Entity::find()
+        .filter(
+            Condition::any().add(State.is_in(["failed", "refused", "expired", "unsure"])).add(Effect.eq("unconfirmed")),
+        )
+        .filter(Condition::any().add(unsure()).add(recent))
+        .order_by(unsure(), Order::Desc)
+        .order_by_desc(Id)
+}
+
+/// Jobs that are not over, the most urgent first.
+fn at_work() -> Select<job::Entity> {
+    job::Entity::find()
+        .filter(job::Column::State.is_in(["queued", "running", "waiting"]))
+        .order_by_desc(job::Column::Urgency)
+        .order_by_asc(job::Column::Id)
 }
 
 /// The overview of a window that ends now.
 pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<Utc>) -> Result<Overview, StoreError> {
-    #[derive(serde::Deserialize)]
-    struct Counts {
-        alarms_open: i64,
-        unreadable: i64,
-    }
     let from = now - window;
     let from = from.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(from);
     let mut strait: Strait = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
     strait.received = strait.distinct + strait.repeated;
 
-    let jobs = |condition: &str, order: &str| {
-        format!("SELECT {ITEM} FROM job j WHERE {condition} ORDER BY {order} LIMIT {MOST}")
-    };
-    let needing = jobs(
-        "(j.state IN ('failed', 'refused', 'expired', 'unsure') OR j.effect = 'unconfirmed')
-            AND (j.state = 'unsure' OR (j.created_at >= $1
-                AND NOT EXISTS (SELECT 1 FROM job later WHERE later.target = j.target AND later.runbook = j.runbook
-                    AND later.id > j.id AND later.effect = 'confirmed')))",
-        "(j.state = 'unsure') DESC, j.id DESC",
-    );
-    let needs_you = sql::rows(db, &needing, vec![(now - TimeDelta::hours(24)).into()]).await?;
-    let at_work = jobs("j.state IN ('queued', 'running', 'waiting')", "j.urgency DESC, j.id");
-    let under_way = sql::rows(db, &at_work, vec![]).await?;
-    let sql = "SELECT (SELECT count(*) FROM alarm WHERE state = 'raised') AS alarms_open,
-        (SELECT count(*) FROM unreadable WHERE received >= $1) AS unreadable";
-    let counts: Option<Counts> = sql::maybe(db, sql, vec![from.into()]).await?;
-    let (alarms_open, unreadable) = counts.map_or((0, 0), |c| (c.alarms_open, c.unreadable));
-    let open = super::ProposalFilter { state: Some("open".into()), limit: MOST as u64, ..Default::default() };
+    let open = super::ProposalFilter { state: Some("open".into()), limit: MOST, ..Default::default() };
     let mut proposals = super::proposals(db, open).await?.items;
     proposals.reverse();
     Ok(Overview {
         strait,
-        needs_you,
+        needs_you: items(db, for_a_person(now - TimeDelta::hours(24)), MOST).await?,
         proposals,
-        under_way,
+        under_way: items(db, at_work(), MOST).await?,
         alarms: open_alarms(db, now).await?,
-        alarms_open,
-        unreadable,
+        alarms_open: number(alarm::Entity::find().filter(alarm::Column::State.eq("raised")).count(db).await?),
+        unreadable: number(unreadable::Entity::find().filter(unreadable::Column::Received.gte(from)).count(db).await?),
     })
 }

@@ -131,3 +131,24 @@ fn candidates_are_few() {
         assert!(matcher.candidates(&alert).len() <= 3, "{:?} for svc{i}", matcher.candidates(&alert));
     }
 }
+
+/// Pieces that lie within each other are found at every place of a long text, and of three fields
+/// every combination could be a rule's.
+#[test]
+fn a_text_that_holds_every_piece_many_times_is_soon_gone_through() {
+    let part = |field: &str, length: usize| format!("alert.body.{field}.contains('{}')", "a".repeat(length));
+    let all_three =
+        (0..343).map(|i| [part("x", 2 + i / 49), part("y", 2 + i / 7 % 7), part("z", 2 + i % 7)].join(" && "));
+    let each = ["x", "y", "z"].into_iter().flat_map(|field| (9..200).map(move |length| part(field, length)));
+    let listens: Vec<String> = all_three.chain(each).map(|w| format!("{{ where: \"{w}\" }}")).collect();
+    let rules = listens.iter().map(|l| (Arc::new(rule(l).expect("checks")), 1));
+    let matcher = Matcher::new(rules.collect());
+    let long = "a".repeat(100_000);
+    let found = |z: &str| {
+        let alert = alert(&json!({ "body": { "x": long, "y": long, "z": z } }));
+        (matcher.matching(&alert).len(), matcher.candidates(&alert).len())
+    };
+    assert_eq!(found(&long), (343 + 3 * 191, 343 + 3 * 191));
+    assert_eq!(found("aaa"), (2 * 49 + 2 * 191, 343 + 2 * 191));
+    assert_eq!(found("b"), (2 * 191, 343 + 2 * 191));
+}

@@ -145,3 +145,24 @@ fn a_written_alert_that_is_none_says_what_is_wrong() {
         "time": "2026-02-01T02:00:00Z", "received": "2026-02-01T02:00:01Z", "summary": "s", "value": null, "labels": {}, "verdicts": [] });
     assert_eq!(written_alert(&listed, 1).expect("an alert").id, "x");
 }
+
+#[test]
+fn payloads_that_wait_and_inputs_that_are_shown_have_bounds() {
+    let large = |i: i64| alert(i, json!({ "resource": format!("vm/n{i}"), "body": { "log": "x".repeat(1 << 20) } }));
+    let waits = rule("rule: waits\nsettle: { still: 1h }\ndispatch: { runbook: grow }\n");
+    let mut rehearsal = Rehearsal::new(&waits);
+    let went = (1..200).try_for_each(|i| rehearsal.feed(i, large(i)));
+    assert_eq!(went, Err(RehearsalError::TooLarge));
+    // What is over is let go, and makes room.
+    let mut rehearsal = Rehearsal::new(&waits);
+    for i in (1..400).step_by(2) {
+        rehearsal.feed(i, large(i)).expect("there is room");
+        let cleared = json!({ "resource": format!("vm/n{i}"), "state": "cleared" });
+        rehearsal.feed(i + 1, alert(i + 1, cleared)).expect("there is room");
+    }
+    assert_eq!(rehearsal.payloads, 0);
+    let copies = rule("rule: copies\ndispatch: { runbook: grow, inputs: { log: \"${alert.body.log}\" } }\n");
+    let report = play_all(&copies, (1..40).map(large).collect(), 100);
+    assert_eq!((report.dispatches, report.cut), (39, true));
+    assert!(report.posts.len() < 16, "{}", report.posts.len());
+}

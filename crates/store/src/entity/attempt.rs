@@ -1,0 +1,39 @@
+//! Tries of a job's steps.
+
+use sea_orm::entity::prelude::*;
+
+/// One try.
+#[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+#[sea_orm(table_name = "attempt")]
+pub struct Model {
+    /// The job.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub job_id: i64,
+    /// The place of the step, from zero.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub step: i32,
+    /// Which try, from one.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub attempt: i32,
+    /// `running`, `done`, `failed`, `unsure`.
+    pub state: String,
+    /// When it began.
+    pub started_at: DateTimeUtc,
+    /// When it ended.
+    pub finished_at: Option<DateTimeUtc>,
+    /// What it was given.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub give: Json,
+    /// What it gave.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub output: Option<Json>,
+    /// What went wrong.
+    #[sea_orm(column_type = "Text")]
+    pub error: Option<String>,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+#[expect(missing_docs, reason = "has no variants")]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,35 @@
+//! Versions of documents.
+
+use sea_orm::entity::prelude::*;
+
+/// One version of one document.
+#[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+#[sea_orm(table_name = "definition")]
+pub struct Model {
+    /// `source`, `rule`, ...
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub kind: String,
+    /// Its name.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub name: String,
+    /// From one.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub version: i32,
+    /// The file it came from.
+    pub file: String,
+    /// The document.
+    #[sea_orm(column_type = "Text")]
+    pub text: String,
+    /// When.
+    pub published_at: DateTimeUtc,
+    /// By whom.
+    pub published_by: String,
+    /// Whether this version withdraws it.
+    pub withdrawn: bool,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+#[expect(missing_docs, reason = "has no variants")]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

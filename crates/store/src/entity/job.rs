@@ -1,0 +1,71 @@
+//! Jobs: a runbook at work on a target.
+
+use sea_orm::entity::prelude::*;
+
+/// One job.
+#[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+#[sea_orm(table_name = "job")]
+pub struct Model {
+    /// Its number.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    /// The runbook.
+    pub runbook: String,
+    /// The version it was dispatched with.
+    pub runbook_version: i32,
+    /// Its inputs.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub inputs: Json,
+    /// What it acts on.
+    pub target: String,
+    /// 0 for low to 3 for urgent.
+    pub urgency: i16,
+    /// Not started after this.
+    pub deadline: Option<DateTimeUtc>,
+    /// `queued`, `running`, ...
+    pub state: String,
+    /// Whether it helped.
+    pub effect: Option<String>,
+    /// Why it did not succeed.
+    #[sea_orm(column_type = "Text")]
+    pub failure: Option<String>,
+    /// What it gave.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub outputs: Option<Json>,
+    /// The rule that dispatched it.
+    pub rule: Option<String>,
+    /// That rule's version.
+    pub rule_version: Option<i32>,
+    /// The alert that set it off.
+    pub alert_seq: Option<i64>,
+    /// The alarm of that alert.
+    pub alarm_id: Option<i64>,
+    /// Where it stands within its steps.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub progress: Json,
+    /// When it was dispatched.
+    pub created_at: DateTimeUtc,
+    /// When a node first took it up.
+    pub started_at: Option<DateTimeUtc>,
+    /// When its state became final.
+    pub finished_at: Option<DateTimeUtc>,
+    /// Until when it waits.
+    pub wake_at: Option<DateTimeUtc>,
+    /// Who walks it.
+    pub node: Option<String>,
+    /// Until when the claim holds.
+    pub lease_until: Option<DateTimeUtc>,
+    /// The number of the claim that holds it.
+    pub claim: Option<i64>,
+    /// How often its lease ran out since it last came a step further.
+    pub lapses: i32,
+    /// Why it was dispatched.
+    #[sea_orm(column_type = "Text")]
+    pub reason: Option<String>,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+#[expect(missing_docs, reason = "has no variants")]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,26 @@
+//! Access tokens; only their hashes.
+
+use sea_orm::entity::prelude::*;
+
+/// One token.
+#[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+#[sea_orm(table_name = "token")]
+pub struct Model {
+    /// Its number.
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// Its name.
+    pub name: String,
+    /// What it allows.
+    pub role: String,
+    /// SHA-256 of the token.
+    pub hash: Vec<u8>,
+    /// When it was made.
+    pub created_at: DateTimeUtc,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+#[expect(missing_docs, reason = "has no variants")]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,28 @@
+//! Payloads that could not be read.
+
+use sea_orm::entity::prelude::*;
+
+/// One payload.
+#[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+#[sea_orm(table_name = "unreadable")]
+pub struct Model {
+    /// Its number.
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// Who sent it.
+    pub source: String,
+    /// When.
+    pub received: DateTimeUtc,
+    /// What is wrong.
+    #[sea_orm(column_type = "Text")]
+    pub reason: String,
+    /// Its beginning.
+    #[sea_orm(column_type = "Text")]
+    pub payload: String,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+#[expect(missing_docs, reason = "has no variants")]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}
