@@ -23,9 +23,9 @@ pub use definitions::{
 pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
-    AlertWhy, ClauseItem, DispatchGuess, Draft, ProposalDecision, ProposalItem, RehearsalDifference, RehearsalLine,
-    RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem,
-    Vocabulary, Why, WhyRequest,
+    AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,
+    RehearsalLine, RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess,
+    VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use storage::{Storage, StoredDay, StoredKind};
 pub use watch::{Change, Strait, Watch};

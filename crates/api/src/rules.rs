@@ -377,6 +377,17 @@ pub struct Draft {
     pub text: String,
 }
 
+/// A function of expressions.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct FunctionItem {
+    /// Its name.
+    pub name: String,
+    /// How it is written.
+    pub form: String,
+    /// What it does.
+    pub says: String,
+}
+
 /// What has been seen and published, for completing words in an editor.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Vocabulary {
@@ -391,7 +402,7 @@ pub struct Vocabulary {
     /// Published runbooks with their inputs.
     pub runbooks: BTreeMap<String, Vec<String>>,
     /// Functions of expressions.
-    pub functions: Vec<String>,
+    pub functions: Vec<FunctionItem>,
     /// Fields of an alert.
     pub fields: Vec<String>,
     /// Severities, from the least.

@@ -13,7 +13,9 @@ use crate::{
     summary::{Figure, Goal},
 };
 use arc_swap::ArcSwap;
-use arvok_core::{Alert, NewAlert, alert::Delivery, document::parse_file, matcher::Matcher, rule::Rule};
+use arvok_core::{
+    Alert, NewAlert, alert::Delivery, definition::Defined, document::parse_file, matcher::Matcher, rule::Rule,
+};
 use serde_json::{Value, json};
 use std::{
     hint::black_box,

@@ -5,7 +5,7 @@ use crate::{
     stage::Stage,
     summary::{Figure, Goal},
 };
-use arvok_core::{document::parse_file, rehearse::Rehearsal, rule::Rule};
+use arvok_core::{Catalog, definition::Defined, document::parse_file, rehearse::Rehearsal, rule::Rule};
 use arvok_store::read::{Replay, replay};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
@@ -40,7 +40,8 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     read(&db, since, until).await?;
     let reading = read(&db, since, until).await?;
     let begun = Instant::now();
-    let mut rehearsal = Rehearsal::new(&rule);
+    let unknown = Catalog::default();
+    let mut rehearsal = Rehearsal::new(&rule, &unknown);
     let mut alerts = Box::pin(replay(&db, &Replay::of(&[&rule], since, until)).await?);
     while let Some(next) = alerts.next().await {
         let (number, alert) = next?;

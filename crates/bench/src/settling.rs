@@ -6,6 +6,7 @@ use crate::{
 };
 use arvok_core::{
     Severity,
+    definition::Defined,
     document::parse_file,
     rule::{Keys, Rule, Stance},
     settle::{Event, Machine, Matched, Memory, Standing},

@@ -41,7 +41,7 @@ impl Stage {
             .env("ARVOK_DATA", &data)
             .env("ARVOK_LOG", "warn");
         let node = spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit())?;
-        let http = Client::builder().no_proxy().build()?;
+        let http = arvok_connect::http_client().build()?;
         let mut stage = Self {
             cluster,
             database,

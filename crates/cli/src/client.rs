@@ -46,9 +46,8 @@ impl Client {
 
     /// A server and a token.
     pub fn new(address: String, token: Option<String>) -> Result<Self, CliError> {
-        let http = Http::builder()
+        let http = arvok_connect::http_client()
             .connect_timeout(Duration::from_secs(5))
-            .no_proxy()
             .build()
             .map_err(|e| CliError::Here(e.to_string()))?;
         Ok(Self { http, address: address.trim_end_matches('/').to_owned(), token })

@@ -1,10 +1,10 @@
 //! Calls over HTTP. They go only to the connection's own base address: redirects are not
 //! followed, names and paths cannot lead elsewhere, answers are bounded.
 
-use crate::Redactor;
+use crate::{Redactor, http_client};
 use arvok_core::{
     bounds::{depth_complaint, too_deep},
-    connector::{Answer, CallEnd, Failure, Operation, Request},
+    connector::{Answer, CallEnd, Failure, Opened, Operation, Request},
 };
 use reqwest::{Client, Method, Url, redirect::Policy};
 use serde_json::{Map, Value};
@@ -31,7 +31,7 @@ pub struct Call<'a> {
     /// The connection's base address.
     pub base: &'a str,
     /// The opened credential.
-    pub bearer: Option<&'a str>,
+    pub credential: Option<&'a Opened>,
     /// How long it may take.
     pub timeout: Duration,
     /// Knows the secrets that may come back.
@@ -46,9 +46,8 @@ pub struct CallError(String);
 impl Http {
     /// One client for all connections.
     pub fn new() -> Result<Self, CallError> {
-        let client = Client::builder()
+        let client = http_client()
             .redirect(Policy::none())
-            .no_proxy()
             // A line kept open may be closed by the other side at the very moment of a call, and then
             // nobody knows whether the call was taken.
             .pool_max_idle_per_host(0)
@@ -80,9 +79,12 @@ impl Http {
         for (name, value) in &request.headers {
             sending = sending.header(name, value);
         }
-        if let Some(bearer) = call.bearer {
-            sending = sending.bearer_auth(bearer);
-        }
+        sending = match call.credential {
+            None => sending,
+            Some(Opened::Bearer(token)) => sending.bearer_auth(token),
+            Some(Opened::Basic { user, password }) => sending.basic_auth(user, Some(password)),
+            Some(Opened::Header { name, value }) => sending.header(name, value),
+        };
         if let Some(body) = &request.body {
             sending = sending.json(body);
         }

@@ -2,7 +2,8 @@
 
 use arvok_connect::{Call, Http, Redactor};
 use arvok_core::{
-    connector::{CallEnd, Connector, Failure},
+    connector::{CallEnd, Connector, Failure, Opened},
+    definition::Defined,
     document::parse_file,
 };
 use serde_json::{Map, Value, json};
@@ -49,7 +50,7 @@ async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
             give: &give,
             key: "arvok-job-7-op",
             base,
-            bearer: Some("sesame-token"),
+            credential: Some(&Opened::Bearer("sesame-token".into())),
             timeout: Duration::from_millis(500),
             redactor: &redactor,
         })

@@ -2,15 +2,23 @@
 //!
 //! Runbooks declare their inputs this way and connectors what their operations take.
 
-use crate::{ResourcePath, document::Checker, expr::Type, text::nearest};
+use crate::{
+    ResourcePath,
+    definition::{Misfit, Wrong},
+    document::Checker,
+    expr::{Template, Type},
+    text::nearest,
+};
 use serde_json::{Map, Value, json};
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// A checked set of declarations.
 #[derive(Clone, Debug)]
 pub struct Inputs {
     properties: Map<String, Value>,
     validator: Arc<jsonschema::Validator>,
+    /// One for each input by itself.
+    each: Arc<BTreeMap<String, jsonschema::Validator>>,
 }
 
 impl Inputs {
@@ -29,12 +37,11 @@ impl Inputs {
         }
         let schema = object_schema(&properties);
         let validator = check.take(pointer, compile(&schema))?;
+        let each: BTreeMap<String, jsonschema::Validator> =
+            properties.iter().filter_map(|(name, schema)| Some((name.clone(), compile(schema).ok()?))).collect();
         for (name, default) in properties.iter().filter_map(|(n, s)| Some((n, s.get("default")?))) {
-            if default.is_null() {
-                continue;
-            }
-            let one = compile(&properties[name]).map(|v| v.validate(default).map_err(|e| e.to_string()));
-            if let Ok(Err(wrong)) = one {
+            let wrong = each.get(name).filter(|_| !default.is_null()).and_then(|v| v.validate(default).err());
+            if let Some(wrong) = wrong {
                 check.fail(
                     &format!("{pointer}/{name}/default"),
                     format!("the default of `{name}` does not fit its own schema: {wrong}"),
@@ -42,7 +49,7 @@ impl Inputs {
                 good = false;
             }
         }
-        good.then(|| Self { properties, validator: Arc::new(validator) })
+        good.then(|| Self { properties, validator: Arc::new(validator), each: Arc::new(each) })
     }
 
     /// The declarations, as JSON Schema properties.
@@ -71,6 +78,18 @@ impl Inputs {
         });
         let missing = self.properties.keys().filter(|k| self.is_required(k) && !given.contains(k));
         unknown.chain(missing.map(|m| format!("the input `{m}` is missing"))).collect()
+    }
+
+    /// What does not fit of what is given at a place: names, and values that are written out.
+    pub fn misfits(&self, place: &str, whose: &str, names: &[String], given: &Template) -> Vec<Misfit> {
+        let unfit = |at: String, wrong: String| Misfit::at(at, Wrong::Unfit(format!("{whose}: {wrong}")));
+        let named = self.misfit(names).into_iter().map(|wrong| unfit(place.to_owned(), wrong));
+        let valued = given.written_out().into_iter().filter_map(|(name, value)| {
+            let wrong = self.each.get(name)?.validate(&value).err()?.to_string();
+            let wrong = format!("the input `{name}` is wrong: {}", crate::text::cut(&wrong, 300));
+            Some(unfit(format!("{place}/{name}"), wrong))
+        });
+        named.chain(valued).collect()
     }
 
     /// Fills in defaults and checks; the complaint names the input.
@@ -113,6 +132,76 @@ fn declared(name: &str, schema: &Value) -> Result<(), String> {
     };
     if schema.contains_key("$ref") || schema.contains_key("$dynamicRef") {
         return Err(format!("`{name}` refers to another schema; write it out here"));
+    }
+    words(schema)
+}
+
+/// The words of JSON Schema (draft 2020-12) that have a meaning here.
+const WORDS: [&str; 43] = [
+    "type",
+    "enum",
+    "const",
+    "title",
+    "description",
+    "default",
+    "examples",
+    "format",
+    "deprecated",
+    "readOnly",
+    "writeOnly",
+    "minimum",
+    "maximum",
+    "exclusiveMinimum",
+    "exclusiveMaximum",
+    "multipleOf",
+    "minLength",
+    "maxLength",
+    "pattern",
+    "items",
+    "prefixItems",
+    "minItems",
+    "maxItems",
+    "uniqueItems",
+    "contains",
+    "minContains",
+    "maxContains",
+    "properties",
+    "patternProperties",
+    "additionalProperties",
+    "propertyNames",
+    "required",
+    "dependentRequired",
+    "minProperties",
+    "maxProperties",
+    "allOf",
+    "anyOf",
+    "oneOf",
+    "not",
+    "if",
+    "then",
+    "else",
+    "$comment",
+];
+
+/// A word that is none would be passed over, and what it should have kept out would come in.
+fn words(schema: &Map<String, Value>) -> Result<(), String> {
+    for (word, value) in schema {
+        if !WORDS.contains(&word.as_str()) {
+            let hint = nearest(word, WORDS).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+            return Err(format!("`{word}` is no word of JSON Schema{hint}"));
+        }
+        match (word.as_str(), value) {
+            ("items" | "not" | "contains" | "additionalProperties" | "if" | "then" | "else", Value::Object(inner)) => {
+                words(inner)?;
+            }
+            ("properties" | "patternProperties", Value::Object(named)) => {
+                named.values().filter_map(Value::as_object).try_for_each(words)?;
+            }
+            ("allOf" | "anyOf" | "oneOf" | "prefixItems", Value::Array(all)) => {
+                all.iter().filter_map(Value::as_object).try_for_each(words)?;
+            }
+            _ => {}
+        }
     }
     Ok(())
 }

@@ -5,7 +5,8 @@
 //! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] walks the
 //! steps of a [`runbook`] that call a [`connector`].
 //! [`bounds`] says how deep and large a value may be, [`document`] turns YAML into typed definitions with exact places for every complaint,
-//! [`expr`] evaluates expressions within a budget, [`catalog`] holds the published set together.
+//! [`expr`] evaluates expressions within a budget, [`definition`] says what all kinds of definitions have in common, and
+//! [`catalog`] holds the published set together.
 //!
 //! Time, randomness and identifiers are always arguments.
 
@@ -14,6 +15,7 @@ pub mod alert;
 pub mod bounds;
 pub mod catalog;
 pub mod connector;
+pub mod definition;
 pub mod document;
 pub mod expr;
 pub mod glob;
@@ -30,7 +32,8 @@ pub mod text;
 mod verdict;
 
 pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
-pub use catalog::{Catalog, Definition, Kind};
+pub use catalog::Catalog;
+pub use definition::Kind;
 pub use document::Problem;
 pub use period::Period;
 pub use verdict::Verdict;
@@ -49,8 +52,10 @@ mod tests {
             section.lines().filter_map(|l| l.split(" = ").next()).filter(|n| !n.is_empty()).collect();
         let known = [
             "aho-corasick",
+            "base64",
             "cel",
             "chrono",
+            "chrono-tz",
             "regex",
             "rustc-hash",
             "jsonschema",

@@ -87,8 +87,17 @@ impl Serialize for Period {
 
 impl<'de> Deserialize<'de> for Period {
     fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(d)?;
-        Self::parse(&text).map_err(serde::de::Error::custom)
+        struct Visitor;
+        impl serde::de::Visitor<'_> for Visitor {
+            type Value = Period;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a length of time such as 90s, 15m, 1h30m or 2d")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Period, E> {
+                Period::parse(text).map_err(E::custom)
+            }
+        }
+        d.deserialize_str(Visitor)
     }
 }
 

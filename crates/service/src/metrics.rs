@@ -13,6 +13,13 @@ pub(crate) struct SourceLabel {
     pub source: String,
 }
 
+/// The labels of an optional line of a source.
+#[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
+pub(crate) struct LineLabel {
+    pub source: String,
+    pub line: &'static str,
+}
+
 /// The label of a job's end.
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
 pub(crate) struct EndLabel {
@@ -33,6 +40,7 @@ pub(crate) struct Metrics {
     pub alerts: Family<SourceLabel, Counter>,
     pub repeated: Family<SourceLabel, Counter>,
     pub unreadable: Family<SourceLabel, Counter>,
+    pub absent: Family<LineLabel, Counter>,
     pub refused: Counter,
     pub commit_seconds: Histogram,
     pub batch_alerts: Histogram,
@@ -75,6 +83,7 @@ impl Metrics {
             alerts: plain(&mut r, "arvok_alerts", "Alerts recorded"),
             repeated: plain(&mut r, "arvok_alerts_repeated", "Deliveries of an id that had come before"),
             unreadable: plain(&mut r, "arvok_payloads_unreadable", "Payloads that could not be read"),
+            absent: plain(&mut r, "arvok_read_absent", "Optional lines of read that gave nothing"),
             refused: plain(&mut r, "arvok_deliveries_refused", "Deliveries refused because the node is full"),
             commit_seconds: kept(
                 &mut r,

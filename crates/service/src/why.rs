@@ -126,13 +126,7 @@ fn dispatches(node: &Node, rule: &Rule, alert: &Alert) -> Vec<DispatchGuess> {
     let view = TallyView { alerts: 1, since: alert.received, jobs: 0, gathered: vec![alert] };
     let guess = |entry: &arvok_core::rule::Dispatch| {
         let applies = entry.applies(alert);
-        let prepared = match published.catalog.runbook(&entry.runbook) {
-            None => Err(format!("there is no runbook `{}`", entry.runbook)),
-            Some((runbook, _)) => {
-                entry.inputs(alert, &view).map_err(|e| format!("inputs: {e}")).and_then(|i| runbook.prepare(i))
-            }
-        };
-        let (inputs, target, wrong) = match prepared {
+        let (inputs, target, wrong) = match entry.prepared(&*published.catalog, alert, &view) {
             Ok(p) => (Some(Value::Object(p.inputs)), Some(p.target.to_string()), None),
             Err(wrong) => (None, None, Some(wrong)),
         };

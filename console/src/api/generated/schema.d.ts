@@ -642,7 +642,7 @@ export interface paths {
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
          * @description Shown must be the source's own credential, or a token with the role author; it is asked for
-         *     before the body is read. Of several alerts those that can be read are taken, the others are kept
+         *     before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
          *     and named in the answer. A payload of which nothing can be read is kept and answered with 422.
          */
         post: operations["takeAlerts"];
@@ -1020,6 +1020,15 @@ export interface components {
             file: string;
             /** @description YAML 1.2. */
             text: string;
+        };
+        /** @description A function of expressions. */
+        FunctionItem: {
+            /** @description Its name. */
+            name: string;
+            /** @description How it is written. */
+            form: string;
+            /** @description What it does. */
+            says: string;
         };
         /** @description One job with everything known about it. */
         JobDetail: {
@@ -2377,7 +2386,7 @@ export interface components {
                 [key: string]: string[];
             };
             /** @description Functions of expressions. */
-            functions: string[];
+            functions: components["schemas"]["FunctionItem"][];
             /** @description Fields of an alert. */
             fields: string[];
             /** @description Severities, from the least. */
@@ -5100,6 +5109,14 @@ export interface operations {
             };
         };
         responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
             202: {
                 headers: {
                     [name: string]: unknown;

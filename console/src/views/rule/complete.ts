@@ -133,7 +133,13 @@ function inner(words: Vocabulary, context: CompletionContext): CompletionResult 
   const word = context.matchBefore(/[\w.]*/);
   if (!word || (word.from === word.to && !context.explicit)) return null;
   const from = word.from + word.text.lastIndexOf('.') + 1;
-  const calls = words.functions.map((f) => ({ label: f, type: 'function', apply: `${f}(` }));
+  const calls = words.functions.map((f) => ({
+    label: f.name,
+    type: 'function',
+    apply: `${f.name}(`,
+    detail: f.form.slice(f.name.length),
+    info: f.says,
+  }));
   const roots = options(['alert', 'tally', ...words.severities], 'variable');
   return { from, options: from > word.from ? calls : [...roots, ...calls], validFor: /^\w*$/ };
 }

@@ -11,8 +11,10 @@ use arvok_api::{
     UnreadableItem,
 };
 use arvok_core::{
-    Catalog, Definition, Kind, Problem,
+    Catalog, Kind, Problem,
     catalog::{self, Seen},
+    document::NOT_UTF8,
+    rule::Rule,
 };
 use std::{
     fs,
@@ -37,8 +39,8 @@ fn read(paths: &[PathBuf]) -> Result<Vec<FileText>, CliError> {
 
 fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), CliError> {
     if !path.is_dir() {
-        let text = fs::read_to_string(path).map_err(|e| file(path, e))?;
-        files.push(FileText { file: path.display().to_string(), text });
+        let bytes = fs::read(path).map_err(|e| file(path, e))?;
+        files.push(FileText { file: path.display().to_string(), text: readable(bytes) });
         return Ok(());
     }
     if depth > MAX_FOLDERS {
@@ -57,6 +59,16 @@ fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), Cl
     Ok(())
 }
 
+/// The text of a file. One that is not UTF-8 keeps a mark where it is not, at which the check
+/// complains, as about anything else in it; the other files are checked all the same.
+fn readable(bytes: Vec<u8>) -> String {
+    String::from_utf8(bytes).unwrap_or_else(|e| {
+        let (good, rest) = e.as_bytes().split_at(e.utf8_error().valid_up_to());
+        let line = String::from_utf8_lossy(rest).lines().next().unwrap_or_default().to_owned();
+        format!("{}{NOT_UTF8}{}", String::from_utf8_lossy(good), line.replace('\u{fffd}', ""))
+    })
+}
+
 pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     let files = read(paths)?;
     let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
@@ -71,10 +83,7 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     }
     if checked.problems.is_empty() {
         if !output.json {
-            let examples = checked.entries.iter().map(|e| match &e.definition {
-                Definition::Rule(rule) => rule.examples.len(),
-                _ => 0,
-            });
+            let examples = checked.entries.iter().map(|e| e.of::<Rule>().map_or(0, |rule| rule.examples.len()));
             let played = match examples.sum::<usize>() {
                 0 => String::new(),
                 n => format!("; {} hold", count(n, "example")),

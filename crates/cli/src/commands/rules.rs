@@ -11,7 +11,7 @@ use arvok_api::{
     Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictLine, VersionItem, Why, WhyRequest,
 };
 use arvok_core::{
-    Alert, Problem,
+    Alert, Catalog, Problem,
     rehearse::{Rehearsal, written_alert},
     rule::{NotOne, Rule, only_rule},
 };
@@ -138,7 +138,8 @@ fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Re
         return Err(CliError::Here(format!("{}: holds no alerts", path.display())));
     };
     let to = last + TimeDelta::hours(1);
-    let mut rehearsal = Rehearsal::new(&rule);
+    let unknown = Catalog::default();
+    let mut rehearsal = Rehearsal::new(&rule, &unknown);
     rehearsal.begin(from);
     for (i, alert) in alerts.into_iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert).map_err(|e| CliError::Here(e.to_string()))?;

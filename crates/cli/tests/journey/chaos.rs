@@ -62,7 +62,7 @@ const KINDS: [&str; 3] = ["tell", "late", "gone"];
 
 /// Problem after problem, each alert until some node accepts it; the ids that were.
 async fn pour(pouring: Arc<Pouring>, lane: usize) -> Vec<String> {
-    let http = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(4)).build().expect("a client");
+    let http = arvok_connect::http_client().timeout(Duration::from_secs(4)).build().expect("a client");
     let mut dice = Dice(lane as u64 * 7919 + 1);
     let mut accepted = Vec::new();
     for n in 0.. {

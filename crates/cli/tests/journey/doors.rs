@@ -114,9 +114,9 @@ fn definitions() {
     insta::assert_snapshot!(lines.join("\n"), @"
     422 is not YAML: while parsing a node, did not find expected node content
     422 unknown key `sevrity`; did you mean `severity`?
-    422 invalid type: integer `5`, expected a string or a list of strings
+    422 is `5`; a text or a list of texts was expected
     422 there is no runbook `grow-dsk` (did you mean `grow-disk`?)
-    422 cannot be read as an expression: mismatched input '<EOF>'
+    422 the expression ends here, and something more was expected
     422 is nested deeper than 48 levels
     422 is nested deeper than 32 levels
     422 there is no function secrt() here; did you mean secret()?

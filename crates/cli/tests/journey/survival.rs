@@ -42,7 +42,7 @@ fn nothing_accepted_is_lost_and_nothing_is_dispatched_twice() {
          rule: load\nstance: act\nlisten: { kinds: test.load }\ndispatch: { runbook: note, inputs: { vm: \"${alert.resource}\" } }\n",
     );
     let stop = Arc::new(AtomicBool::new(false));
-    let http = reqwest::Client::builder().no_proxy().build().expect("a client");
+    let http = arvok_connect::http_client().build().expect("a client");
     let door = format!("{}/in/yard-hypervisor", stage.address);
     let lane = |n| spawn(pour(http.clone(), door.clone(), stage.token.clone(), n, Arc::clone(&stop)));
     let lanes: Vec<_> = (0..8).map(lane).collect();

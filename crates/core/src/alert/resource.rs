@@ -19,10 +19,11 @@ pub struct ResourceError {
 }
 
 impl ResourcePath {
-    /// Checks a text: two or more parts, none empty, no spaces or control characters.
+    /// Checks a text: two or more parts, none empty, no spaces, control characters or wildcards.
     pub fn parse(text: &str) -> Result<Self, ResourceError> {
-        let part_ok =
-            |p: &str| !p.is_empty() && p != "." && p != ".." && !p.chars().any(|c| c.is_whitespace() || c.is_control());
+        // `*` and `?` belong to globs: what is called so could never be named by one.
+        let odd = |c: char| c.is_whitespace() || c.is_control() || c == '*' || c == '?';
+        let part_ok = |p: &str| !p.is_empty() && p != "." && p != ".." && !p.chars().any(odd);
         if text.len() > MAX_PATH || text.split('/').count() < 2 || !text.split('/').all(part_ok) {
             return Err(ResourceError { shown: super::cut(text, 80).to_owned() });
         }

@@ -41,7 +41,7 @@ pub(super) struct Rivals<'a>(BTreeMap<&'a str, Vec<&'a Rule>>);
 impl<'a> Rivals<'a> {
     pub fn of(whole: &'a Catalog) -> Self {
         let mut by_runbook: BTreeMap<&str, Vec<&Rule>> = BTreeMap::new();
-        for (rule, _) in whole.rules() {
+        for (rule, _) in whole.all::<Rule>() {
             for dispatch in &rule.dispatch {
                 by_runbook.entry(&dispatch.runbook).or_default().push(rule);
             }
@@ -55,6 +55,7 @@ pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &S
     let mut found = Lint { entry, rule, profile: Profile::of(rule), found: Vec::new() };
     found.never();
     if found.found.is_empty() {
+        found.forms();
         found.rest(seen);
         found.resources(seen);
         found.case(seen);
@@ -105,6 +106,23 @@ impl Lint<'_> {
             let message =
                 format!("{source} repeats {kind} every {repeat}; a rest of {rest} is over before the next alert comes");
             self.say("short-rest", "/settle/rest", message);
+        }
+    }
+
+    /// What looks like a pattern and is a plain text here, and resources without a class.
+    fn forms(&mut self) {
+        for (i, glob) in self.rule.listen.resource.iter().flatten().enumerate() {
+            let (text, place) = (glob.as_str().to_owned(), self.place("/listen/resource", i));
+            if text.contains(['[', ']', '{', '}', '^', '$', '|', '(', ')', '+', '\\']) {
+                let message = format!(
+                    "`{text}` has signs that mean themselves here: only `*`, `**` and `?` are wildcards; write a list of globs, or `matches` in `where`"
+                );
+                self.say("no-glob", &place, message);
+            } else if !text.contains('/') && !text.contains("**") {
+                let message =
+                    format!("`{text}` can match no resource: these are class/name, such as vm/{text} or */{text}");
+                self.say("no-class", &place, message);
+            }
         }
     }
 

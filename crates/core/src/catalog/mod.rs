@@ -4,15 +4,13 @@
 
 mod across;
 pub mod lint;
-mod schema;
 
 pub use lint::Seen;
-pub use schema::schema;
 
 use crate::{
-    connector::{Connection, Connector, Operation},
+    connector::{self, Connection, Connector, Operation},
+    definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
-    expr::Template,
     matcher::Matcher,
     read::Source,
     rehearse,
@@ -20,124 +18,59 @@ use crate::{
     runbook::Runbook,
     text::nearest,
 };
-use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::{
+    any::Any,
     collections::{BTreeMap, HashSet},
-    fmt,
     sync::Arc,
 };
 
-/// The kinds of definitions; each document's first key.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Kind {
-    /// A place that alerts come from.
-    Source,
-    /// Which alerts lead to which job.
-    Rule,
-    /// The steps of a job.
-    Runbook,
-    /// A driver for a kind of outside system.
-    Connector,
-    /// One configured use of a connector.
-    Connection,
+/// How documents of one kind are checked and described.
+struct KindOf {
+    kind: Kind,
+    check: fn(&Document) -> Result<AnyDefinition, Vec<Problem>>,
+    schema: fn() -> Value,
 }
 
-impl Kind {
-    /// All of them.
-    pub const ALL: [Self; 5] = [Self::Source, Self::Rule, Self::Runbook, Self::Connector, Self::Connection];
-
-    /// The first key of its documents.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Source => "source",
-            Self::Rule => "rule",
-            Self::Runbook => "runbook",
-            Self::Connector => "connector",
-            Self::Connection => "connection",
+impl KindOf {
+    const fn of<T: Defined>() -> Self {
+        Self {
+            kind: T::KIND,
+            check: |document| T::check(document).map(|definition| Arc::new(definition) as AnyDefinition),
+            schema: || schemars::schema_for!(T::Doc).to_value(),
         }
-    }
-
-    /// The kind named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.as_str() == text)
     }
 }
 
-impl fmt::Display for Kind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
-    }
+/// All kinds of definitions.
+const KINDS: [KindOf; 5] = [
+    KindOf::of::<Source>(),
+    KindOf::of::<Rule>(),
+    KindOf::of::<Runbook>(),
+    KindOf::of::<Connector>(),
+    KindOf::of::<Connection>(),
+];
+
+/// The JSON Schema (draft 2020-12) of one kind of document, made from the types that read it.
+pub fn schema(kind: Kind) -> Value {
+    KINDS.iter().find(|k| k.kind == kind).map_or(Value::Null, |k| (k.schema)())
 }
 
-/// A compiled definition.
-#[derive(Clone, Debug)]
-pub enum Definition {
-    /// A source.
-    Source(Box<Source>),
-    /// A rule.
-    Rule(Arc<Rule>),
-    /// A runbook.
-    Runbook(Runbook),
-    /// A connector.
-    Connector(Connector),
-    /// A connection.
-    Connection(Connection),
-}
-
-impl Definition {
-    /// Checks one document by itself.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        match Kind::parse(&document.kind) {
-            Some(Kind::Source) => Source::check(document).map(|s| Self::Source(Box::new(s))),
-            Some(Kind::Rule) => Rule::check(document).map(|r| Self::Rule(Arc::new(r))),
-            Some(Kind::Runbook) => Runbook::check(document).map(Self::Runbook),
-            Some(Kind::Connector) => Connector::check(document).map(Self::Connector),
-            Some(Kind::Connection) => Connection::check(document).map(Self::Connection),
-            None => {
-                let known = Kind::ALL.map(Kind::as_str);
-                let hint = match nearest(&document.kind, known) {
-                    Some(n) => format!("did you mean `{n}:`?"),
-                    None => format!("a definition begins with one of {}", known.map(|k| format!("{k}:")).join(", ")),
-                };
-                Err(vec![document.key_problem(
-                    &format!("/{}", document.kind),
-                    format!("`{}:` defines nothing; {hint}", document.kind),
-                )])
-            }
-        }
+/// Checks one document by itself.
+///
+/// # Errors
+/// All complaints about it.
+pub fn check_document(document: &Document) -> Result<(Kind, AnyDefinition), Vec<Problem>> {
+    if let Some(known) = KINDS.iter().find(|k| k.kind.as_str() == document.kind) {
+        return (known.check)(document).map(|definition| (known.kind, definition));
     }
-
-    /// Its kind.
-    pub fn kind(&self) -> Kind {
-        match self {
-            Self::Source(_) => Kind::Source,
-            Self::Rule(_) => Kind::Rule,
-            Self::Runbook(_) => Kind::Runbook,
-            Self::Connector(_) => Kind::Connector,
-            Self::Connection(_) => Kind::Connection,
-        }
-    }
-
-    /// The template of its credential, and where it stands.
-    pub fn credential(&self) -> Option<(&'static str, &Template)> {
-        match self {
-            Self::Source(source) => Some(("/intake/webhook/credential/bearer", &source.bearer)),
-            Self::Connection(connection) => connection.bearer.as_ref().map(|b| ("/credential/bearer", b)),
-            Self::Rule(_) | Self::Runbook(_) | Self::Connector(_) => None,
-        }
-    }
-
-    /// Its line for people.
-    pub fn summary(&self) -> Option<&str> {
-        match self {
-            Self::Source(d) => d.summary.as_deref(),
-            Self::Rule(d) => d.summary.as_deref(),
-            Self::Runbook(d) => d.summary.as_deref(),
-            Self::Connector(d) => d.summary.as_deref(),
-            Self::Connection(d) => d.summary.as_deref(),
-        }
-    }
+    let known = Kind::ALL.map(Kind::as_str);
+    let hint = match nearest(&document.kind, known) {
+        Some(n) => format!("did you mean `{n}:`?"),
+        None => format!("a definition begins with one of {}", known.map(|k| format!("{k}:")).join(", ")),
+    };
+    let wrong = format!("`{}:` defines nothing; {hint}", document.kind);
+    Err(vec![document.key_problem(&format!("/{}", document.kind), wrong)])
 }
 
 /// A definition with its text and version.
@@ -149,8 +82,17 @@ pub struct Entry {
     pub version: i32,
     /// Kept for places of complaints, and for showing.
     pub document: Document,
+    /// What it is.
+    pub kind: Kind,
     /// Compiled.
-    pub definition: Definition,
+    pub definition: AnyDefinition,
+}
+
+impl Entry {
+    /// The definition as one of this kind; none if it is of another.
+    pub fn of<T: Defined>(&self) -> Option<&T> {
+        as_kind(&*self.definition)
+    }
 }
 
 /// Everything published.
@@ -166,7 +108,7 @@ impl Catalog {
     /// Puts compiled entries together; a later one of the same kind and name replaces an
     /// earlier one.
     pub fn new(entries: impl IntoIterator<Item = Arc<Entry>>) -> Self {
-        let entries = entries.into_iter().map(|e| ((e.definition.kind(), e.name.clone()), e)).collect();
+        let entries = entries.into_iter().map(|e| ((e.kind, e.name.clone()), e)).collect();
         Self { entries, passed: BTreeMap::new() }
     }
 
@@ -206,71 +148,55 @@ impl Catalog {
         self.entries.iter().filter(move |((k, _), _)| *k == kind).map(|(_, e)| e)
     }
 
-    /// The rules with their versions.
-    pub fn rules(&self) -> impl Iterator<Item = (&Arc<Rule>, i32)> {
-        self.entries(Kind::Rule).filter_map(|e| match &e.definition {
-            Definition::Rule(r) => Some((r, e.version)),
-            _ => None,
-        })
+    /// All of one kind with their versions, by name.
+    pub fn all<T: Defined>(&self) -> impl Iterator<Item = (&T, i32)> {
+        self.entries(T::KIND).filter_map(|e| Some((e.of()?, e.version)))
     }
 
-    /// A rule with its version.
-    pub fn rule(&self, name: &str) -> Option<(&Arc<Rule>, i32)> {
+    /// One definition with its version.
+    pub fn get<T: Defined>(&self, name: &str) -> Option<(&T, i32)> {
+        let entry = self.entry(T::KIND, name)?;
+        Some((entry.of()?, entry.version))
+    }
+
+    /// The rules with their versions, to be shared.
+    pub fn rules(&self) -> impl Iterator<Item = (Arc<Rule>, i32)> {
+        self.entries(Kind::Rule).filter_map(|e| Some((shared_rule(e)?, e.version)))
+    }
+
+    /// A rule with its version, to be shared.
+    pub fn rule(&self, name: &str) -> Option<(Arc<Rule>, i32)> {
         let entry = self.entry(Kind::Rule, name)?;
-        match &entry.definition {
-            Definition::Rule(r) => Some((r, entry.version)),
-            _ => None,
-        }
+        Some((shared_rule(entry)?, entry.version))
     }
 
     /// The matcher over all rules.
     pub fn matcher(&self) -> Matcher {
-        Matcher::new(self.rules().map(|(rule, version)| (Arc::clone(rule), version)).collect())
-    }
-
-    /// A source.
-    pub fn source(&self, name: &str) -> Option<&Source> {
-        match &self.entry(Kind::Source, name)?.definition {
-            Definition::Source(s) => Some(s),
-            _ => None,
-        }
-    }
-
-    /// A runbook with its version.
-    pub fn runbook(&self, name: &str) -> Option<(&Runbook, i32)> {
-        let entry = self.entry(Kind::Runbook, name)?;
-        match &entry.definition {
-            Definition::Runbook(r) => Some((r, entry.version)),
-            _ => None,
-        }
+        Matcher::new(self.rules().collect())
     }
 
     /// A connection with one operation of its connector.
-    pub fn operation(&self, connection: &str, operation: &str) -> Result<(&Connection, &Operation), String> {
-        let known = self.entries(Kind::Connection).map(|e| e.name.as_str());
-        let Some(Definition::Connection(c)) = self.entry(Kind::Connection, connection).map(|e| &e.definition) else {
-            return Err(missing("connection", connection, known));
-        };
-        let known = self.entries(Kind::Connector).map(|e| e.name.as_str());
-        let Some(Definition::Connector(driver)) = self.entry(Kind::Connector, &c.connector).map(|e| &e.definition)
-        else {
-            return Err(missing("connector", &c.connector, known));
-        };
-        match driver.operations.get(operation) {
-            Some(op) => Ok((c, op)),
-            None => {
-                let known = driver.operations.keys().map(String::as_str);
-                Err(format!("{} of connector `{}`", missing("operation", operation, known), driver.name))
-            }
-        }
+    ///
+    /// # Errors
+    /// If there is no such connection, connector or operation.
+    pub fn operation(&self, connection: &str, operation: &str) -> Result<(&Connection, &Operation), Missing> {
+        connector::operation(self, connection, operation)
     }
 }
 
-fn missing<'a>(what: &str, name: &str, known: impl Iterator<Item = &'a str>) -> String {
-    match nearest(name, known) {
-        Some(n) => format!("there is no {what} `{name}` (did you mean `{n}`?)"),
-        None => format!("there is no {what} `{name}`"),
+impl Others for Catalog {
+    fn definition(&self, kind: Kind, name: &str) -> Option<&dyn Definition> {
+        self.entry(kind, name).map(|e| &*e.definition)
     }
+
+    fn names(&self, kind: Kind) -> Vec<&str> {
+        self.entries(kind).map(|e| e.name.as_str()).collect()
+    }
+}
+
+fn shared_rule(entry: &Entry) -> Option<Arc<Rule>> {
+    let any: Arc<dyn Any + Send + Sync> = Arc::clone(&entry.definition) as _;
+    any.downcast().ok()
 }
 
 /// Files of definitions, checked.
@@ -292,7 +218,7 @@ const MAX_CONTRADICTED: usize = 100;
 
 /// What stands, is not published anew, and would not fit any more.
 fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Vec<Problem> {
-    let changed = anew.iter().any(|e| published.entry(e.definition.kind(), &e.name).is_some());
+    let changed = anew.iter().any(|e| published.entry(e.kind, &e.name).is_some());
     let left = published.entries.keys().any(|key| !whole.entries.contains_key(key));
     if !changed && !left {
         return Vec::new();
@@ -301,9 +227,9 @@ fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Ve
     let new: HashSet<*const Entry> = anew.iter().map(Arc::as_ptr).collect();
     let standing = whole.entries.values().filter(|e| !new.contains(&Arc::as_ptr(e)));
     let wrong = standing.flat_map(|entry| {
-        let now = across::check(entry, whole, &[], &unknown);
-        let known = if now.is_empty() { now.clone() } else { across::check(entry, published, &[], &unknown) };
-        let stands = format!("{} `{}` stands so in what is published", entry.definition.kind(), entry.name);
+        let now = across::check(entry, whole, false, &unknown);
+        let known = if now.is_empty() { now.clone() } else { across::check(entry, published, false, &unknown) };
+        let stands = format!("{} `{}` stands so in what is published", entry.kind, entry.name);
         now.into_iter().filter(move |p| !known.contains(p)).map(move |mut p| {
             p.message = format!("{}; {stands}", p.message);
             p
@@ -341,9 +267,9 @@ pub fn check_files<'a>(
             break;
         }
         for document in documents {
-            match Definition::check(&document) {
-                Ok(definition) => {
-                    let key = (definition.kind(), document.name.clone());
+            match check_document(&document) {
+                Ok((kind, definition)) => {
+                    let key = (kind, document.name.clone());
                     if let Some(other) = placed.insert(key, document.file.clone()) {
                         let wrong = format!(
                             "{} `{}` is defined a second time; the first stands in {other}",
@@ -351,40 +277,40 @@ pub fn check_files<'a>(
                         );
                         checked.problems.push(document.problem(&format!("/{}", document.kind), wrong));
                     }
-                    checked.entries.push(versioned(document, definition, published));
+                    checked.entries.push(versioned(document, kind, definition, published));
                 }
                 Err(problems) => checked.problems.extend(problems),
             }
         }
     }
     let whole = published.clone().without(gone).with(checked.entries.iter().cloned());
-    let across: Vec<Problem> =
-        checked.entries.iter().flat_map(|e| across::check(e, &whole, &checked.problems, seen)).collect();
+    let faulty = !checked.problems.is_empty();
+    let across: Vec<Problem> = checked.entries.iter().flat_map(|e| across::check(e, &whole, faulty, seen)).collect();
     checked.problems.extend(across);
     checked.problems.extend(contradicted(&whole, published, &checked.entries));
     let rivals = lint::Rivals::of(&whole);
     for entry in &checked.entries {
-        if let Definition::Rule(rule) = &entry.definition {
+        if let Some(rule) = entry.of::<Rule>() {
             checked.warnings.extend(lint::warnings(entry, rule, &rivals, seen));
-            checked.problems.extend(failed_examples(entry, rule));
+            checked.problems.extend(failed_examples(entry, rule, &whole));
         }
     }
     checked
 }
 
 /// Examples that do not hold, where they stand.
-fn failed_examples(entry: &Entry, rule: &Rule) -> Vec<Problem> {
-    let failures = rehearse::play(rule);
+fn failed_examples(entry: &Entry, rule: &Rule, whole: &Catalog) -> Vec<Problem> {
+    let failures = rehearse::play(rule, whole);
     failures.into_iter().map(|f| entry.document.problem(&f.place, format!("example: {}", f.message))).collect()
 }
 
-fn versioned(document: Document, definition: Definition, published: &Catalog) -> Arc<Entry> {
-    let next = published.next_version(definition.kind(), &document.name);
-    let version = match published.entry(definition.kind(), &document.name) {
+fn versioned(document: Document, kind: Kind, definition: AnyDefinition, published: &Catalog) -> Arc<Entry> {
+    let next = published.next_version(kind, &document.name);
+    let version = match published.entry(kind, &document.name) {
         Some(b) if b.document.text == document.text && b.version == next - 1 => b.version,
         _ => next,
     };
-    Arc::new(Entry { name: document.name.clone(), version, document, definition })
+    Arc::new(Entry { name: document.name.clone(), version, document, kind, definition })
 }
 
 #[cfg(test)]

@@ -1,8 +1,10 @@
 //! One configured use of a connector: where it is and what it is shown. Secrets are named here
 //! and opened only for the call.
 
+use super::{Credential, CredentialDoc};
 use crate::{
     Period,
+    definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
     expr::{Names, Template},
 };
@@ -10,37 +12,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// The functions that a credential or an address may use: `secret(name)`, `setting(name)`.
-pub const SECRETS: Names<'static> = Names { roots: &[], functions: &["secret", "setting"], types: &[] };
-
 const SETTINGS: Names<'static> = Names { roots: &[], functions: &["setting"], types: &[] };
-
-/// What is shown to prove who speaks.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Credential {
-    /// A bearer token (RFC 6750), usually `${secret('name')}`.
-    pub bearer: String,
-}
-
-impl Credential {
-    /// Compiles the template. A credential that is written out would be read by everybody who may
-    /// read the document; one whose secret's name is worked out could be any secret.
-    pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Template> {
-        let at = format!("{pointer}/bearer");
-        let made = check.template(&at, &Value::String(self.bearer), SECRETS)?;
-        let secrets = made.calls("secret");
-        if secrets.is_empty() && made.calls("setting").is_empty() {
-            check.fail(&at, "a credential is not written out; set a secret and write \"${secret('its-name')}\"");
-            return None;
-        }
-        if secrets.contains(&None) {
-            check.fail(&at, "the name of a secret is written out: secret('its-name')");
-            return None;
-        }
-        Some(made)
-    }
-}
 
 /// A connection as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -58,7 +30,7 @@ pub struct ConnectionDoc {
     pub base: String,
     /// What is shown to the other side.
     #[serde(default)]
-    pub credential: Option<Credential>,
+    pub credential: Option<CredentialDoc>,
     /// How long one call may take. Left out: 10s.
     #[serde(default)]
     pub timeout: Option<Period>,
@@ -77,32 +49,48 @@ pub struct Connection {
     pub address: String,
     /// The template of the base address.
     pub base: Template,
-    /// The template of the bearer token.
-    pub bearer: Option<Template>,
+    /// What is shown to the other side.
+    pub credential: Option<Credential>,
     /// How long one call may take.
     pub timeout: Period,
 }
 
-impl Connection {
-    /// Checks a document.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let doc: ConnectionDoc = document.decode().map_err(|p| vec![p])?;
-        let mut check = Checker::new(document);
+impl Definition for Connection {
+    fn summary(&self) -> Option<&str> {
+        self.summary.as_deref()
+    }
+
+    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+        self.credential.iter().flat_map(|c| c.templates("/credential")).collect()
+    }
+
+    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+        let missing = others.must_have(Kind::Connector, &self.connector).err();
+        missing.map(|m| Misfit::at("/connector", m)).into_iter().collect()
+    }
+}
+
+impl Defined for Connection {
+    const KIND: Kind = Kind::Connection;
+    type Doc = ConnectionDoc;
+
+    fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let (doc, mut check) = Checker::of::<ConnectionDoc>(document)?;
         if !doc.base.contains("${") && !doc.base.starts_with("http://") && !doc.base.starts_with("https://") {
             check.fail("/base", "is not an address; it begins with http:// or https://");
         }
         let base = check.template("/base", &Value::String(doc.base.clone()), SETTINGS);
-        let bearer = match doc.credential {
+        let credential = match doc.credential {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
         };
-        let made = base.zip(bearer).map(|(base, bearer)| Self {
+        let made = base.zip(credential).map(|(base, credential)| Self {
             name: doc.connection,
             summary: doc.summary,
             connector: doc.connector,
             address: doc.base,
             base,
-            bearer,
+            credential,
             timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
         });
         check.finish(made)

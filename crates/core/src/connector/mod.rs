@@ -5,12 +5,17 @@
 //! Sending it, and opening the secrets, is the business of the crate that reaches outside.
 
 mod connection;
+mod credential;
 mod operation;
 
-pub use connection::{Connection, ConnectionDoc, Credential, SECRETS};
+pub use connection::{Connection, ConnectionDoc};
+pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use operation::{Answer, CallEnd, Failure, MAX_OUTPUT, Operation, OperationDoc, Repeat, Request};
 
-use crate::document::{Checker, Document, Problem};
+use crate::{
+    definition::{Defined, Definition, Kind, Missing, Others},
+    document::{Checker, Document, Problem},
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -39,11 +44,18 @@ pub struct Connector {
     pub operations: BTreeMap<String, Operation>,
 }
 
-impl Connector {
-    /// Checks a document.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let doc: ConnectorDoc = document.decode().map_err(|p| vec![p])?;
-        let mut check = Checker::new(document);
+impl Definition for Connector {
+    fn summary(&self) -> Option<&str> {
+        self.summary.as_deref()
+    }
+}
+
+impl Defined for Connector {
+    const KIND: Kind = Kind::Connector;
+    type Doc = ConnectorDoc;
+
+    fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let (doc, mut check) = Checker::of::<ConnectorDoc>(document)?;
         let wanted = doc.operations.len();
         let operations: BTreeMap<_, _> = doc
             .operations
@@ -56,6 +68,22 @@ impl Connector {
         let whole = operations.len() == wanted;
         check.finish(whole.then_some(Self { name: doc.connector, summary: doc.summary, operations }))
     }
+}
+
+/// A connection with one operation of its connector.
+///
+/// # Errors
+/// If there is no such connection, connector or operation.
+pub fn operation<'a>(
+    others: &'a dyn Others,
+    connection: &str,
+    operation: &str,
+) -> Result<(&'a Connection, &'a Operation), Missing> {
+    let connection: &Connection = others.get(connection)?;
+    let connector: &Connector = others.get(&connection.connector)?;
+    let known = || connector.operations.keys().map(String::as_str);
+    let missing = || Missing::new("operation", operation, known()).of(format!("connector `{}`", connector.name));
+    connector.operations.get(operation).map(|op| (connection, op)).ok_or_else(missing)
 }
 
 #[cfg(test)]

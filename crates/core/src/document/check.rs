@@ -1,6 +1,7 @@
 //! Collecting the complaints that types cannot express, all at once.
 
-use super::{Document, Problem};
+use super::{Document, Problem, decode::Decoded};
+use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 /// Collects complaints about one document.
@@ -8,12 +9,31 @@ use serde_json::Value;
 pub struct Checker<'a> {
     document: &'a Document,
     problems: Vec<Problem>,
+    /// What the types complained about already: JSON pointers.
+    left_out: Vec<String>,
 }
 
 impl<'a> Checker<'a> {
+    /// The typed form of what is good of a document, and the complaints about the rest.
+    ///
+    /// # Errors
+    /// All complaints, if too much is wrong to go on.
+    pub fn of<T: DeserializeOwned>(document: &'a Document) -> Result<(T, Self), Vec<Problem>> {
+        let Decoded { made, problems, left_out } = document.decoded("", &document.value);
+        match made {
+            Some(made) => {
+                let mut check = Self::new(document);
+                check.problems.extend(problems);
+                check.left_out = left_out;
+                Ok((made, check))
+            }
+            None => Err(in_order(problems)),
+        }
+    }
+
     /// No complaints so far, but for the form of the document's own name.
-    pub fn new(document: &'a Document) -> Self {
-        let mut checker = Self { document, problems: Vec::new() };
+    fn new(document: &'a Document) -> Self {
+        let mut checker = Self { document, problems: Vec::new(), left_out: Vec::new() };
         if let Err(wrong) = check_name(&document.name) {
             checker.fail(&format!("/{}", document.kind), wrong);
         }
@@ -25,9 +45,16 @@ impl<'a> Checker<'a> {
         self.document
     }
 
-    /// Notes a complaint about the value at a pointer.
+    /// Notes a complaint about the value at a pointer, unless it only follows from one that the types
+    /// have made: about what was left out, or what it was left out of.
     pub fn fail(&mut self, pointer: &str, message: impl Into<String>) {
-        self.problems.push(self.document.problem(pointer, message));
+        let follows = |gone: &String| {
+            let above = gone.rsplit_once('/').map_or("", |(above, _)| above);
+            pointer == above || pointer.strip_prefix(gone.as_str()).is_some_and(|r| r.is_empty() || r.starts_with('/'))
+        };
+        if !self.left_out.iter().any(follows) {
+            self.problems.push(self.document.problem(pointer, message));
+        }
     }
 
     /// Keeps the good, notes the bad.
@@ -35,9 +62,12 @@ impl<'a> Checker<'a> {
         result.map_err(|message| self.fail(pointer, message)).ok()
     }
 
-    /// A part of the document as a type; a complaint gets the place of what is wrong.
-    pub fn decode<T: serde::de::DeserializeOwned>(&mut self, pointer: &str, value: &Value) -> Option<T> {
-        self.document.decode_part(pointer, value).map_err(|p| self.problems.push(p)).ok()
+    /// A part of the document as a type; complaints get the places of what is wrong.
+    pub fn decode<T: DeserializeOwned>(&mut self, pointer: &str, value: &Value) -> Option<T> {
+        let Decoded { made, problems, left_out } = self.document.decoded(pointer, value);
+        self.problems.extend(problems);
+        self.left_out.extend(left_out);
+        made
     }
 
     /// Notes a complaint that has its place already.
@@ -49,9 +79,15 @@ impl<'a> Checker<'a> {
     pub fn finish<T>(self, made: Option<T>) -> Result<T, Vec<Problem>> {
         match made {
             Some(made) if self.problems.is_empty() => Ok(made),
-            _ => Err(self.problems),
+            _ => Err(in_order(self.problems)),
         }
     }
+}
+
+/// Complaints in the order of the lines that they are about.
+fn in_order(mut problems: Vec<Problem>) -> Vec<Problem> {
+    problems.sort_by_key(|p| (p.line, p.column));
+    problems
 }
 
 /// Names of definitions: lower case letters, digits, `-`, `_`; at most 64; a letter or digit first.

@@ -1,58 +1,219 @@
-//! From a document to a typed definition; serde's complaints get a place and a better wording.
+//! From a document to a typed definition. Serde stops at its first complaint: what is wrong is then
+//! left out and the rest tried again, so that all mistakes are told at once, each with its place and
+//! in words of the trade.
 
 use super::{Document, Problem};
-use crate::text::nearest;
+use crate::text::{cut, nearest};
 use serde::de::DeserializeOwned;
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Most complaints about one document.
+const MOST: usize = 50;
+
+/// What became of a value: the typed form of what is good, and what is wrong with the rest.
+pub(super) struct Decoded<T> {
+    /// None if too much is wrong.
+    pub made: Option<T>,
+    pub problems: Vec<Problem>,
+    /// What was left out: JSON pointers.
+    pub left_out: Vec<String>,
+}
 
 impl Document {
     /// The typed form, or the first complaint of the types.
-    pub fn decode<T: DeserializeOwned>(&self) -> Result<T, Problem> {
-        self.decode_part("", &self.value)
+    ///
+    /// # Errors
+    /// Everything that the types complain about.
+    pub fn decode<T: DeserializeOwned>(&self) -> Result<T, Vec<Problem>> {
+        match self.decoded("", &self.value) {
+            Decoded { made: Some(made), problems, .. } if problems.is_empty() => Ok(made),
+            Decoded { problems, .. } => Err(problems),
+        }
     }
 
     /// The typed form of a part that stands at a JSON pointer.
-    pub(super) fn decode_part<T: DeserializeOwned>(&self, at: &str, value: &serde_json::Value) -> Result<T, Problem> {
-        serde_path_to_error::deserialize(value).map_err(|e| {
-            let below: String = e.path().iter().map(segment).collect();
-            self.reword(&format!("{at}{below}"), &e.inner().to_string())
-        })
+    pub(super) fn decoded<T: DeserializeOwned>(&self, at: &str, value: &Value) -> Decoded<T> {
+        let mut left = Left { value: value.clone(), items: BTreeMap::new() };
+        let mut gone: Vec<String> = Vec::new();
+        let mut decoded = Decoded { made: None, problems: Vec::new(), left_out: Vec::new() };
+        while decoded.problems.len() < MOST {
+            let wrong = match serde_path_to_error::deserialize::<_, T>(&left.value) {
+                Ok(made) => {
+                    decoded.made = Some(made);
+                    break;
+                }
+                Err(e) => e,
+            };
+            let mut steps: Vec<String> = wrong.path().iter().filter_map(step).collect();
+            let complaint = Complaint::of(&wrong.inner().to_string());
+            // The path to an unknown key ends with the key or above it, as serde happened to find it.
+            if let Complaint::UnknownKey(name, _) = &complaint
+                && steps.last() == Some(name)
+            {
+                steps.pop();
+            }
+            let place = format!("{at}{}", left.written(&steps));
+            // What was left out, or only misspelt, is missing now; that is no mistake of its own.
+            let follows = |key: &String| gone.contains(&format!("{place}/{key}"));
+            if !matches!(&complaint, Complaint::Missing(key) if follows(key)) {
+                decoded.problems.push(self.told(&place, &complaint));
+            }
+            if let Complaint::UnknownKey(name, known) = &complaint {
+                gone.extend(nearest(name, known.iter().map(String::as_str)).map(|meant| format!("{place}/{meant}")));
+            }
+            let Some(left_out) = left.leave_out(&steps, &complaint) else { break };
+            gone.push(format!("{at}{left_out}"));
+            decoded.left_out.push(format!("{at}{left_out}"));
+        }
+        decoded
     }
 
-    fn reword(&self, pointer: &str, message: &str) -> Problem {
-        if let Some((name, known)) = unknown(message) {
-            let at = if pointer.rsplit('/').next() == Some(&name) {
-                pointer.to_owned()
-            } else {
-                format!("{pointer}/{name}")
-            };
-            let what = if message.starts_with("unknown field") { "unknown key" } else { "unknown value" };
-            let hint = match nearest(&name, known.iter().map(String::as_str)) {
-                Some(n) => format!("did you mean `{n}`?"),
-                None => format!("known here: {}", known.join(", ")),
-            };
-            let text = format!("{what} `{name}`; {hint}");
-            return if what == "unknown key" { self.key_problem(&at, text) } else { self.problem(pointer, text) };
+    fn told(&self, pointer: &str, complaint: &Complaint) -> Problem {
+        match complaint {
+            Complaint::UnknownKey(name, known) => {
+                let at = format!("{pointer}/{}", escaped(name));
+                self.key_problem(&at, format!("unknown key `{}`; {}", cut(name, 60), hint(name, known)))
+            }
+            Complaint::UnknownWord(word, known) => {
+                self.problem(pointer, format!("unknown value `{}`; {}", cut(word, 60), hint(word, known)))
+            }
+            Complaint::Missing(key) => self.key_problem(pointer, format!("the key `{key}` is missing here")),
+            Complaint::Other(message) => self.problem(pointer, message.clone()),
         }
-        if let Some(name) = message.strip_prefix("missing field ") {
-            return self.key_problem(pointer, format!("the key {name} is missing here"));
-        }
-        self.problem(pointer, message.to_owned())
     }
 }
 
-fn segment(s: &serde_path_to_error::Segment) -> String {
+fn hint(word: &str, known: &[String]) -> String {
+    match nearest(word, known.iter().map(String::as_str)) {
+        Some(n) => format!("did you mean `{n}`?"),
+        None => format!("known here: {}", known.join(", ")),
+    }
+}
+
+fn escaped(key: &str) -> String {
+    key.replace('~', "~0").replace('/', "~1")
+}
+
+fn step(s: &serde_path_to_error::Segment) -> Option<String> {
     match s {
-        serde_path_to_error::Segment::Seq { index } => format!("/{index}"),
-        serde_path_to_error::Segment::Map { key } => format!("/{}", key.replace('~', "~0").replace('/', "~1")),
-        serde_path_to_error::Segment::Enum { variant } => format!("/{variant}"),
-        serde_path_to_error::Segment::Unknown => String::new(),
+        serde_path_to_error::Segment::Seq { index } => Some(index.to_string()),
+        serde_path_to_error::Segment::Map { key } => Some(key.clone()),
+        serde_path_to_error::Segment::Enum { variant } => Some(variant.clone()),
+        serde_path_to_error::Segment::Unknown => None,
     }
 }
 
-/// Name and known names of "unknown field `x`, expected one of `a`, `b`".
-fn unknown(message: &str) -> Option<(String, Vec<String>)> {
-    let rest = message.strip_prefix("unknown field ").or_else(|| message.strip_prefix("unknown variant "))?;
-    let mut quoted = rest.split('`').skip(1).step_by(2).map(str::to_owned);
-    let name = quoted.next()?;
-    Some((name, quoted.collect()))
+/// A value from which parts were left out.
+struct Left {
+    value: Value,
+    /// For each list, as written: the places of the items that are left.
+    items: BTreeMap<String, Vec<usize>>,
+}
+
+impl Left {
+    /// The pointer of a part as it is written: items of a list have moved up.
+    fn written(&self, steps: &[String]) -> String {
+        let (mut pointer, mut at) = (String::new(), Some(&self.value));
+        for step in steps {
+            let list = matches!(at, Some(Value::Array(_)));
+            at = at.and_then(|v| v.pointer(&format!("/{}", escaped(step))));
+            let moved = step.parse::<usize>().ok().filter(|_| list);
+            let own = moved.and_then(|i| self.items.get(&pointer)?.get(i).copied()).or(moved);
+            pointer.push('/');
+            pointer.push_str(&own.map_or_else(|| escaped(step), |i| i.to_string()));
+        }
+        pointer
+    }
+
+    /// Leaves out what a complaint is about; its pointer as written. None if nothing would be left.
+    fn leave_out(&mut self, steps: &[String], complaint: &Complaint) -> Option<String> {
+        let mut steps = steps.to_vec();
+        if let Complaint::UnknownKey(name, _) = complaint {
+            steps.push(name.clone());
+        }
+        let written = self.written(&steps);
+        let last = steps.pop()?;
+        let above = self.written(&steps);
+        let whole: String = steps.iter().map(|s| format!("/{}", escaped(s))).collect();
+        match self.value.pointer_mut(&whole)? {
+            Value::Object(map) => drop(map.remove(&last)?),
+            Value::Array(items) => {
+                let index: usize = last.parse().ok()?;
+                let places = self.items.entry(above).or_insert_with(|| (0..items.len()).collect());
+                if index >= items.len() || index >= places.len() {
+                    return None;
+                }
+                items.remove(index);
+                places.remove(index);
+            }
+            _ => return None,
+        }
+        Some(written)
+    }
+}
+
+/// What serde says, taken apart.
+enum Complaint {
+    UnknownKey(String, Vec<String>),
+    UnknownWord(String, Vec<String>),
+    Missing(String),
+    Other(String),
+}
+
+impl Complaint {
+    fn of(message: &str) -> Self {
+        let quoted = |rest: &str| {
+            let mut names = rest.split('`').skip(1).step_by(2).map(str::to_owned);
+            names.next().map(|name| (name, names.collect()))
+        };
+        if let Some((name, known)) = message.strip_prefix("unknown field ").and_then(quoted) {
+            return Self::UnknownKey(name, known);
+        }
+        if let Some((name, known)) = message.strip_prefix("unknown variant ").and_then(quoted) {
+            return Self::UnknownWord(name, known);
+        }
+        if let Some((name, _)) =
+            message.strip_prefix("missing field ").and_then(|r| quoted(r) as Option<(String, Vec<String>)>)
+        {
+            return Self::Missing(name);
+        }
+        let typed = message.strip_prefix("invalid type: ").or_else(|| message.strip_prefix("invalid value: "));
+        match typed.and_then(|t| t.rsplit_once(", expected ")) {
+            Some((found, wanted)) => Self::Other(format!("is {}; {} was expected", is(found), was_expected(wanted))),
+            None => Self::Other(message.to_owned()),
+        }
+    }
+}
+
+/// What stands there, in words of the trade.
+fn is(found: &str) -> String {
+    let quoted = |text: &str| format!("`{}`", cut(text.trim_matches(['"', '`']), 60));
+    match found.split_once(' ') {
+        Some(("string", text)) => format!("the text {}", quoted(text)),
+        Some(("integer" | "boolean", value)) => quoted(value),
+        Some(("floating", rest)) => quoted(rest.trim_start_matches("point ")),
+        _ => match found {
+            "null" | "unit value" | "Option value" => "empty".to_owned(),
+            "sequence" => "a list".to_owned(),
+            "map" => "a map".to_owned(),
+            other => other.to_owned(),
+        },
+    }
+}
+
+/// What belongs there, in words of the trade.
+fn was_expected(wanted: &str) -> String {
+    match wanted {
+        "f64" | "f32" => "a number".to_owned(),
+        "u8" | "u16" | "u32" | "u64" | "usize" => "a whole number that is not negative".to_owned(),
+        "i8" | "i16" | "i32" | "i64" => "a whole number".to_owned(),
+        "a boolean" => "true or false".to_owned(),
+        "a string" | "a borrowed string" => "a text".to_owned(),
+        "a sequence" => "a list".to_owned(),
+        "a map" => "a map of keys and values".to_owned(),
+        "string or map" | "unit variant" | "variant identifier" => "one word".to_owned(),
+        other if other.starts_with("struct ") => "a map of keys and values".to_owned(),
+        other => other.to_owned(),
+    }
 }

@@ -7,11 +7,13 @@
 mod check;
 mod decode;
 mod problem;
+mod texts;
 mod yaml;
 
 pub use check::{Checker, check_name};
 pub use problem::Problem;
-pub use yaml::parse_file;
+pub use texts::Texts;
+pub use yaml::{NOT_UTF8, parse_file};
 
 use serde_json::Value;
 use std::collections::BTreeMap;

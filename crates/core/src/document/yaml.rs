@@ -8,20 +8,62 @@ use crate::text::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
 use serde_json::{Map, Value};
 use std::{
+    borrow::Cow,
     collections::{BTreeMap, HashMap},
     panic::{AssertUnwindSafe, catch_unwind},
     sync::Arc,
 };
 
+/// What stands where a file is not UTF-8: a character that no file means.
+pub const NOT_UTF8: char = '\u{fffe}';
+
 /// All documents of a file; a file that cannot be read as YAML gives its one complaint.
 pub fn parse_file(file: &str, text: &str) -> Result<Vec<Document>, Problem> {
+    let joined = joined_surrogates(text);
+    let text = joined.as_ref();
     let lines: Arc<Vec<String>> = Arc::new(text.lines().map(str::to_owned).collect());
     let reader = Reader { file, text, lines: &lines };
+    if let Some(at) = text.find(NOT_UTF8) {
+        let line = text[..at].matches('\n').count();
+        let column = text[..at].chars().rev().take_while(|c| *c != '\n').count();
+        let wrong = "is not UTF-8 from here on; save the file as UTF-8".to_owned();
+        return Err(reader.problem(line + 1, column + 1, wrong));
+    }
     if text.len() > MAX_FILE {
         return Err(reader.problem(1, 1, format!("the file has {} bytes; {MAX_FILE} are allowed", text.len())));
     }
     catch_unwind(AssertUnwindSafe(|| reader.read()))
         .unwrap_or_else(|_| Err(reader.problem(1, 1, "the file cannot be read as YAML".into())))
+}
+
+/// JSON writes characters beyond the first plane as two escapes, which YAML does not know: they become the
+/// character itself. Only in what is JSON, where every text stands in double quotes.
+fn joined_surrogates(text: &str) -> Cow<'_, str> {
+    if !text.trim_start().starts_with(['{', '[']) || !text.contains("\\u") {
+        return Cow::Borrowed(text);
+    }
+    let unit = |at: usize| {
+        let digits = text.get(at..at + 6)?.strip_prefix("\\u")?;
+        u16::from_str_radix(digits, 16).ok()
+    };
+    let (mut made, mut from, mut at) = (String::new(), 0, 0);
+    while let Some(found) = text[at..].find('\\').map(|n| at + n) {
+        let pair = [unit(found), unit(found + 6)].into_iter().collect::<Option<Vec<u16>>>();
+        match pair.and_then(|pair| String::from_utf16(&pair).ok()).filter(|c| c.chars().count() == 1) {
+            Some(character) => {
+                made.push_str(&text[from..found]);
+                made.push_str(&character);
+                (from, at) = (found + 12, found + 12);
+            }
+            // The character after a backslash belongs to it.
+            None => at = (found + 2).min(text.len()),
+        }
+        while !text.is_char_boundary(at) {
+            at += 1;
+        }
+    }
+    made.push_str(&text[from..]);
+    Cow::Owned(made)
 }
 
 /// Bytes of a path of keys that cost nothing; every value's place is named by its path.

@@ -3,6 +3,7 @@
 use super::{
     BUDGET, ExprError, functions,
     parse::{Binary, Fold, Node, Op},
+    times,
     value::{Entries, Scope, Val},
 };
 use crate::bounds::depth_complaint;
@@ -13,8 +14,20 @@ type Outcome<'a> = Result<Val<'a>, ExprError>;
 /// Largest result, in bytes of memory, once all that it shares is written out.
 pub(super) const MAX_RESULT: usize = 2 << 20;
 
+/// The value within the budget of one evaluation.
 pub(super) fn eval<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Outcome<'a> {
-    let value = Walk { scope, left: BUDGET, bound: Vec::new() }.node(node)?;
+    eval_within(node, scope, BUDGET).0
+}
+
+/// The value, and how many of the steps are left.
+pub(super) fn eval_within<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, steps: u32) -> (Outcome<'a>, u32) {
+    let mut walk = Walk { scope, left: steps, bound: Vec::new() };
+    let value = walk.node(node).and_then(bounded);
+    (value, walk.left)
+}
+
+/// A result that is neither too large nor too deep.
+fn bounded(value: Val<'_>) -> Outcome<'_> {
     if matches!(value, Val::List(_) | Val::Map(_)) {
         let (bytes, deep) = value.measure(MAX_RESULT);
         if bytes > MAX_RESULT {
@@ -30,7 +43,8 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Outcome<'a> 
 struct Walk<'a> {
     scope: &'a dyn Scope<'a>,
     left: u32,
-    bound: Vec<(&'a str, Val<'a>)>,
+    /// An error is bound where one has been met and may still be outweighed.
+    bound: Vec<(&'a str, Outcome<'a>)>,
 }
 
 impl<'a> Walk<'a> {
@@ -104,7 +118,7 @@ impl<'a> Walk<'a> {
 
     fn name(&self, name: &'a str) -> Outcome<'a> {
         if let Some((_, v)) = self.bound.iter().rev().find(|(n, _)| *n == name) {
-            return Ok(v.clone());
+            return v.clone();
         }
         self.scope.name(name).ok_or_else(|| ExprError::missing(format!("there is no `{name}`")))
     }
@@ -149,11 +163,17 @@ impl<'a> Walk<'a> {
     fn index(&mut self, on: &'a Node, at: &'a Node) -> Outcome<'a> {
         let (value, key) = (self.node(on)?, self.node(at)?);
         self.spend(searched(&value))?;
-        match &key {
-            Val::Str(k) => value.field(k).ok_or_else(|| ExprError::missing(format!("there is no field `{k}`"))),
-            Val::Int(i) => value.element(*i).ok_or_else(|| ExprError::missing(format!("there is no element {i}"))),
-            other => Err(ExprError::new(format!("cannot take {} as a key", other.kind()))),
-        }
+        let found = match key.whole().map(i64::try_from) {
+            Some(Ok(i)) if !value.is_map() => value.element(i),
+            _ => value.under(&key),
+        };
+        found.ok_or_else(|| match &key {
+            Val::Str(k) => ExprError::missing(format!("there is no field `{k}`")),
+            Val::Int(_) | Val::UInt(_) | Val::Double(_) | Val::Bool(_) => {
+                ExprError::missing(format!("there is no element {}", key.text()))
+            }
+            other => ExprError::new(format!("cannot take {} as a key", other.kind())),
+        })
     }
 
     fn binary(&mut self, op: Binary, a: &'a Node, b: &'a Node) -> Outcome<'a> {
@@ -161,6 +181,8 @@ impl<'a> Walk<'a> {
         self.spend(x.text_steps(&y))?;
         let ordered = |test: fn(Ordering) -> bool| match x.order(&y) {
             Some(o) => Ok(Val::Bool(test(o))),
+            // What is no number at all is neither less nor more than any.
+            None if x.number().is_some() && y.number().is_some() => Ok(Val::Bool(false)),
             None => Err(ExprError::new(format!("cannot compare {} with {}", x.kind(), y.kind()))),
         };
         match op {
@@ -177,8 +199,9 @@ impl<'a> Walk<'a> {
     }
 
     fn contains(&mut self, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
-        if let (Val::Str(key), true) = (x, y.is_map()) {
-            return Ok(Val::Bool(y.field(key).is_some()));
+        if y.is_map() {
+            self.spend(searched(y))?;
+            return Ok(Val::Bool(y.under(x).is_some()));
         }
         let entries =
             y.entries().ok_or_else(|| ExprError::new(format!("cannot look for {} in {}", x.kind(), y.kind())))?;
@@ -206,9 +229,9 @@ impl<'a> Walk<'a> {
         for (key, value) in x.entries().into_iter().flatten() {
             self.spend(1)?;
             let counterpart = match &key {
-                Val::Str(key) if x.is_map() => {
-                    self.spend(searched(y) + key.len() / 64)?;
-                    y.field(key)
+                key if x.is_map() => {
+                    self.spend(searched(y) + key.text_steps(key))?;
+                    y.under(key)
                 }
                 Val::Int(at) => y.element(*at),
                 _ => None,
@@ -231,7 +254,13 @@ impl<'a> Walk<'a> {
                 Ok(Val::Str(Cow::Owned(x.text() + &y.text())))
             }
             (Val::Time(t), Val::Span(d)) | (Val::Span(d), Val::Time(t)) => shifted(*t, *d),
-            (Val::Span(a), Val::Span(b)) => a.checked_add(b).map(Val::Span).ok_or_else(too_large),
+            (Val::Span(a), Val::Span(b)) => {
+                a.checked_add(b).ok_or_else(too_large).and_then(times::bounded).map(Val::Span)
+            }
+            (Val::Bytes(a), Val::Bytes(b)) => {
+                self.spend((a.len() + b.len()) / 64)?;
+                Ok(Val::Bytes([&a[..], &b[..]].concat().into()))
+            }
             _ if !x.is_map() && !y.is_map() && x.len().is_some() && y.len().is_some() => {
                 self.spend(x.len().unwrap_or(0) + y.len().unwrap_or(0))?;
                 let both: Vec<_> = [x, y].into_iter().filter_map(Val::entries).flatten().map(|(_, v)| v).collect();
@@ -242,14 +271,18 @@ impl<'a> Walk<'a> {
     }
 
     fn map(&mut self, entries: &'a [(Node, Node)]) -> Outcome<'a> {
-        let mut made = Vec::with_capacity(entries.len());
-        for (key, value) in entries {
-            match self.node(key)? {
-                Val::Str(k) => made.push((k.into_owned(), self.node(value)?)),
-                other => {
-                    return Err(ExprError::new(format!("a key must be a string, not {}", other.kind())).at(key.span));
-                }
+        let mut made: Vec<(Val<'a>, Val<'a>)> = Vec::with_capacity(entries.len());
+        for (at, value) in entries {
+            let key = self.node(at)?;
+            if !matches!(key, Val::Str(_) | Val::Int(_) | Val::UInt(_) | Val::Bool(_)) {
+                let wrong = format!("a key must be a string, a whole number, true or false, not {}", key.kind());
+                return Err(ExprError::new(wrong).at(at.span));
             }
+            self.spend(made.len() / 8)?;
+            if made.iter().any(|(k, _)| k.same_scalar(&key)) {
+                return Err(ExprError::new(format!("the key `{}` is there twice", key.text())).at(at.span));
+            }
+            made.push((key, self.node(value)?));
         }
         Ok(Val::Map(Rc::new(made)))
     }
@@ -258,7 +291,9 @@ impl<'a> Walk<'a> {
         let args = args.iter().map(|a| self.node(a)).collect::<Result<Vec<_>, _>>()?;
         for arg in &args {
             match (name, arg) {
-                ("size", arg) if arg.len().is_some() => {}
+                ("size" | "type" | "dyn", arg) if arg.len().is_some() => {}
+                ("sort", arg) => self.spend(2 * arg.measure(self.left as usize * 64).0 / 64)?,
+                ("distinct", arg) => self.spend(arg.len().map_or(0, |n| n * n / 64))?,
                 // A pattern that is not written out is compiled each time.
                 ("matches" | "glob", Val::Str(text)) => self.spend(PATTERN + text.len() / 8)?,
                 ("split", Val::Str(text)) => self.spend(text.len() / 4)?,
@@ -283,7 +318,9 @@ impl<'a> Walk<'a> {
         }
         let accu = self.node(&fold.init)?;
         let base = self.bound.len();
-        self.bound.push((&fold.accu, accu));
+        self.bound.push((&fold.accu, Ok(accu)));
+        // `all` and `exists`: what settles the whole outweighs an error before and after it.
+        let absorbs = matches!(fold.step.op, Op::And(..) | Op::Or(..));
         for (key, value) in entries {
             self.bind(fold, keys, key, value)?;
             // An error while deciding whether to go on means that nothing is settled yet.
@@ -292,7 +329,11 @@ impl<'a> Walk<'a> {
             self.bound.truncate(base + 1);
             match step {
                 None => break,
-                Some(value) => self.bound[base].1 = value?,
+                Some(Err(e)) if !absorbs || self.left == 0 => {
+                    self.bound.truncate(base);
+                    return Err(e);
+                }
+                Some(value) => self.bound[base].1 = value,
             }
         }
         let result = self.node(&fold.result);
@@ -304,8 +345,8 @@ impl<'a> Walk<'a> {
     fn bind(&mut self, fold: &'a Fold, keys: bool, key: Val<'a>, value: Val<'a>) -> Result<(), ExprError> {
         self.spend(1 + (key.weight() + value.weight()) / 64)?;
         match &fold.item2 {
-            Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), value)]),
-            None => self.bound.push((&fold.item, if keys { key } else { value })),
+            Some(second) => self.bound.extend([(fold.item.as_str(), Ok(key)), (second.as_str(), Ok(value))]),
+            None => self.bound.push((&fold.item, Ok(if keys { key } else { value }))),
         }
         Ok(())
     }
@@ -370,12 +411,13 @@ fn too_large() -> ExprError {
 }
 
 fn shifted<'a>(t: chrono::DateTime<chrono::Utc>, d: chrono::TimeDelta) -> Outcome<'a> {
-    t.checked_add_signed(d).map(Val::Time).ok_or_else(too_large)
+    t.checked_add_signed(d).ok_or_else(times::beyond).and_then(times::within)
 }
 
 fn negate<'a>(value: &Val<'a>) -> Outcome<'a> {
     match value {
         Val::Int(i) => i.checked_neg().map(Val::Int).ok_or_else(too_large),
+        Val::UInt(u) => Err(ExprError::new(format!("cannot negate {u}u, which can never be negative"))),
         Val::Double(d) => Ok(Val::Double(-d)),
         other => Err(ExprError::new(format!("cannot negate {}", other.kind()))),
     }
@@ -384,16 +426,28 @@ fn negate<'a>(value: &Val<'a>) -> Outcome<'a> {
 fn arithmetic<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
     match (x, y) {
         (Val::Int(a), Val::Int(b)) => whole(op, *a, *b),
-        (Val::Int(a), Val::Double(b)) => Ok(Val::Double(fraction(op, *a as f64, *b))),
-        (Val::Double(a), Val::Int(b)) => Ok(Val::Double(fraction(op, *a, *b as f64))),
-        (Val::Double(a), Val::Double(b)) => Ok(Val::Double(fraction(op, *a, *b))),
+        (Val::UInt(a), Val::UInt(b)) => {
+            let made = calculated(op, i128::from(*a), i128::from(*b))?;
+            u64::try_from(made).map(Val::UInt).map_err(|_| too_large())
+        }
+        (Val::Int(_) | Val::UInt(_), Val::Int(_) | Val::UInt(_)) => {
+            let (a, b) = (x.whole().unwrap_or_default(), y.whole().unwrap_or_default());
+            i64::try_from(calculated(op, a, b)?).map(Val::Int).map_err(|_| too_large())
+        }
         (Val::Time(a), Val::Time(b)) if op == Binary::Subtract => Ok(Val::Span(*a - *b)),
         (Val::Time(a), Val::Span(b)) if op == Binary::Subtract => shifted(*a, -*b),
-        _ => Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
+        (Val::Span(a), Val::Span(b)) if op == Binary::Subtract => {
+            a.checked_sub(b).ok_or_else(too_large).and_then(times::bounded).map(Val::Span)
+        }
+        _ => match (x.number(), y.number()) {
+            (Some(a), Some(b)) => Ok(Val::Double(fraction(op, a, b))),
+            _ => Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
+        },
     }
 }
 
-fn whole<'a>(op: Binary, a: i64, b: i64) -> Outcome<'a> {
+/// What two whole numbers give, before it is known whether it has room.
+fn calculated(op: Binary, a: i128, b: i128) -> Result<i128, ExprError> {
     if b == 0 && matches!(op, Binary::Divide | Binary::Modulo) {
         return Err(ExprError::new("division by zero"));
     }
@@ -404,7 +458,12 @@ fn whole<'a>(op: Binary, a: i64, b: i64) -> Outcome<'a> {
         Binary::Divide => a.checked_div(b),
         _ => a.checked_rem(b),
     };
-    result.map(Val::Int).ok_or_else(too_large)
+    result.ok_or_else(too_large)
+}
+
+fn whole<'a>(op: Binary, a: i64, b: i64) -> Outcome<'a> {
+    let made = calculated(op, i128::from(a), i128::from(b))?;
+    i64::try_from(made).map(Val::Int).map_err(|_| too_large())
 }
 
 fn fraction(op: Binary, a: f64, b: f64) -> f64 {

@@ -69,7 +69,7 @@ fn split(text: &str, into: &mut Vec<String>) {
             (Some(_), '\\') => escaped = true,
             (Some(q), c) if c == q => quote = None,
             (Some(_), _) => {}
-            (None, '"' | '\'') => quote = Some(c),
+            (None, '"' | '\'' | '`') => quote = Some(c),
             (None, '(' | '[' | '{') => depth += 1,
             (None, ')' | ']' | '}') => {
                 depth -= 1;

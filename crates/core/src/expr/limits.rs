@@ -164,17 +164,18 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
             Some(Limit::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit())))
         }
         Some("value") => {
-            let number = match &b.op {
-                Op::Const(Const::Int(i)) => *i as f64,
-                Op::Const(Const::Double(d)) => *d,
+            let (number, exact) = match &b.op {
+                Op::Const(Const::Int(i)) => (*i as f64, *i as f64 as i128 == i128::from(*i)),
+                Op::Const(Const::UInt(u)) => (*u as f64, *u as f64 as i128 == i128::from(*u)),
+                Op::Const(Const::Double(d)) => (*d, true),
                 _ => return None,
             };
             match op {
                 Binary::Equal => Some(Limit::Value(number, number)),
-                Binary::Less => Some(Limit::Value(f64::NEG_INFINITY, number.next_down())),
-                Binary::LessEqual => Some(Limit::Value(f64::NEG_INFINITY, number)),
-                Binary::Greater => Some(Limit::Value(number.next_up(), f64::INFINITY)),
-                Binary::GreaterEqual => Some(Limit::Value(number, f64::INFINITY)),
+                Binary::Less if exact => Some(Limit::Value(f64::NEG_INFINITY, number.next_down())),
+                Binary::Greater if exact => Some(Limit::Value(number.next_up(), f64::INFINITY)),
+                Binary::Less | Binary::LessEqual => Some(Limit::Value(f64::NEG_INFINITY, number)),
+                Binary::Greater | Binary::GreaterEqual => Some(Limit::Value(number, f64::INFINITY)),
                 _ => None,
             }
         }

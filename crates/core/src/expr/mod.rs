@@ -5,6 +5,9 @@
 //! panic. Here [`compile`](Expr::compile) checks names and functions, [`Expr::eval`] counts
 //! every step against [`BUDGET`], and [`Template`] fills `${ ... }` in strings.
 //!
+//! `functions` is the table of all functions, `times` what the specification says of times. The cases
+//! in `cases/expressions` say what follows the specification, and the reference what does not.
+//!
 //! One extension to the language: a number may be compared and combined with another whether
 //! either was written with a decimal point or not, since senders are careless about that.
 
@@ -15,16 +18,18 @@ mod functions;
 mod limits;
 mod parse;
 mod template;
+mod times;
 mod types;
 mod value;
 
 pub use explain::Part;
+pub use functions::{FUNCTIONS, Function, Gives, Takes};
 pub use limits::{Limit, Path};
 pub use template::{Template, TemplateError};
 pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
 
-use std::fmt;
+use std::{cell::Cell, fmt};
 
 /// Most steps one evaluation may take; a step is one node visited or 64 bytes made.
 pub const BUDGET: u32 = 20_000;
@@ -42,11 +47,6 @@ pub struct Names<'a> {
     pub functions: &'a [&'a str],
     /// What is known of the other variables; one that is not named here may be anything.
     pub types: &'a [(&'a str, Type)],
-}
-
-/// The functions that any expression may call.
-pub fn functions() -> impl Iterator<Item = &'static str> {
-    functions::KNOWN.into_iter().map(|(name, _)| name)
 }
 
 /// A compiled expression with its source text.
@@ -132,12 +132,27 @@ impl Expr {
         eval::eval(&self.node, scope)
     }
 
+    /// The value within [`BUDGET`], and within what is left for several evaluations together.
+    pub fn eval_within<'a>(&'a self, scope: &'a dyn Scope<'a>, left: &Cell<u32>) -> Result<Val<'a>, ExprError> {
+        let steps = left.get().min(BUDGET);
+        let (value, unspent) = eval::eval_within(&self.node, scope, steps);
+        left.set(left.get() - (steps - unspent));
+        let together =
+            || ExprError::new("the expressions together take too many steps and were stopped; make them simpler");
+        if left.get() == 0 { Err(together()) } else { value }
+    }
+
     /// A condition: anything but true or false is an error.
     pub fn holds<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<bool, ExprError> {
-        match self.eval(scope)? {
-            Val::Bool(b) => Ok(b),
-            other => Err(ExprError::new(format!("is {}, not true or false", other.kind()))),
-        }
+        truth(self.eval(scope)?)
+    }
+}
+
+/// Whether a value is true; anything but true or false is an error.
+pub fn truth(value: Val<'_>) -> Result<bool, ExprError> {
+    match value {
+        Val::Bool(b) => Ok(b),
+        other => Err(ExprError::new(format!("is {}, not true or false", other.kind()))),
     }
 }
 

@@ -4,7 +4,10 @@
 //! parsed on the spot; the others on a thread with a stack of its own, so that no text can
 //! overflow the stack of a node. A panic of the parser is a complaint like any other.
 
-use super::{ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, types, value::Const};
+use super::{
+    ExprError, MAX_DEPTH, MAX_TEXT, Names, functions, types,
+    value::{Const, TYPES, Val},
+};
 use crate::{Severity, glob::Glob, text::nearest};
 use cel::common::ast::{EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -115,22 +118,110 @@ fn check_size(text: &str) -> Result<u16, ExprError> {
 }
 
 fn parse_here(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
-    let (ast, info) =
-        cel::parser::Parser::default().parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
+    let parser = cel::parser::Parser::default().enable_ident_escape_syntax(true);
+    let (ast, info) = parser.parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
     let mut lower = Lower { info: &info, names, bound: Vec::new(), depth: 0 };
     lower.node(&ast)
 }
 
 fn first_error(errors: &cel::ParseErrors, text: &str) -> ExprError {
-    let Some(e) = errors.errors.first() else {
+    let syntax = errors.errors.iter().find(|e| e.msg.starts_with("Syntax error"));
+    let kept = errors.errors.iter().find(|e| e.msg.contains("reserved"));
+    let Some(e) = kept.or(syntax).or(errors.errors.first()) else {
         return ExprError::new("cannot be read as an expression");
     };
-    let message = e.msg.strip_prefix("Syntax error: ").unwrap_or(&e.msg);
-    let message = message.split(" expecting {").next().unwrap_or(message);
     let line_start: usize =
         text.split_inclusive('\n').take(usize::try_from(e.pos.0 - 1).unwrap_or(0)).map(str::len).sum();
-    let at = u32::try_from(line_start + usize::try_from(e.pos.1 - 1).unwrap_or(0)).unwrap_or(0);
-    ExprError::new(format!("cannot be read as an expression: {message}")).at(Some((at, at + 1)))
+    let at = line_start + usize::try_from(e.pos.1 - 1).unwrap_or(0);
+    let (message, from, to) = worded(&e.msg, text, at);
+    let place = |n: usize| u32::try_from(n).unwrap_or(0);
+    ExprError::new(message).at(Some((place(from), place(to.max(from + 1)))))
+}
+
+/// What other languages write, and how it is written here.
+const ELSEWHERE: [(&str, &str); 10] = [
+    ("=", "=="),
+    ("and", "&&"),
+    ("or", "||"),
+    ("not", "!"),
+    ("<>", "!="),
+    ("===", "=="),
+    ("!==", "!="),
+    ("&", "&&"),
+    ("|", "||"),
+    ("is", "=="),
+];
+
+/// Words that the language keeps for later.
+const KEPT: [&str; 17] = [
+    "as",
+    "break",
+    "const",
+    "continue",
+    "else",
+    "for",
+    "function",
+    "if",
+    "import",
+    "let",
+    "loop",
+    "namespace",
+    "package",
+    "return",
+    "var",
+    "void",
+    "while",
+];
+
+/// The name or the sign around a place in a text: from where to where.
+fn token(text: &str, at: usize) -> (usize, usize) {
+    let name = |c: char| c.is_alphanumeric() || c == '_';
+    let sign = |c: char| "=<>!&|".contains(c);
+    let Some(first) = text.get(at..).and_then(|rest| rest.chars().next()) else { return (at, at) };
+    let same: fn(char) -> bool = match first {
+        c if name(c) => |c| c.is_alphanumeric() || c == '_',
+        c if sign(c) => |c| "=<>!&|".contains(c),
+        c => return (at, at + c.len_utf8()),
+    };
+    let to = text[at..].find(|c| !same(c)).map_or(text.len(), |n| at + n);
+    let from = text[..at].rfind(|c| !same(c)).map_or(0, |n| n + text[n..].chars().next().map_or(1, char::len_utf8));
+    (if sign(first) { from } else { at }, to)
+}
+
+/// The parser's complaint in words of this language, and what it is about: from where to where.
+fn worded(said: &str, text: &str, at: usize) -> (String, usize, usize) {
+    let (from, to) = token(text, at);
+    let found = &text[from..to];
+    let elsewhere = |word: &str| ELSEWHERE.iter().find(|(there, _)| *there == word).map(|(_, here)| *here);
+    let meant = |word: &str, here: &str| format!("`{word}` has no meaning here; did you mean `{here}`?");
+    if let Some(here) = elsewhere(found) {
+        return (meant(found, here), from, to);
+    }
+    let before = text[..from].trim_end();
+    let begins = before.rfind(|c: char| !c.is_alphanumeric()).map_or(0, |n| n + 1);
+    if let Some(here) = before.get(begins..).filter(|w| *w == "not").and_then(elsewhere) {
+        return (meant("not", here), begins, before.len());
+    }
+    if let Some(form) = said.split("unsupported syntax ").nth(1) {
+        return (format!("`{}` is no form of the language here", form.trim_matches('\'')), from, to);
+    }
+    let odd = |q: char| text.matches(q).count() % 2 == 1;
+    if found.starts_with(['"', '\'']) && (odd('"') || odd('\'')) {
+        return (format!("a text begins here and does not end; the closing {found} is missing"), from, to);
+    }
+    let said = said.split(" expecting").next().unwrap_or(said);
+    if found.is_empty() || said.contains("<EOF>") {
+        let pairs = [('(', ')'), ('[', ']'), ('{', '}'), ('?', ':')];
+        let open = pairs.iter().find(|(open, close)| text.matches(*open).count() > text.matches(*close).count());
+        let missing =
+            open.map_or_else(|| "something more was expected".to_owned(), |(_, c)| format!("a `{c}` is missing"));
+        let end = text.trim_end().len();
+        return (format!("the expression ends here, and {missing}"), end, end);
+    }
+    if let Some(word) = before.get(begins..).into_iter().chain([found]).find(|w| KEPT.contains(w)) {
+        return (format!("`{word}` is a word that the language keeps for itself; it cannot be a name"), from, to);
+    }
+    (format!("`{found}` cannot stand here"), from, to)
 }
 
 struct Lower<'a> {
@@ -162,7 +253,10 @@ impl Lower<'_> {
             Ast::Literal(value) => Op::Const(literal(value)?),
             Ast::Ident(name) => self.name(name)?,
             Ast::Select(s) if s.test => Op::Has(self.boxed(&s.operand)?, s.field.clone()),
-            Ast::Select(s) => Op::Select(self.boxed(&s.operand)?, s.field.clone()),
+            Ast::Select(s) => match type_named(e) {
+                Some(name) => Op::Const(Const::Type(name)),
+                None => Op::Select(self.boxed(&s.operand)?, s.field.clone()),
+            },
             Ast::List(list) => Op::List(list.elements.iter().map(|e| self.node(e)).collect::<Result<_, _>>()?),
             Ast::Map(map) => Op::Map(map.entries.iter().map(|e| self.entry(&e.expr)).collect::<Result<_, _>>()?),
             Ast::Struct(s) => {
@@ -180,11 +274,16 @@ impl Lower<'_> {
     }
 
     fn name(&self, name: &str) -> Result<Op, ExprError> {
+        // With a dot before it, it can only be one of the place's own.
+        let name = name.strip_prefix('.').unwrap_or(name);
         if let Some(severity) = Severity::parse(name) {
             return Ok(Op::Const(Const::Severity(severity)));
         }
         if self.bound.iter().any(|b| b == name) || self.names.roots.contains(&name) {
             return Ok(Op::Name(name.to_owned()));
+        }
+        if let Some(name) = TYPES.into_iter().find(|t| *t == name) {
+            return Ok(Op::Const(Const::Type(name)));
         }
         let known = self.names.roots.iter().copied().chain(self.bound.iter().map(String::as_str));
         let hint = match nearest(name, known) {
@@ -227,7 +326,12 @@ impl Lower<'_> {
             op::NOT_STRICTLY_FALSE => return next().map(|n| n.op),
             _ => {
                 functions::check(name, count, self.names.functions)?;
-                return pattern(name, args.map(|b| *b).collect());
+                let args: Vec<Node> = args.map(|b| *b).collect();
+                let written: Vec<Val<'_>> = args.iter().filter_map(constant).collect();
+                if written.len() == args.len() {
+                    functions::try_constant(name, &written)?;
+                }
+                return pattern(name, args);
             }
         };
         Ok(Op::Binary(binary, next()?, next()?))
@@ -255,6 +359,19 @@ impl Lower<'_> {
     }
 }
 
+fn constant(node: &Node) -> Option<Val<'_>> {
+    if let Op::Const(c) = &node.op { Some(Val::constant(c)) } else { None }
+}
+
+/// The types whose names have dots.
+fn type_named(e: &Ast) -> Option<&'static str> {
+    let Ast::Select(kind) = e else { return None };
+    let Ast::Select(package) = &kind.operand.expr else { return None };
+    let Ast::Ident(root) = &package.operand.expr else { return None };
+    let name = format!("{root}.{}.{}", package.field, kind.field);
+    TYPES.into_iter().find(|t| *t == name)
+}
+
 /// A call; a pattern written out is compiled here, once.
 fn pattern(name: &str, mut args: Vec<Node>) -> Result<Op, ExprError> {
     let text = match (name, args.as_slice()) {
@@ -274,11 +391,9 @@ fn literal(value: &LiteralValue) -> Result<Const, ExprError> {
         LiteralValue::Boolean(b) => Const::Bool(*b.inner()),
         LiteralValue::Double(d) => Const::Double(*d.inner()),
         LiteralValue::Int(i) => Const::Int(*i.inner()),
-        LiteralValue::UInt(u) => {
-            Const::Int(i64::try_from(*u.inner()).map_err(|_| ExprError::new("this number is too large"))?)
-        }
+        LiteralValue::UInt(u) => Const::UInt(*u.inner()),
         LiteralValue::String(s) => Const::Str(s.inner().to_string()),
         LiteralValue::Null => Const::Null,
-        LiteralValue::Bytes(_) => return Err(ExprError::new("bytes have no use here; write a string")),
+        LiteralValue::Bytes(b) => Const::Bytes(b.inner().into()),
     })
 }

@@ -50,6 +50,27 @@ impl Template {
         if errors.is_empty() { Ok(made) } else { Err(errors) }
     }
 
+    /// The value, where nothing is to be filled in.
+    pub fn fixed(&self) -> Option<Value> {
+        match self {
+            Self::Fixed(value) => Some(value.clone()),
+            Self::Whole(_) | Self::Text(_) => None,
+            Self::List(items) => items.iter().map(Self::fixed).collect::<Option<_>>().map(Value::Array),
+            Self::Map(entries) => {
+                let fixed = entries.iter().map(|(k, t)| Some((k.clone(), t.fixed()?)));
+                fixed.collect::<Option<_>>().map(Value::Object)
+            }
+        }
+    }
+
+    /// What is written out of a map: the keys, and the values in which nothing is to be filled in.
+    pub fn written_out(&self) -> Vec<(&str, Value)> {
+        match self {
+            Self::Map(entries) => entries.iter().filter_map(|(k, t)| Some((k.as_str(), t.fixed()?))).collect(),
+            _ => Vec::new(),
+        }
+    }
+
     /// Whether any of its expressions looks at the alert's payload.
     pub fn reads_body(&self) -> bool {
         match self {
@@ -180,6 +201,11 @@ fn build(value: &Value, names: Names<'_>, at: &mut String, errors: &mut Vec<Temp
             Template::List(items.iter().enumerate().map(|(i, item)| within(&i.to_string(), item)).collect())
         }
         Value::Object(map) => Template::Map(map.iter().map(|(k, item)| (k.clone(), within(k, item))).collect()),
+        Value::String(s) if forgotten(s, names) => {
+            let error = ExprError::new(format!("is the plain text `{s}`; to fill in its value write `${{{s}}}`"));
+            errors.push(TemplateError { pointer: at.clone(), text: s.clone(), error });
+            Template::Fixed(Value::Null)
+        }
         Value::String(s) if s.contains("${") => match text(s, names) {
             Ok(t) => t,
             Err((text, error)) => {
@@ -189,6 +215,17 @@ fn build(value: &Value, names: Names<'_>, at: &mut String, errors: &mut Vec<Temp
         },
         other => Template::Fixed(other.clone()),
     }
+}
+
+/// Whether a text is a path from one of the names, and nothing else: then the `${ }` around it was
+/// forgotten.
+fn forgotten(s: &str, names: Names<'_>) -> bool {
+    let Some((root, path)) = s.split_once('.') else { return false };
+    let name = |part: &str| {
+        let first = part.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
+        first && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+    };
+    names.roots.contains(&root) && path.split('.').all(name)
 }
 
 fn text(s: &str, names: Names<'_>) -> Result<Template, (String, ExprError)> {
@@ -237,7 +274,7 @@ fn closing(text: &str) -> Option<usize> {
             (Some(_), '\\') => escaped = true,
             (Some(q), c) if c == q => quote = None,
             (Some(_), _) => {}
-            (None, '"' | '\'') => quote = Some(c),
+            (None, '"' | '\'' | '`') => quote = Some(c),
             (None, '{') => depth += 1,
             (None, '}') if depth == 0 => return Some(i),
             (None, '}') => depth -= 1,

@@ -6,6 +6,7 @@
 
 use super::{
     ExprError, Names,
+    functions::{self, Takes},
     parse::{Binary, Fold, Node, Op},
     value::Const,
 };
@@ -26,6 +27,8 @@ pub enum Type {
     Number,
     /// A string.
     Text,
+    /// Bytes.
+    Bytes,
     /// A severity.
     Severity,
     /// An instant.
@@ -84,6 +87,7 @@ impl Type {
             Self::Bool => "true or false",
             Self::Number => "a number",
             Self::Text => "a string",
+            Self::Bytes => "bytes",
             Self::Severity => "a severity",
             Self::Time => "a time",
             Self::Span => "a length of time",
@@ -165,11 +169,13 @@ impl<'a> Env<'a> {
                 Type::List(Arc::new(all.fold(first, Type::join)))
             }
             Op::Map(entries) => {
+                let mut named = true;
                 for (key, value) in entries {
-                    self.wanted(key, &[Type::Text])?;
+                    named &= self.wanted(key, &[Type::Text, Type::Number, Type::Bool])? == Type::Text;
                     self.node(value)?;
                 }
-                Type::Map(Arc::new(Type::Any))
+                // Of what has other keys than names nothing is known.
+                if named { Type::Map(Arc::new(Type::Any)) } else { Type::Any }
             }
             Op::Call(name, args) => self.call(name, args)?,
             Op::Glob(on, _) | Op::Matches(on, _) => {
@@ -208,6 +214,18 @@ impl<'a> Env<'a> {
         Err(ExprError::new(format!("is {}; {} was expected", found.kind(), wanted.join(" or "))).at(node.span))
     }
 
+    /// Whether a value fits where a function takes it.
+    fn fitting(&mut self, node: &'a Node, takes: Takes) -> Result<(), ExprError> {
+        match (takes, takes.types()) {
+            (Takes::List, _) => match self.node(node)? {
+                Type::List(_) | Type::Any => Ok(()),
+                other => Err(ExprError::new(format!("is {}; a list was expected", other.kind())).at(node.span)),
+            },
+            (_, types) if types.is_empty() => self.node(node).map(|_| ()),
+            (_, types) => self.wanted(node, &types).map(|_| ()),
+        }
+    }
+
     fn index(&mut self, on: &'a Node, at: &'a Node) -> Result<Type, ExprError> {
         let (on, key) = (self.node(on)?, self.node(at)?);
         if let (Op::Const(Const::Str(field)), Type::Record(_) | Type::Map(_)) = (&at.op, &on) {
@@ -231,7 +249,8 @@ impl<'a> Env<'a> {
                 Ok(Type::Bool)
             }
             Binary::Less | Binary::LessEqual | Binary::Greater | Binary::GreaterEqual => {
-                let ordered = [Type::Number, Type::Text, Type::Severity, Type::Time, Type::Span, Type::Bool];
+                let ordered =
+                    [Type::Number, Type::Text, Type::Bytes, Type::Severity, Type::Time, Type::Span, Type::Bool];
                 let one = |t: &Type| *t == Type::Any || ordered.contains(t);
                 let alike = x == y || x == Type::Any || y == Type::Any || (x == Type::Severity && y == Type::Text);
                 if !(one(&x) && one(&y) && alike) {
@@ -253,27 +272,15 @@ impl<'a> Env<'a> {
     }
 
     fn call(&mut self, name: &'a str, args: &'a [Node]) -> Result<Type, ExprError> {
-        for (i, arg) in args.iter().enumerate() {
-            match (name, i) {
-                ("contains" | "startsWith" | "endsWith" | "matches" | "glob" | "lowerAscii" | "upperAscii", _)
-                | ("trim" | "split" | "replace" | "secret" | "setting" | "estate", _)
-                | ("join", 1) => self.wanted(arg, &[Type::Text])?,
-                ("timestamp", _) => self.wanted(arg, &[Type::Text, Type::Number])?,
-                ("duration", _) => self.wanted(arg, &[Type::Text])?,
-                ("round", _) => self.wanted(arg, &[Type::Number])?,
-                ("seconds", _) => self.wanted(arg, &[Type::Span])?,
-                _ => self.node(arg)?,
-            };
+        let Some(function) = functions::find(name) else {
+            // Those of the place: a name in, a text out.
+            args.iter().try_for_each(|arg| self.wanted(arg, &[Type::Text]).map(|_| ()))?;
+            return Ok(Type::Text);
+        };
+        for (arg, takes) in args.iter().zip(function.takes) {
+            self.fitting(arg, *takes)?;
         }
-        Ok(match name {
-            "size" | "int" | "double" | "round" | "seconds" => Type::Number,
-            "contains" | "startsWith" | "endsWith" | "matches" | "glob" => Type::Bool,
-            "string" | "lowerAscii" | "upperAscii" | "trim" | "join" | "replace" | "secret" | "setting" => Type::Text,
-            "timestamp" => Type::Time,
-            "duration" => Type::Span,
-            "split" => Type::List(Arc::new(Type::Text)),
-            _ => Type::Any,
-        })
+        Ok(function.gives.as_type())
     }
 
     fn fold(&mut self, fold: &'a Fold) -> Result<Type, ExprError> {
@@ -310,10 +317,11 @@ impl<'a> Env<'a> {
 
 fn constant(c: &Const) -> Type {
     match c {
-        Const::Null => Type::Any,
+        Const::Null | Const::Type(_) => Type::Any,
         Const::Bool(_) => Type::Bool,
-        Const::Int(_) | Const::Double(_) => Type::Number,
+        Const::Int(_) | Const::UInt(_) | Const::Double(_) => Type::Number,
         Const::Str(_) => Type::Text,
+        Const::Bytes(_) => Type::Bytes,
         Const::Severity(_) => Type::Severity,
     }
 }
@@ -360,6 +368,7 @@ fn add(x: &Type, y: &Type) -> Result<Type, ExprError> {
         (Text, Text | Severity) | (Severity, Text) => Text,
         (Time, Span) | (Span, Time) => Time,
         (Span, Span) => Span,
+        (Type::Bytes, Type::Bytes) => Type::Bytes,
         (Number, Number) => Number,
         (List(a), List(b)) => List(Arc::new((**a).clone().join((**b).clone()))),
         (x, y) => {
@@ -376,6 +385,7 @@ fn calculate(op: Binary, x: &Type, y: &Type) -> Result<Type, ExprError> {
         (Number, Number) => Number,
         (Time, Time) if op == Binary::Subtract => Span,
         (Time, Span) if op == Binary::Subtract => Time,
+        (Span, Span) if op == Binary::Subtract => Span,
         (x, y) => return Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
     })
 }

@@ -1,10 +1,19 @@
 //! Values during an evaluation. Payloads are borrowed, never copied: only what an expression
 //! makes is owned.
 
+use super::ExprError;
 use crate::{Alert, Period, Severity, bounds::MAX_DEPTH};
+use base64::Engine;
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::Value;
-use std::{borrow::Cow, cmp::Ordering, collections::BTreeMap, rc::Rc};
+use std::{borrow::Cow, cmp::Ordering, collections::BTreeMap, rc::Rc, sync::Arc};
+
+pub(super) const TIMESTAMP: &str = "google.protobuf.Timestamp";
+pub(super) const DURATION: &str = "google.protobuf.Duration";
+
+/// The names that stand for types.
+pub(super) const TYPES: [&str; 12] =
+    ["int", "uint", "double", "bool", "string", "bytes", "list", "map", "null_type", "type", TIMESTAMP, DURATION];
 
 /// A literal of a program.
 #[derive(Clone, Debug)]
@@ -12,9 +21,12 @@ pub(super) enum Const {
     Null,
     Bool(bool),
     Int(i64),
+    UInt(u64),
     Double(f64),
     Str(String),
+    Bytes(Arc<[u8]>),
     Severity(Severity),
+    Type(&'static str),
 }
 
 /// Where an expression finds its names and the functions of its place.
@@ -41,10 +53,16 @@ pub enum Val<'a> {
     Bool(bool),
     /// A whole number.
     Int(i64),
+    /// A whole number that cannot be negative.
+    UInt(u64),
     /// Any other number.
     Double(f64),
     /// A string.
     Str(Cow<'a, str>),
+    /// Bytes.
+    Bytes(Arc<[u8]>),
+    /// The name of a type.
+    Type(&'static str),
     /// A severity; ordered, and equal to its name.
     Severity(Severity),
     /// An instant.
@@ -55,8 +73,8 @@ pub enum Val<'a> {
     Json(&'a Value),
     /// A list that an expression made.
     List(Rc<Vec<Val<'a>>>),
-    /// A map that an expression made.
-    Map(Rc<Vec<(String, Val<'a>)>>),
+    /// A map that an expression made; its keys are strings, whole numbers, true or false.
+    Map(Rc<Vec<(Val<'a>, Val<'a>)>>),
     /// The labels of an alert.
     Labels(&'a BTreeMap<String, String>),
     /// The alert, with the fields of the normal form.
@@ -74,7 +92,11 @@ impl<'a> Val<'a> {
         match value {
             Value::Null => Self::Null,
             Value::Bool(b) => Self::Bool(*b),
-            Value::Number(n) => n.as_i64().map_or_else(|| Self::Double(n.as_f64().unwrap_or(f64::NAN)), Self::Int),
+            Value::Number(n) => match (n.as_i64(), n.as_u64()) {
+                (Some(i), _) => Self::Int(i),
+                (None, Some(u)) => Self::UInt(u),
+                (None, None) => Self::Double(n.as_f64().unwrap_or(f64::NAN)),
+            },
             Value::String(s) => Self::str(s),
             Value::Array(_) | Value::Object(_) => Self::Json(value),
         }
@@ -85,6 +107,9 @@ impl<'a> Val<'a> {
             Const::Null => Self::Null,
             Const::Bool(b) => Self::Bool(*b),
             Const::Int(i) => Self::Int(*i),
+            Const::UInt(u) => Self::UInt(*u),
+            Const::Bytes(b) => Self::Bytes(Arc::clone(b)),
+            Const::Type(name) => Self::Type(name),
             Const::Double(d) => Self::Double(*d),
             Const::Str(s) => Self::str(s),
             Const::Severity(s) => Self::Severity(*s),
@@ -96,8 +121,10 @@ impl<'a> Val<'a> {
         match self {
             Self::Null => "null",
             Self::Bool(_) => "true or false",
-            Self::Int(_) | Self::Double(_) => "a number",
+            Self::Int(_) | Self::UInt(_) | Self::Double(_) => "a number",
             Self::Str(_) => "a string",
+            Self::Bytes(_) => "bytes",
+            Self::Type(_) => "a type",
             Self::Severity(_) => "a severity",
             Self::Time(_) => "a time",
             Self::Span(_) => "a length of time",
@@ -107,11 +134,43 @@ impl<'a> Val<'a> {
         }
     }
 
+    /// The name of its type in the language.
+    pub(super) fn type_name(&self) -> &'static str {
+        match self {
+            Self::Null => "null_type",
+            Self::Bool(_) => "bool",
+            Self::Int(_) => "int",
+            Self::UInt(_) => "uint",
+            Self::Double(_) => "double",
+            Self::Str(_) => "string",
+            Self::Bytes(_) => "bytes",
+            Self::Type(_) => "type",
+            Self::Severity(_) => "severity",
+            Self::Time(_) => TIMESTAMP,
+            Self::Span(_) => DURATION,
+            Self::Json(Value::Array(_)) | Self::List(_) => "list",
+            Self::Json(_) | Self::Map(_) | Self::Labels(_) => "map",
+            Self::Alert(_) => "alert",
+        }
+    }
+
+    /// What a map holds under a key, which need not be a string.
+    pub(super) fn under(&self, key: &Val<'_>) -> Option<Val<'a>> {
+        match (self, key) {
+            (_, Val::Str(key)) => self.field(key),
+            (Self::Map(entries), key) => entries.iter().find(|(k, _)| k.same_scalar(key)).map(|(_, v)| v.clone()),
+            _ => None,
+        }
+    }
+
     /// A field of a map or an alert.
     pub(super) fn field(&self, name: &str) -> Option<Val<'a>> {
         match self {
             Self::Json(Value::Object(map)) => map.get(name).map(Val::json),
-            Self::Map(entries) => entries.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone()),
+            Self::Map(entries) => {
+                let found = entries.iter().find(|(k, _)| matches!(k, Val::Str(k) if k == name));
+                found.map(|(_, v)| v.clone())
+            }
             Self::Labels(labels) => labels.get(name).map(|v| Val::str(v)),
             Self::Alert(alert) => alert_field(alert, name),
             _ => None,
@@ -141,7 +200,7 @@ impl<'a> Val<'a> {
             Self::Json(Value::Object(map)) => Box::new(map.iter().map(|(k, v)| (Val::str(k), Val::json(v)))),
             Self::Map(map) => {
                 let map = Rc::clone(map);
-                Box::new((0..map.len()).map(move |i| (Val::Str(Cow::Owned(map[i].0.clone())), map[i].1.clone())))
+                Box::new((0..map.len()).map(move |i| map[i].clone()))
             }
             Self::Labels(labels) => Box::new(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v)))),
             _ => return None,
@@ -177,7 +236,8 @@ impl<'a> Val<'a> {
         match self {
             Self::Str(text) => all.0 += text.len(),
             Self::List(items) => items.iter().for_each(|item| add(0, item)),
-            Self::Map(map) => map.iter().for_each(|(key, item)| add(key.len(), item)),
+            Self::Bytes(bytes) => all.0 += bytes.len(),
+            Self::Map(map) => map.iter().for_each(|(key, item)| add(key.measured(most, 1).0, item)),
             Self::Json(Value::Array(items)) => items.iter().for_each(|item| add(0, &Val::json(item))),
             Self::Json(Value::Object(map)) => map.iter().for_each(|(key, item)| add(key.len(), &Val::json(item))),
             Self::Labels(labels) => labels.iter().for_each(|(key, text)| add(key.len(), &Val::str(text))),
@@ -203,6 +263,7 @@ impl<'a> Val<'a> {
             Self::Double(d) => {
                 serde_json::Number::from_f64(*d).map_or_else(|| d.to_string(), |n| trim_zero(&n.to_string()))
             }
+            Self::Type(name) => (*name).to_owned(),
             other => match other.to_json() {
                 Value::String(s) => s,
                 json => json.to_string(),
@@ -216,7 +277,10 @@ impl<'a> Val<'a> {
             Self::Null => Value::Null,
             Self::Bool(b) => Value::Bool(*b),
             Self::Int(i) => Value::from(*i),
+            Self::UInt(u) => Value::from(*u),
             Self::Double(d) => Value::from(*d),
+            Self::Bytes(bytes) => Value::from(base64::engine::general_purpose::STANDARD.encode(bytes)),
+            Self::Type(name) => Value::from(*name),
             Self::Str(s) => Value::from(s.as_ref()),
             Self::Severity(s) => Value::from(s.as_str()),
             Self::Time(t) => Value::from(t.to_rfc3339_opts(SecondsFormat::AutoSi, true)),
@@ -225,7 +289,7 @@ impl<'a> Val<'a> {
             }
             Self::Json(v) => (*v).clone(),
             Self::List(items) => Value::Array(items.iter().map(Val::to_json).collect()),
-            Self::Map(map) => Value::Object(map.iter().map(|(k, v)| (k.clone(), v.to_json())).collect()),
+            Self::Map(map) => Value::Object(map.iter().map(|(k, v)| (k.text(), v.to_json())).collect()),
             Self::Labels(labels) => {
                 Value::Object(labels.iter().map(|(k, v)| (k.clone(), Value::from(v.as_str()))).collect())
             }
@@ -233,12 +297,82 @@ impl<'a> Val<'a> {
         }
     }
 
-    fn number(&self) -> Option<f64> {
+    /// As a number, where it is one.
+    pub fn number(&self) -> Option<f64> {
         match self {
             Self::Int(i) => Some(*i as f64),
+            Self::UInt(u) => Some(*u as f64),
             Self::Double(d) => Some(*d),
             _ => None,
         }
+    }
+
+    /// A whole number, whichever way it is written; also of a fraction that is none.
+    pub(super) fn whole(&self) -> Option<i128> {
+        match self {
+            Self::Int(i) => Some(i128::from(*i)),
+            Self::UInt(u) => Some(i128::from(*u)),
+            Self::Double(d) if d.fract() == 0.0 && d.abs() < 1e19 => Some(*d as i128),
+            _ => None,
+        }
+    }
+
+    /// How two numbers compare, exactly, however they are written.
+    fn compared(&self, other: &Val<'_>) -> Option<Ordering> {
+        match (self, other) {
+            (Self::Double(a), Val::Double(b)) => a.partial_cmp(b),
+            (Self::Double(a), b) => Some(beside(b.whole()?, *a)?.reverse()),
+            (a, Val::Double(b)) => beside(a.whole()?, *b),
+            (a, b) => Some(a.whole()?.cmp(&b.whole()?)),
+        }
+    }
+
+    /// As a whole number; none where there is no way.
+    pub(super) fn as_int(&self) -> Result<Option<Self>, ExprError> {
+        let int = |n: Option<i64>| n.map(|n| Some(Self::Int(n))).ok_or_else(|| self.not("a whole number of 64 bits"));
+        match self {
+            Self::Int(i) => int(Some(*i)),
+            Self::UInt(u) => int(i64::try_from(*u).ok()),
+            Self::Double(d) => int((d.abs() < 9_223_372_036_854_775_807.0).then_some(*d as i64)),
+            Self::Str(s) => int(s.parse().ok()),
+            Self::Time(t) => int(Some(t.timestamp())),
+            _ => Ok(None),
+        }
+    }
+
+    /// As a whole number that is not negative; none where there is no way.
+    pub(super) fn as_uint(&self) -> Result<Option<Self>, ExprError> {
+        let wrong = || self.not("a whole number of 64 bits that is not negative");
+        let uint = |n: Option<u64>| n.map(|n| Some(Self::UInt(n))).ok_or_else(wrong);
+        match self {
+            Self::Int(i) => uint(u64::try_from(*i).ok()),
+            Self::UInt(u) => uint(Some(*u)),
+            Self::Double(d) => uint((*d > -1.0 && *d < 18_446_744_073_709_551_615.0).then_some(*d as u64)),
+            Self::Str(s) => uint(s.parse().ok()),
+            _ => Ok(None),
+        }
+    }
+
+    /// As a number with a fraction; none where there is no way.
+    pub(super) fn as_double(&self) -> Result<Option<Self>, ExprError> {
+        match self {
+            Self::Str(s) => s.parse().map(|d| Some(Self::Double(d))).map_err(|_| self.not("a number")),
+            other => Ok(other.number().map(Self::Double)),
+        }
+    }
+
+    /// As true or false, where it says so.
+    pub(super) fn as_bool(&self) -> Option<bool> {
+        match self {
+            Self::Bool(b) => Some(*b),
+            Self::Str(s) if ["true", "True", "TRUE", "t", "1"].contains(&s.as_ref()) => Some(true),
+            Self::Str(s) if ["false", "False", "FALSE", "f", "0"].contains(&s.as_ref()) => Some(false),
+            _ => None,
+        }
+    }
+
+    fn not(&self, wanted: &str) -> ExprError {
+        ExprError::new(format!("`{}` is not {wanted}", crate::text::cut(&self.text(), 40)))
     }
 
     /// Equality of what has no parts, across kinds: numbers by value, a severity with its name, all
@@ -253,10 +387,9 @@ impl<'a> Val<'a> {
             (Self::Severity(a), Val::Str(b)) | (Self::Str(b), Val::Severity(a)) => a.as_str() == b,
             (Self::Time(a), Val::Time(b)) => a == b,
             (Self::Span(a), Val::Span(b)) => a == b,
-            _ => match (self.number(), other.number()) {
-                (Some(a), Some(b)) => a == b,
-                _ => false,
-            },
+            (Self::Bytes(a), Val::Bytes(b)) => a == b,
+            (Self::Type(a), Val::Type(b)) => a == b,
+            _ => self.compared(other) == Some(Ordering::Equal),
         }
     }
 
@@ -264,6 +397,7 @@ impl<'a> Val<'a> {
     pub(super) fn text_steps(&self, other: &Val<'_>) -> usize {
         match (self, other) {
             (Self::Str(a), Val::Str(b)) => a.len().min(b.len()) / 64,
+            (Self::Bytes(a), Val::Bytes(b)) => a.len().min(b.len()) / 64,
             _ => 0,
         }
     }
@@ -278,7 +412,8 @@ impl<'a> Val<'a> {
             (Self::Severity(a), Val::Str(b)) => Severity::parse(b).map(|b| a.cmp(&b)),
             (Self::Time(a), Val::Time(b)) => Some(a.cmp(b)),
             (Self::Span(a), Val::Span(b)) => Some(a.cmp(b)),
-            _ => self.number()?.partial_cmp(&other.number()?),
+            (Self::Bytes(a), Val::Bytes(b)) => Some(a.cmp(b)),
+            _ => self.compared(other),
         }
     }
 
@@ -286,11 +421,25 @@ impl<'a> Val<'a> {
     pub(super) fn weight(&self) -> usize {
         match self {
             Self::Str(Cow::Owned(s)) => s.len(),
+            Self::Bytes(bytes) => bytes.len(),
             Self::List(items) => items.len() * 16,
             Self::Map(items) => items.len() * 32,
             _ => 0,
         }
     }
+}
+
+/// How a whole number stands beside any other; none beside what is no number.
+fn beside(whole: i128, other: f64) -> Option<Ordering> {
+    if other.is_nan() {
+        return None;
+    }
+    // No whole number here comes near; and below, cutting off loses nothing but the fraction.
+    if other.abs() > 1e20 {
+        return Some(if other > 0.0 { Ordering::Less } else { Ordering::Greater });
+    }
+    let cut = other.trunc() as i128;
+    Some(whole.cmp(&cut).then_with(|| 0.0.partial_cmp(&other.fract()).unwrap_or(Ordering::Equal)))
 }
 
 fn trim_zero(text: &str) -> String {

@@ -9,7 +9,8 @@ pub use payload::{Payload, ReadOutcome, Unreadable};
 
 use crate::{
     Severity,
-    connector::Credential,
+    connector::{Credential, CredentialDoc},
+    definition::{Defined, Definition, Kind},
     document::{Checker, Document, Problem},
     expr::{Expr, Names, Template},
 };
@@ -55,7 +56,10 @@ pub struct Intake {
 #[serde(deny_unknown_fields)]
 pub struct Webhook {
     /// What the sender must show.
-    pub credential: Credential,
+    pub credential: CredentialDoc,
+    /// The status of the answer when alerts are taken, 200 or 202. Left out: 202.
+    #[serde(default)]
+    pub answer: Option<u16>,
 }
 
 /// Expressions over `body`, `headers` and `item`, one for each field of the normal form.
@@ -135,8 +139,10 @@ pub struct Source {
     pub name: String,
     /// One line for people.
     pub summary: Option<String>,
-    /// The template of what the sender must show after `Bearer`.
-    pub bearer: Template,
+    /// What the sender must show.
+    pub credential: Credential,
+    /// The status of the answer when alerts are taken.
+    pub answer: u16,
     read: Option<Read>,
 }
 
@@ -162,22 +168,43 @@ enum SeverityRead {
     Words { of: Expr, words: BTreeMap<String, Severity>, otherwise: Option<Severity> },
 }
 
-impl Source {
-    /// Checks a document.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let doc: SourceDoc = document.decode().map_err(|p| vec![p])?;
-        let mut check = Checker::new(document);
-        let bearer = doc.intake.webhook.credential.check(&mut check, "/intake/webhook/credential");
+impl Definition for Source {
+    fn summary(&self) -> Option<&str> {
+        self.summary.as_deref()
+    }
+
+    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+        self.credential.templates("/intake/webhook/credential")
+    }
+}
+
+impl Defined for Source {
+    const KIND: Kind = Kind::Source;
+    type Doc = SourceDoc;
+
+    fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let (doc, mut check) = Checker::of::<SourceDoc>(document)?;
+        let credential = doc.intake.webhook.credential.check(&mut check, "/intake/webhook/credential");
+        let answer = doc.intake.webhook.answer.unwrap_or(202);
+        if ![200, 202].contains(&answer) {
+            check.fail("/intake/webhook/answer", format!("is {answer}; 200 or 202 is possible"));
+        }
         let read = doc.read.map(|r| check_read(&mut check, r));
         if doc.source == OWN {
             check.fail("/source", "`arvok` is the name under which Arvok tells of itself; choose another");
         }
-        let made = match (bearer, read) {
-            (Some(bearer), None) => Some((bearer, None)),
-            (Some(bearer), Some(Some(read))) => Some((bearer, Some(read))),
-            _ => None,
+        let read = match read {
+            None => Some(None),
+            Some(read) => read.map(Some),
         };
-        check.finish(made.map(|(bearer, read)| Self { name: doc.source, summary: doc.summary, bearer, read }))
+        let made = credential.zip(read);
+        check.finish(made.map(|(credential, read)| Self {
+            name: doc.source,
+            summary: doc.summary,
+            credential,
+            answer,
+            read,
+        }))
     }
 }
 

@@ -4,12 +4,15 @@ use super::{MAX_ALERTS, Read, SeverityRead, Source};
 use crate::{
     Alert, AlertState, NewAlert, Severity,
     alert::Delivery,
-    expr::{Expr, ExprError, Scope, Val},
+    expr::{BUDGET, Expr, ExprError, Scope, Val, truth},
 };
 use chrono::{DateTime, Utc};
 use serde::Deserialize;
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::{
+    cell::{Cell, RefCell},
+    collections::BTreeMap,
+};
 
 /// A payload as it arrived.
 #[derive(Clone, Copy, Debug)]
@@ -33,6 +36,8 @@ pub struct ReadOutcome {
     pub alerts: Vec<Alert>,
     /// Items that `keep` left out.
     pub left_out: usize,
+    /// How often an optional line of `read` gave nothing that could be used, by the line.
+    pub absent: BTreeMap<&'static str, u64>,
     /// Items that cannot be read, where others of the payload can: the reason and the item.
     pub unreadable: Vec<(Unreadable, Value)>,
 }
@@ -50,9 +55,39 @@ pub struct Unreadable {
     pub reason: String,
 }
 
+/// Most steps of all expressions over one payload: as many as two hundred of the largest take.
+const MAX_STEPS: u32 = 200 * BUDGET;
+
 struct View<'a> {
     payload: Payload<'a>,
     item: Option<&'a Value>,
+    /// What is left of the steps for the whole payload.
+    left: &'a Cell<u32>,
+    /// Optional lines that gave nothing.
+    absent: &'a RefCell<BTreeMap<&'static str, u64>>,
+}
+
+impl<'a> View<'a> {
+    fn eval(&'a self, expr: &'a Expr) -> Result<Val<'a>, ExprError> {
+        expr.eval_within(self, self.left)
+    }
+
+    /// Notes that an optional line gave nothing that could be used.
+    fn absent<T>(&self, line: &'static str) -> Option<T> {
+        *self.absent.borrow_mut().entry(line).or_default() += 1;
+        None
+    }
+
+    /// The value of an optional line: none where it is missing, null, or goes wrong by a missing field.
+    fn optional(&'a self, line: &'static str, expr: Option<&'a Expr>) -> Result<Option<Val<'a>>, Unreadable> {
+        match expr.map(|e| self.eval(e)) {
+            None => Ok(None),
+            Some(Ok(Val::Null)) => Ok(self.absent(line)),
+            Some(Err(e)) if e.missing => Ok(self.absent(line)),
+            Some(Ok(value)) => Ok(Some(value)),
+            Some(Err(e)) => Err(unreadable(line, e)),
+        }
+    }
 }
 
 impl<'a> Scope<'a> for View<'a> {
@@ -91,15 +126,21 @@ impl Source {
     }
 
     fn by_lines(&self, read: &Read, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        let whole = View { payload, item: None };
+        let left = &Cell::new(MAX_STEPS);
+        let absent = &RefCell::default();
+        let whole = View { payload, item: None, left, absent };
         let listed = match &read.each {
             None => None,
-            Some(each) => Some(list(each.eval(&whole)).map_err(|r| unreadable("each", r))?),
+            Some(each) => Some(list(whole.eval(each)).map_err(|r| unreadable("each", r))?),
         };
         let many = listed.is_some();
         let items = listed.unwrap_or_else(|| vec![Value::Null]);
         let items: Vec<&Value> = items.iter().collect();
-        self.collect(&items, many, payload, |item| one(read, &View { payload, item: many.then_some(item) }))
+        let mut outcome = self.collect(&items, many, payload, |item| {
+            one(read, &View { payload, item: many.then_some(item), left, absent })
+        })?;
+        outcome.absent = absent.take();
+        Ok(outcome)
     }
 
     fn collect(
@@ -162,16 +203,17 @@ fn list(value: Result<Val<'_>, ExprError>) -> Result<Vec<Value>, String> {
 
 fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     if let Some(keep) = &read.keep
-        && !keep.holds(view).map_err(|e| unreadable("keep", e))?
+        && !view.eval(keep).and_then(truth).map_err(|e| unreadable("keep", e))?
     {
         return Ok(None);
     }
-    let text = |line: &str, e: &Expr| match e.eval(view) {
+    let text = |line: &str, e: &Expr| match view.eval(e) {
         Ok(Val::Null) => Err(unreadable(line, "is null")),
         Ok(v) => Ok(v.text()),
         Err(e) => Err(unreadable(line, e)),
     };
     let maybe = |line: &str, e: &Option<Expr>| e.as_ref().map(|e| text(line, e)).transpose();
+    let summary = view.optional("summary", read.summary.as_ref())?.map(|v| v.text());
     let state = match maybe("state", &read.state)? {
         None => AlertState::Raised,
         Some(word) => AlertState::parse(&word).ok_or_else(|| {
@@ -180,7 +222,7 @@ fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     };
     let mut labels = BTreeMap::new();
     for (name, expr) in &read.labels {
-        match expr.eval(view) {
+        match view.eval(expr) {
             Ok(Val::Null) => {}
             Ok(value) => {
                 labels.insert(name.clone(), value.text());
@@ -196,7 +238,7 @@ fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
         state,
         resource: text("resource", &read.resource)?,
         time: time(read.time.as_ref(), view)?,
-        summary: maybe("summary", &read.summary)?,
+        summary,
         value: value(read.value.as_ref(), view)?,
         labels,
         body: Value::Null,
@@ -204,17 +246,22 @@ fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
 }
 
 fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable> {
-    let word = |e: &Expr| e.eval(view).map(|v| v.text()).map_err(|e| unreadable("severity", e));
+    let word = |e: &Expr| view.eval(e).map(|v| v.text()).map_err(|e| unreadable("severity", e));
     match read {
         SeverityRead::Unknown => Ok(Severity::Indeterminate),
+        // Where there is an `else`, a sender that says nothing means that as well.
+        SeverityRead::Words { of, otherwise: Some(otherwise), words } => {
+            let word = view.optional("severity", Some(of))?.map(|v| v.text());
+            Ok(word.and_then(|w| words.get(&w).copied()).unwrap_or(*otherwise))
+        }
         SeverityRead::Expr(e) => {
             let word = word(e)?;
             Severity::parse(&word)
                 .ok_or_else(|| unreadable("severity", format!("`{}` is not a severity", crate::text::cut(&word, 40))))
         }
-        SeverityRead::Words { of, words, otherwise } => {
+        SeverityRead::Words { of, words, otherwise: None } => {
             let word = word(of)?;
-            words.get(&word).copied().or(*otherwise).ok_or_else(|| {
+            words.get(&word).copied().ok_or_else(|| {
                 unreadable(
                     "severity",
                     format!("`{}` has no translation and there is no `else`", crate::text::cut(&word, 40)),
@@ -224,27 +271,30 @@ fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable
     }
 }
 
+/// What was measured. A text that is a number is one; whatever else is none, such as `"nan"`, is
+/// nothing that was measured.
 fn value(read: Option<&Expr>, view: &View<'_>) -> Result<Option<f64>, Unreadable> {
-    match read.map(|e| e.eval(view)) {
-        None | Some(Ok(Val::Null)) => Ok(None),
-        Some(Ok(Val::Int(i))) => Ok(Some(i as f64)),
-        Some(Ok(Val::Double(d))) => Ok(Some(d)),
-        Some(Ok(other)) => Err(unreadable("value", format!("is {}, not a number", other.kind()))),
-        Some(Err(e)) => Err(unreadable("value", e)),
-    }
+    let Some(value) = view.optional("value", read)? else { return Ok(None) };
+    let number = match &value {
+        Val::Str(text) => text.trim().parse().ok(),
+        other => other.number(),
+    };
+    Ok(number.filter(|n: &f64| n.is_finite()).or_else(|| view.absent("value")))
 }
 
+/// When it happened. A time that is none is not made up for by the reception: it would put the alert
+/// in a wrong place.
 fn time(read: Option<&Expr>, view: &View<'_>) -> Result<Option<DateTime<Utc>>, Unreadable> {
     let wrong = || unreadable("time", "is not an RFC 3339 time, nor seconds since 1970");
-    match read.map(|e| e.eval(view)) {
-        None | Some(Ok(Val::Null)) => Ok(None),
-        Some(Ok(Val::Time(t))) => Ok(Some(t)),
-        Some(Ok(Val::Str(s))) => {
-            DateTime::parse_from_rfc3339(&s).map(|t| Some(t.with_timezone(&Utc))).map_err(|_| wrong())
-        }
-        Some(Ok(Val::Int(s))) => DateTime::from_timestamp(s, 0).map(Some).ok_or_else(wrong),
-        Some(Ok(Val::Double(s))) => DateTime::from_timestamp_millis((s * 1000.0) as i64).map(Some).ok_or_else(wrong),
-        Some(Ok(_)) => Err(wrong()),
-        Some(Err(e)) => Err(unreadable("time", e)),
-    }
+    let seconds = |s: f64| DateTime::from_timestamp_millis((s * 1000.0) as i64);
+    let Some(value) = view.optional("time", read)? else { return Ok(None) };
+    let time = match &value {
+        Val::Time(t) => Some(*t),
+        Val::Str(s) => match DateTime::parse_from_rfc3339(s) {
+            Ok(t) => Some(t.with_timezone(&Utc)),
+            Err(_) => s.trim().parse().ok().and_then(seconds),
+        },
+        other => other.number().and_then(seconds),
+    };
+    time.map(Some).ok_or_else(wrong)
 }

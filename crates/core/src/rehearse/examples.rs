@@ -1,10 +1,13 @@
 //! Playing the examples of a rule, and writing one from what really happened.
 
-use super::{Rehearsal, Report};
+use super::{Post, Rehearsal, Report};
 use crate::{
     Alert, NewAlert, Period, Verdict,
     alert::Delivery,
+    definition::Others,
+    matcher::{explain, shortfall},
     rule::{ExampleDoc, ExpectDoc, GivenDoc, Rule},
+    runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value, json};
@@ -27,13 +30,13 @@ fn offset(at: DateTime<Utc>) -> Period {
 }
 
 /// Plays every example as if the rule acted.
-pub fn play(rule: &Rule) -> Vec<Failure> {
-    rule.examples.iter().enumerate().flat_map(|(i, example)| play_one(rule, i, example)).collect()
+pub fn play(rule: &Rule, others: &dyn Others) -> Vec<Failure> {
+    rule.examples.iter().enumerate().flat_map(|(i, example)| play_one(rule, others, i, example)).collect()
 }
 
-fn play_one(rule: &Rule, number: usize, example: &ExampleDoc) -> Vec<Failure> {
+fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDoc) -> Vec<Failure> {
     let place = format!("/examples/{number}");
-    let mut rehearsal = Rehearsal::new(rule);
+    let mut rehearsal = Rehearsal::new(rule, others);
     for (i, given) in example.given.iter().enumerate() {
         let alert = match alert(rule, example, given, i) {
             Ok(alert) => alert,
@@ -44,8 +47,10 @@ fn play_one(rule: &Rule, number: usize, example: &ExampleDoc) -> Vec<Failure> {
         }
     }
     let ends = example.given.iter().map(|g| g.at).chain(example.expect.iter().map(|e| e.at));
-    let report = rehearsal.finish(time(ends.max().unwrap_or(Period::from_secs(0))));
-    compare(&place, example, &report)
+    let mut report = rehearsal.finish(time(ends.max().unwrap_or(Period::from_secs(0))));
+    // Of a runbook that is not there it is said elsewhere.
+    report.posts.iter_mut().filter(|p| others.get::<Runbook>(&p.runbook).is_err()).for_each(|p| p.wrong = None);
+    compare(&place, rule, example, &report)
 }
 
 /// An alert of an example: what is left out is taken from `of`, and then from the rule's own
@@ -83,14 +88,14 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     new.complete(Delivery { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
 }
 
-fn compare(place: &str, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
+fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
     let mut failures = Vec::new();
     let mut named = vec![false; report.posts.len()];
     for (i, expect) in example.expect.iter().enumerate() {
         if let Err(message) = meet(expect, report, &mut named) {
             failures.push(Failure {
                 place: format!("{place}/expect/{i}"),
-                message: format!("{message}\n{}", story(report)),
+                message: format!("{message}\n{}", story(rule, example, report)),
             });
         }
     }
@@ -100,7 +105,7 @@ fn compare(place: &str, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
             post.runbook,
             offset(post.at),
             post.reason,
-            story(report)
+            story(rule, example, report)
         );
         failures.push(Failure { place: format!("{place}/expect"), message });
     }
@@ -129,12 +134,17 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
             .iter()
             .flatten()
             .find(|(name, value)| !post.inputs.get(*name).is_some_and(|got| alike(got, value)));
-        match wrong {
-            None => {
+        match (wrong, &post.wrong) {
+            (None, None) => {
                 named[i] = true;
                 return Ok(());
             }
-            Some((name, value)) => {
+            (None, Some(why)) => {
+                named[i] = true;
+                closest = Some(format!("the job of {} at {} would be refused: {why}", post.runbook, expect.at));
+                break;
+            }
+            (Some((name, value)), _) => {
                 named[i] = true;
                 let got = post.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
                 closest = Some(format!("at {} the input `{name}` is {got}, expected {value}", expect.at));
@@ -160,17 +170,31 @@ fn alike(a: &Value, b: &Value) -> bool {
 }
 
 /// What happened, line by line.
-fn story(report: &Report) -> String {
+fn story(rule: &Rule, example: &ExampleDoc, report: &Report) -> String {
     let lines = report.rulings.iter().take(30).map(|r| {
         let again = if r.at == r.came { String::new() } else { format!(" (came at {})", offset(r.came)) };
         format!("  {:>6}  {:10} {}{again}", offset(r.at).to_string(), r.verdict.as_str(), r.reason)
     });
     let lines: Vec<String> = lines.collect();
-    if lines.is_empty() { "  no alert of the example matches the rule".into() } else { lines.join("\n") }
+    if lines.is_empty() { unmatched(rule, example) } else { lines.join("\n") }
+}
+
+/// Why none of the alerts matches: the lines that do not hold for the one that comes nearest.
+fn unmatched(rule: &Rule, example: &ExampleDoc) -> String {
+    let alerts = example.given.iter().enumerate().filter_map(|(i, given)| alert(rule, example, given, i).ok());
+    let nearest = alerts.map(|alert| explain(rule, &alert)).min_by_key(|clauses| shortfall(clauses));
+    let mut lines = vec!["  no alert of the example matches the rule".to_owned()];
+    for clause in nearest.into_iter().flatten().filter(|c| c.holds != Some(true)) {
+        let saw =
+            clause.saw.iter().map(|(field, value)| format!("{field} is {}", value.as_deref().unwrap_or("missing")));
+        let saw = saw.collect::<Vec<_>>().join(", ");
+        lines.push(format!("  `{}: {}` does not hold: {}", clause.line, clause.text, clause.wrong.unwrap_or(saw)));
+    }
+    lines.join("\n")
 }
 
 /// An example made from alerts that really came, oldest first: what the rule makes of them.
-pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
+pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<ExampleDoc> {
     let first = alerts.first()?;
     let since = |t: DateTime<Utc>| {
         Period::from_millis(u64::try_from((t - first.received).num_milliseconds()).unwrap_or(0) / 1000 * 1000)
@@ -207,7 +231,7 @@ pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
         GivenDoc { at, late: late.filter(|l| *l <= at), fields }
     });
     let mut example = ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
-    let mut rehearsal = Rehearsal::new(rule);
+    let mut rehearsal = Rehearsal::new(rule, others);
     for (i, given) in example.given.iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert(rule, &example, given, i).ok()?).ok()?;
     }
@@ -219,7 +243,7 @@ pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
         .chain(report.posts.iter().map(|p| ExpectDoc {
             at: offset(p.at),
             verdict: Verdict::Dispatched,
-            inputs: Some(p.inputs.clone()),
+            inputs: Some(own_inputs(rule, p)),
             runbook: (rule.dispatch.len() > 1).then(|| p.runbook.clone()),
         }))
         .collect();
@@ -227,6 +251,12 @@ pub fn example_of(rule: &Rule, alerts: &[Alert]) -> Option<ExampleDoc> {
     expect.dedup_by(|a, b| a.at == b.at && a.verdict == b.verdict && a.inputs == b.inputs);
     example.expect = expect;
     Some(example)
+}
+
+/// The inputs of a dispatch that the rule gives itself.
+fn own_inputs(rule: &Rule, post: &Post) -> Map<String, Value> {
+    let names = rule.dispatch.iter().filter(|d| d.runbook == post.runbook).flat_map(|d| &d.given);
+    names.filter_map(|name| Some((name.clone(), post.inputs.get(name)?.clone()))).collect()
 }
 
 /// An alert written down with its source and times, as in a file of alerts or in what the list of

@@ -16,6 +16,7 @@ use crate::{
     Alert, AlertState,
     alarm::{Alarm, Change},
     bounds::weight,
+    definition::Others,
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
     settle::{self, Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
@@ -61,6 +62,7 @@ struct Kept {
 /// A rule in virtual time.
 pub struct Rehearsal<'a> {
     rule: &'a Rule,
+    others: &'a dyn Others,
     memory: Memory,
     /// By a fingerprint of source, resource and kind.
     alarms: FxHashMap<u128, (i64, Alarm)>,
@@ -82,8 +84,8 @@ impl std::fmt::Debug for Rehearsal<'_> {
 }
 
 impl<'a> Rehearsal<'a> {
-    /// Before the first alert.
-    pub fn new(rule: &'a Rule) -> Self {
+    /// Before the first alert. The `others` hold the runbooks that the rule dispatches.
+    pub fn new(rule: &'a Rule, others: &'a dyn Others) -> Self {
         let settle = &rule.settle;
         let keeps = settle.still.is_some()
             || settle.missing.is_some()
@@ -94,6 +96,7 @@ impl<'a> Rehearsal<'a> {
             || settle.cap.as_ref().is_some_and(|c| c.later);
         Self {
             rule,
+            others,
             memory: Memory::default(),
             alarms: FxHashMap::default(),
             holding: HashMap::new(),
@@ -269,9 +272,9 @@ impl<'a> Rehearsal<'a> {
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
         let mut posts = Vec::new();
         for (entry, job) in self.rule.entries(first).zip(&fire.jobs) {
-            let (inputs, wrong) = match entry.inputs(first, &view) {
-                Ok(inputs) => (inputs, None),
-                Err(why) => (serde_json::Map::new(), Some(why)),
+            let (inputs, wrong) = match entry.prepared(self.others, first, &view) {
+                Ok(prepared) => (prepared.inputs, None),
+                Err(why) => (entry.inputs(first, &view).unwrap_or_default(), Some(why)),
             };
             posts.push(Post {
                 at: now,

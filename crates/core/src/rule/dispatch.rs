@@ -3,8 +3,10 @@
 use super::{ALERT, ALERT_AND_TALLY, AlertScope};
 use crate::{
     Alert, Period,
+    definition::{Misfit, Others},
     document::Checker,
     expr::{Expr, Scope, Template, Val},
+    runbook::{Prepared, Runbook},
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -180,6 +182,16 @@ impl Dispatch {
         self.when.as_ref().is_none_or(|when| when.holds(&AlertScope(alert)) == Ok(true))
     }
 
+    /// What does not fit with its runbook.
+    pub(super) fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+        let runbook: &Runbook = match others.get(&self.runbook) {
+            Ok(runbook) => runbook,
+            Err(missing) => return vec![Misfit::at(format!("{}/runbook", self.place), missing)],
+        };
+        let inputs = format!("{}/inputs", self.place);
+        runbook.inputs.misfits(&inputs, &format!("runbook `{}`", runbook.name), &self.given, &self.inputs)
+    }
+
     /// Whether its inputs look at payloads.
     pub fn reads_body(&self) -> bool {
         self.inputs.reads_body() || self.when.as_ref().is_some_and(Expr::reads_body)
@@ -191,14 +203,24 @@ impl Dispatch {
         made.err().map(|e| format!("inputs of {}: {e}", self.runbook))
     }
 
+    /// The job as it would be made: the runbook's own checks of the inputs, and its target.
+    ///
+    /// # Errors
+    /// Why the job would be refused.
+    pub fn prepared(&self, others: &dyn Others, alert: &Alert, tally: &TallyView<'_>) -> Result<Prepared, String> {
+        let runbook: &Runbook = others.get(&self.runbook).map_err(|missing| missing.to_string())?;
+        let inputs = self.inputs(alert, tally).map_err(|e| format!("inputs: {e}"))?;
+        runbook.prepare(inputs)
+    }
+
     /// The inputs for an alert and its tally, before the runbook's own checks.
     pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, String> {
         let gathered = tally.gathered.iter().map(|a| Val::Alert(a)).collect();
         let fields = vec![
-            ("alerts".to_owned(), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
-            ("since".to_owned(), Val::Time(tally.since)),
-            ("jobs".to_owned(), Val::Int(i64::from(tally.jobs))),
-            ("gathered".to_owned(), Val::List(Rc::new(gathered))),
+            (Val::str("alerts"), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
+            (Val::str("since"), Val::Time(tally.since)),
+            (Val::str("jobs"), Val::Int(i64::from(tally.jobs))),
+            (Val::str("gathered"), Val::List(Rc::new(gathered))),
         ];
         match self.inputs.fill(&DispatchScope { alert, tally: Val::Map(Rc::new(fields)) }) {
             Ok(Value::Object(map)) => Ok(map),

@@ -1,48 +1,16 @@
 //! `listen`: the conditions an alert must meet, all of them.
 
 use super::ALERT;
-use crate::{AlertState, alert::SeverityRange, document::Checker, expr::Expr, glob::Glob};
+use crate::{
+    AlertState,
+    alert::SeverityRange,
+    document::{Checker, Texts},
+    expr::Expr,
+    glob::Glob,
+};
 use schemars::JsonSchema;
-use serde::{Deserialize, Deserializer, Serialize};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-
-/// The two forms of [`Texts`], for the schema.
-#[derive(JsonSchema)]
-#[serde(untagged)]
-#[expect(dead_code, reason = "only its schema is used")]
-enum OneOrMany {
-    One(String),
-    Many(Vec<String>),
-}
-
-/// One text or a list of them.
-#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
-#[schemars(with = "OneOrMany")]
-#[serde(transparent)]
-pub struct Texts(pub Vec<String>);
-
-impl<'de> Deserialize<'de> for Texts {
-    fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
-        struct Visitor;
-        impl<'de> serde::de::Visitor<'de> for Visitor {
-            type Value = Texts;
-            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str("a string or a list of strings")
-            }
-            fn visit_str<E>(self, text: &str) -> Result<Texts, E> {
-                Ok(Texts(vec![text.to_owned()]))
-            }
-            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut seq: A) -> Result<Texts, A::Error> {
-                let mut texts = Vec::new();
-                while let Some(text) = seq.next_element()? {
-                    texts.push(text);
-                }
-                Ok(Texts(texts))
-            }
-        }
-        d.deserialize_any(Visitor)
-    }
-}
 
 /// Which alerts; every line given must hold.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
@@ -135,14 +103,6 @@ fn parsed<T>(
         return None;
     }
     let one = check.document().value.pointer(pointer).is_some_and(serde_json::Value::is_string);
-    let made: Vec<_> = texts
-        .0
-        .iter()
-        .enumerate()
-        .map(|(i, text)| {
-            let at = if one { pointer.to_owned() } else { format!("{pointer}/{i}") };
-            check.take(&at, parse(text))
-        })
-        .collect();
+    let made: Vec<_> = texts.placed(pointer, one).map(|(at, text)| check.take(&at, parse(text))).collect();
     made.into_iter().collect()
 }

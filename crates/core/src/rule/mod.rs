@@ -12,7 +12,7 @@ mod warning;
 
 pub use dispatch::{Dispatch, DispatchDoc, Dispatches, TallyView, Urgency};
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
-pub use listen::{Listen, ListenDoc, Texts};
+pub use listen::{Listen, ListenDoc};
 pub use profile::Profile;
 pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
 pub use warning::WARNINGS;
@@ -20,9 +20,11 @@ pub use warning::WARNINGS;
 use crate::{
     Alert, AlertState, NewAlert, Severity,
     alert::Delivery,
+    definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, Names, Scope, Val},
     glob::Glob,
+    read::OWN,
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -145,11 +147,28 @@ pub struct Placed {
 /// Longest fold key, in bytes; a longer one is an error of that rule for that alert.
 const MAX_FOLD: usize = 1024;
 
-impl Rule {
-    /// Checks a document.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let doc: RuleDoc = document.decode().map_err(|p| vec![p])?;
-        let mut check = Checker::new(document);
+impl Definition for Rule {
+    fn summary(&self) -> Option<&str> {
+        self.summary.as_deref()
+    }
+
+    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+        let mut found: Vec<Misfit> = self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
+        for (i, glob) in self.listen.sources.iter().flatten().enumerate() {
+            let named = glob.exact().filter(|name| *name != OWN);
+            let missing = named.and_then(|name| others.must_have(Kind::Source, name).err());
+            found.extend(missing.map(|m| Misfit::at(format!("/listen/sources/{i}"), m)));
+        }
+        found
+    }
+}
+
+impl Defined for Rule {
+    const KIND: Kind = Kind::Rule;
+    type Doc = RuleDoc;
+
+    fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let (doc, mut check) = Checker::of::<RuleDoc>(document)?;
         let listen = Listen::check(&mut check, doc.listen);
         let states = listen.as_ref().map_or(vec![AlertState::Raised], |l| l.states.clone());
         let settle = Settle::check(&mut check, doc.settle, &states);
@@ -171,7 +190,9 @@ impl Rule {
         })();
         check.finish(made)
     }
+}
 
+impl Rule {
     /// The keys of the tally, the gathering and the cap that an alert belongs to.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, String> {
         let tally = match &self.settle.fold {

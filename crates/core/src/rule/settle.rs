@@ -2,7 +2,11 @@
 //! [`crate::settle`].
 
 use super::ALERT;
-use crate::{AlertState, Period, document::Checker, expr::Expr};
+use crate::{
+    AlertState, Period,
+    document::{Checker, Texts},
+    expr::Expr,
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -18,7 +22,7 @@ const AGAIN: u32 = 3;
 pub struct SettleDoc {
     /// Expressions; alerts with equal values share one tally. Left out: source, resource, kind.
     #[serde(default)]
-    pub fold: Option<Vec<String>>,
+    pub fold: Option<Texts>,
     /// So many matching alerts within a sliding window.
     #[serde(default)]
     pub after: Option<AfterDoc>,
@@ -77,7 +81,7 @@ pub struct GatherDoc {
     pub span: Period,
     /// Expressions; only tallies with equal values come together. Left out: all of the rule's.
     #[serde(default)]
-    pub by: Vec<String>,
+    pub by: Texts,
     /// With so many it dispatches at once, at most 1000. Left out: 100.
     #[serde(default)]
     pub at_most: Option<u32>,
@@ -108,7 +112,7 @@ pub struct CapDoc {
     pub per: Period,
     /// Expressions; each value has a limit of its own. Left out: one limit for the rule.
     #[serde(default)]
-    pub by: Vec<String>,
+    pub by: Texts,
     /// Whether what is still raised is tried when there is room again.
     #[serde(default)]
     pub later: bool,
@@ -224,9 +228,9 @@ impl Settle {
     }
 }
 
-fn exprs(check: &mut Checker<'_>, pointer: &str, texts: &[String]) -> Option<Vec<Expr>> {
-    let made: Vec<_> =
-        texts.iter().enumerate().map(|(i, text)| check.expr(&format!("{pointer}/{i}"), text, ALERT)).collect();
+fn exprs(check: &mut Checker<'_>, pointer: &str, texts: &Texts) -> Option<Vec<Expr>> {
+    let one = check.document().value.pointer(pointer).is_some_and(serde_json::Value::is_string);
+    let made: Vec<_> = texts.placed(pointer, one).map(|(at, text)| check.expr(&at, text, ALERT)).collect();
     made.into_iter().collect()
 }
 

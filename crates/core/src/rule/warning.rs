@@ -4,10 +4,12 @@ use crate::{document::Checker, text::nearest};
 use std::collections::BTreeMap;
 
 /// The names of all warnings, and what each says.
-pub const WARNINGS: [(&str, &str); 6] = [
+pub const WARNINGS: [(&str, &str); 8] = [
     ("never-matches", "no alert can match the rule"),
     ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
     ("unknown-resource", "a resource or glob fits nothing that is known"),
+    ("no-glob", "a text has signs of other patterns, which mean themselves here"),
+    ("no-class", "a resource has no class before its name"),
     ("other-case", "a text was only ever seen with other capital letters"),
     ("same-runbook", "another rule dispatches the same runbook for the same alert"),
     ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),

@@ -8,6 +8,7 @@ pub use step::{Action, Retry, Step, StepDoc};
 
 use crate::{
     Alert, Period, ResourcePath,
+    definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
     expr::{Names, Scope, Template, Type, Val},
     inputs::Inputs,
@@ -139,11 +140,22 @@ impl<'a> Scope<'a> for InputScope<'a> {
     }
 }
 
-impl Runbook {
-    /// Checks a document.
-    pub fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let doc: RunbookDoc = document.decode().map_err(|p| vec![p])?;
-        let mut check = Checker::new(document);
+impl Definition for Runbook {
+    fn summary(&self) -> Option<&str> {
+        self.summary.as_deref()
+    }
+
+    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+        self.steps.iter().enumerate().flat_map(|(i, step)| step.misfits(&format!("/steps/{i}"), others)).collect()
+    }
+}
+
+impl Defined for Runbook {
+    const KIND: Kind = Kind::Runbook;
+    type Doc = RunbookDoc;
+
+    fn check(document: &Document) -> Result<Self, Vec<Problem>> {
+        let (doc, mut check) = Checker::of::<RunbookDoc>(document)?;
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
         let mut known = Known::new(inputs.as_ref());
         let target = check.template("/target", &Value::String(doc.target), known.inputs());
@@ -166,7 +178,9 @@ impl Runbook {
         })();
         check.finish(made)
     }
+}
 
+impl Runbook {
     /// Checks what is given and finds the target.
     pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, String> {
         let inputs = Value::Object(self.inputs.complete(given)?);

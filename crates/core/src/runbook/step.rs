@@ -2,7 +2,8 @@
 
 use super::Known;
 use crate::{
-    Period,
+    Period, connector,
+    definition::{Kind, Misfit, Others},
     document::Checker,
     expr::{Expr, Template},
 };
@@ -124,6 +125,20 @@ impl Action {
         match self {
             Self::Call { .. } => "call",
             Self::Require { .. } => "require",
+        }
+    }
+}
+
+impl Step {
+    /// What does not fit with connections and their operations.
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+        let Action::Call { operation, via, give, given, .. } = &self.action else { return Vec::new() };
+        match connector::operation(others, via, operation) {
+            Ok((_, op)) => op.takes.misfits(&format!("{at}/give"), &format!("operation `{operation}`"), given, give),
+            Err(missing) => {
+                let key = if missing.what == Kind::Connection.as_str() { "via" } else { "call" };
+                vec![Misfit::at(format!("{at}/{key}"), missing)]
+            }
         }
     }
 }

@@ -12,6 +12,7 @@ use actix_web::{
 };
 use arvok_api::{Role, Who};
 use arvok_store::access;
+use base64::{Engine, engine::general_purpose::STANDARD};
 use std::{future::Future, pin::Pin, time::Duration};
 
 /// The cookie of the console. The prefix makes browsers insist on its being secure and bound to
@@ -36,6 +37,14 @@ pub(super) fn bearer(request: &HttpRequest) -> Option<&str> {
     let value = request.headers().get(header::AUTHORIZATION)?.to_str().ok()?;
     let (scheme, token) = value.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then(|| token.trim())
+}
+
+/// Name and password behind `Authorization: Basic` (RFC 7617), with the colon between them.
+pub(super) fn basic(request: &HttpRequest) -> Option<String> {
+    let value = request.headers().get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, encoded) = value.split_once(' ')?;
+    let decoded = STANDARD.decode(encoded.trim()).ok().filter(|_| scheme.eq_ignore_ascii_case("basic"))?;
+    String::from_utf8(decoded).ok()
 }
 
 impl FromRequest for Caller {

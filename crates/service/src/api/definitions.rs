@@ -11,8 +11,10 @@ use arvok_api::{
     Use, VersionItem,
 };
 use arvok_core::{
-    Definition, Kind,
+    Kind,
     catalog::{self, Checked, Entry, Seen},
+    connector::Connection,
+    rule::Rule,
     settle,
     text::{cut, nearest},
 };
@@ -47,11 +49,8 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
 
 fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<DefinitionItem> {
     let published = node.published();
-    let stamp = published.stamps.get(&(entry.definition.kind(), entry.name.clone()))?;
-    let rule = match &entry.definition {
-        Definition::Rule(rule) => Some(rule),
-        _ => None,
-    };
+    let stamp = published.stamps.get(&(entry.kind, entry.name.clone()))?;
+    let rule = entry.of::<Rule>();
     Some(DefinitionItem {
         name: entry.name.clone(),
         summary: entry.definition.summary().map(str::to_owned),
@@ -200,12 +199,9 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
 /// An address decides where a secret goes, so only who sets secrets may change it.
 fn guard_addresses(caller: &Caller, checked: &Checked, published: &Published) -> Result<(), ApiError> {
     let moved = |entry: &&Arc<Entry>| {
-        let Definition::Connection(connection) = &entry.definition else { return false };
-        let before = match published.catalog.entry(Kind::Connection, &entry.name).map(|e| &e.definition) {
-            Some(Definition::Connection(before)) => Some(before),
-            _ => None,
-        };
-        connection.bearer.is_some() && before.is_none_or(|b| b.address != connection.address)
+        let Some(connection) = entry.of::<Connection>() else { return false };
+        let before = published.catalog.get::<Connection>(&entry.name);
+        connection.credential.is_some() && before.is_none_or(|(b, _)| b.address != connection.address)
     };
     match checked.entries.iter().find(moved) {
         Some(_) if caller.0.role >= Role::Admin => Ok(()),
@@ -254,23 +250,21 @@ async fn put(
 
 /// What new versions of rules begin to wait for.
 fn awaited<'a>(changed: impl Iterator<Item = &'a Arc<Entry>>, now: DateTime<Utc>) -> Vec<Awaited> {
-    let of = |entry: &Arc<Entry>| match &entry.definition {
-        Definition::Rule(rule) => {
-            let waiting = settle::awaiting(rule, now).into_iter();
-            waiting.map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally }).collect()
-        }
-        _ => Vec::new(),
+    let rules = changed.filter_map(|entry| entry.of::<Rule>());
+    let of = |rule: &Rule| {
+        let waiting = settle::awaiting(rule, now).into_iter();
+        waiting.map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally }).collect::<Vec<_>>()
     };
-    changed.flat_map(of).collect()
+    rules.flat_map(of).collect()
 }
 
 fn is_new(entry: &Entry, published: &catalog::Catalog) -> bool {
-    published.entry(entry.definition.kind(), &entry.name).is_none_or(|before| before.version != entry.version)
+    published.entry(entry.kind, &entry.name).is_none_or(|before| before.version != entry.version)
 }
 
 fn new_version(entry: &Entry) -> NewVersion {
     NewVersion {
-        kind: entry.definition.kind().as_str().to_owned(),
+        kind: entry.kind.as_str().to_owned(),
         name: entry.name.clone(),
         version: entry.version,
         file: entry.document.file.clone(),
@@ -288,7 +282,7 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
         after: None,
     };
     let change = |entry: &Arc<Entry>| {
-        let kind = entry.definition.kind();
+        let kind = entry.kind;
         let before = published.entry(kind, &entry.name);
         let change = match before {
             None => ChangeKind::New,

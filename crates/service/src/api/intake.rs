@@ -1,18 +1,27 @@
 //! `POST /in/{source}`: the door for alerts.
 
-use super::{ApiError, MAX_BODY, body, caller::bearer};
+use super::{
+    ApiError, MAX_BODY, body,
+    caller::{basic, bearer},
+};
 use crate::{
     clock,
     door::{Admission, KEPT, NotTaken},
     intake::deliver,
+    metrics::LineLabel,
     node::{Node, Published, SecretScope},
     random,
 };
-use actix_web::{HttpRequest, HttpResponse, http::header, routes, web};
+use actix_web::{
+    HttpRequest, HttpResponse,
+    http::{StatusCode, header},
+    routes, web,
+};
 use arvok_api::{KeptItem, Problem, Role, Taken};
 use arvok_core::{
     Kind,
     bounds::{depth_complaint, too_deep},
+    connector::{Credential, Opened},
     read::{Payload, ReadOutcome, Source},
     text::{clean_json, cut, nearest},
 };
@@ -32,10 +41,10 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 /// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
 ///
 /// Shown must be the source's own credential, or a token with the role author; it is asked for
-/// before the body is read. Of several alerts those that can be read are taken, the others are kept
+/// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
 /// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
-    (status = 202, body = Taken), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 200, body = Taken), (status = 202, body = Taken), (status = 401, body = Problem), (status = 403, body = Problem),
     (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
     (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
 #[routes]
@@ -63,6 +72,10 @@ pub(super) async fn take(
         Ok(outcome) => {
             parcel.alerts = outcome.alerts;
             left_out = outcome.left_out;
+            for (line, times) in outcome.absent {
+                let label = LineLabel { source: name.clone(), line };
+                node.metrics.absent.get_or_create(&label).inc_by(times);
+            }
             for (why, item) in outcome.unreadable {
                 items.push(why.item);
                 parcel.strange.push(strange(why.to_string(), &item.to_string()));
@@ -82,7 +95,8 @@ pub(super) async fn take(
         return Err(ApiError::Unreadable { id, reason });
     }
     let unreadable = items.into_iter().zip(kept).map(|(item, (id, reason))| KeptItem { id, item, reason }).collect();
-    Ok(HttpResponse::Accepted().json(Taken { alerts: taken.alerts, left_out, unreadable }))
+    let status = StatusCode::from_u16(source.answer).unwrap_or(StatusCode::ACCEPTED);
+    Ok(HttpResponse::build(status).json(Taken { alerts: taken.alerts, left_out, unreadable }))
 }
 
 /// Other methods of the door.
@@ -118,16 +132,16 @@ async fn known<'a>(
     name: &str,
     request: &HttpRequest,
 ) -> Result<&'a Source, ApiError> {
-    let shown = bearer(request).ok_or(ApiError::NoToken)?;
-    let source = published.catalog.source(name);
+    let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
     let scope = SecretScope::of(published, &node.settings, Kind::Source, name);
     if let Some(source) = source {
-        match scope.fill(&source.bearer) {
-            Ok(wanted) if bool::from(wanted.as_bytes().ct_eq(shown.as_bytes())) => return Ok(source),
+        match source.credential.open(|template| scope.fill(template)) {
+            Ok(wanted) if shows(request, &wanted) => return Ok(source),
             Ok(_) => {}
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
     }
+    let shown = bearer(request).ok_or(ApiError::NoToken)?;
     let looked_up = match access::by_token(&node.door_db, shown).await {
         // The connection may have died while nobody used it; the next one is new.
         Err(e) if e.class() != Class::Lasting => access::by_token(&node.door_db, shown).await,
@@ -144,12 +158,31 @@ async fn known<'a>(
     })
 }
 
+/// Whether a request shows a credential. However much of it is right, the comparison takes as long.
+fn shows(request: &HttpRequest, wanted: &Opened) -> bool {
+    let same = |a: &str, b: &str| bool::from(a.as_bytes().ct_eq(b.as_bytes()));
+    match wanted {
+        Opened::Bearer(token) => bearer(request).is_some_and(|shown| same(shown, token)),
+        Opened::Basic { user, password } => {
+            basic(request).is_some_and(|shown| same(&shown, &format!("{user}:{password}")))
+        }
+        Opened::Header { name, value } => {
+            let shown = request.headers().get(name.as_str()).and_then(|v| v.to_str().ok());
+            shown.is_some_and(|shown| same(shown, value))
+        }
+    }
+}
+
 /// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for the
 /// id of what has none of its own.
 fn key(request: &HttpRequest) -> Option<String> {
     let key = request.headers().get("idempotency-key")?.to_str().ok()?;
     let fits = !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
     fits.then(|| key.to_owned())
+}
+
+fn is_credential(source: &Source, header: &str) -> bool {
+    matches!(&source.credential, Credential::Header { name, .. } if name == header)
 }
 
 fn read(source: &Source, request: &HttpRequest, body: &[u8], received: DateTime<Utc>) -> Result<ReadOutcome, String> {
@@ -161,7 +194,7 @@ fn read(source: &Source, request: &HttpRequest, body: &[u8], received: DateTime<
     let headers: Map<String, Value> = request
         .headers()
         .iter()
-        .filter(|(name, _)| !HIDDEN.contains(&name.as_str()))
+        .filter(|(name, _)| !HIDDEN.contains(&name.as_str()) && !is_credential(source, name.as_str()))
         .filter_map(|(name, value)| Some((name.to_string(), Value::from(value.to_str().ok()?))))
         .collect();
     let content_type = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();

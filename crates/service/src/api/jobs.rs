@@ -126,7 +126,7 @@ pub(super) fn complete_all(node: &Node, jobs: &mut [JobItem]) {
 }
 
 fn current<'a>(catalog: &'a Catalog, job: &JobItem) -> Option<&'a Runbook> {
-    catalog.runbook(&job.runbook).filter(|(_, version)| *version == job.runbook_version).map(|(r, _)| r)
+    catalog.get::<Runbook>(&job.runbook).filter(|(_, version)| *version == job.runbook_version).map(|(r, _)| r)
 }
 
 fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {

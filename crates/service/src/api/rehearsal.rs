@@ -71,7 +71,7 @@ struct Plan {
 fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
     let rule = wanted_rule(node, &request)?;
     let published = node.published();
-    let before = request.against_published.then(|| published.catalog.rule(&rule.name).map(|(r, _)| Arc::clone(r)));
+    let before = request.against_published.then(|| published.catalog.rule(&rule.name).map(|(r, _)| r));
     let to = clock::now();
     let mut plan = Plan { rule, before: before.flatten(), from: to, to, given: None };
     match request.alerts {
@@ -116,8 +116,10 @@ pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32)
     let published = node.published();
     let known = published.catalog.entries(Kind::Rule).map(|e| e.name.as_str());
     let hint = || arvok_core::text::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-    let found = published.catalog.rule(name).map(|(rule, version)| (Arc::clone(rule), version));
-    found.ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::text::cut(name, 64), hint())))
+    published
+        .catalog
+        .rule(name)
+        .ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::text::cut(name, 64), hint())))
 }
 
 /// The only rule of a text, or the one of that name.
@@ -182,9 +184,10 @@ async fn play(
         tracing::error!("a rehearsal: {e}");
         "the records cannot be read at the moment".to_owned()
     };
+    let catalog = Arc::clone(&node.published().catalog);
     let mut play = Play {
-        now: Rehearsal::new(&plan.rule),
-        before: plan.before.as_deref().map(Rehearsal::new),
+        now: Rehearsal::new(&plan.rule, &*catalog),
+        before: plan.before.as_deref().map(|rule| Rehearsal::new(rule, &*catalog)),
         told: Instant::now(),
         of: None,
     };

@@ -8,11 +8,12 @@ use super::{
 };
 use crate::{node::Node, why};
 use actix_web::{get, post, web};
-use arvok_api::{AlertWhy, Draft, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
+use arvok_api::{AlertWhy, Draft, FunctionItem, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
 use arvok_core::{
-    Alert, Definition, Kind, Severity, Verdict, expr,
+    Alert, Kind, Severity, Verdict, expr,
     rehearse::{self, written_alert},
     rule::{Rule, WARNINGS},
+    runbook::Runbook,
 };
 use arvok_store::read::{self, VerdictFilter};
 use chrono::{DateTime, Utc};
@@ -175,7 +176,7 @@ async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft,
         }
     };
     let alerts = read::alerts_around(&node.db, seq, 50).await?;
-    let made = rehearse::example_of(&rule, &alerts)
+    let made = rehearse::example_of(&rule, &alerts, &*node.published().catalog)
         .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
     Ok(Draft { text: why::yaml(&rule, &made) })
 }
@@ -191,11 +192,12 @@ pub(super) async fn draft(
 ) -> Result<web::Json<Draft>, ApiError> {
     let alert = stored(&node, *seq).await?;
     let published = node.published();
-    let runbooks = published.catalog.entries(Kind::Runbook).filter_map(|e| match &e.definition {
-        Definition::Runbook(r) => Some(r),
-        _ => None,
-    });
+    let runbooks = published.catalog.all().map(|(runbook, _)| runbook);
     Ok(web::Json(Draft { text: why::draft(&alert, runbooks) }))
+}
+
+fn function(f: &expr::Function) -> FunctionItem {
+    FunctionItem { name: f.name.to_owned(), form: f.form(), says: f.says.to_owned() }
 }
 
 /// Names, labels and functions, for completing words in an editor.
@@ -206,17 +208,15 @@ pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result
     let published = node.published();
     let mut sources = seen.sources;
     sources.extend(published.catalog.entries(Kind::Source).map(|e| e.name.clone()));
-    let runbooks = published.catalog.entries(Kind::Runbook).filter_map(|e| match &e.definition {
-        Definition::Runbook(r) => Some((r.name.clone(), r.inputs.properties().keys().cloned().collect())),
-        _ => None,
-    });
+    let inputs = |r: &Runbook| (r.name.clone(), r.inputs.properties().keys().cloned().collect());
+    let runbooks = published.catalog.all().map(|(runbook, _)| inputs(runbook));
     Ok(web::Json(Vocabulary {
         sources: sources.into_iter().collect(),
         kinds: seen.kinds.into_iter().collect(),
         resources: seen.resources.into_iter().take(2000).collect(),
         labels: seen.labels.into_iter().map(|(k, v)| (k, v.into_iter().take(200).collect())).collect(),
         runbooks: runbooks.collect(),
-        functions: expr::functions().map(str::to_owned).collect(),
+        functions: expr::FUNCTIONS.iter().map(function).collect(),
         fields: expr::ALERT_FIELDS.map(str::to_owned).to_vec(),
         severities: Severity::ALL.map(|s| s.as_str().to_owned()).to_vec(),
         verdicts: Verdict::ALL.map(|v| v.as_str().to_owned()).to_vec(),

@@ -12,7 +12,7 @@ use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiErr
 use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Http, Vault};
-use arvok_core::{Definition, Kind, runbook::Runbook};
+use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, Limits, StoreError, changes::Reached, days::Retention, definitions,
     jobs::Claim,
@@ -152,16 +152,13 @@ impl Node {
         version: i32,
     ) -> Result<Option<Runbook>, StoreError> {
         let published = self.published();
-        if let Some((runbook, current)) = published.catalog.runbook(name)
+        if let Some((runbook, current)) = published.catalog.get::<Runbook>(name)
             && current == version
         {
             return Ok(Some(runbook.clone()));
         }
         let row = definitions::version(db, Kind::Runbook.as_str(), name, version).await?;
-        Ok(row.and_then(|r| match published::recompile(&r)?.definition {
-            Definition::Runbook(runbook) => Some(runbook),
-            _ => None,
-        }))
+        Ok(row.and_then(|r| published::recompile(&r)?.of().cloned()))
     }
 
     /// Passes on what was announced to everybody who follows this node.

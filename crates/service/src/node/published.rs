@@ -3,8 +3,9 @@
 use crate::config::Config;
 use arvok_connect::{Redactor, Vault};
 use arvok_core::{
-    Catalog, Definition, Kind,
-    catalog::Entry,
+    Catalog, Kind,
+    catalog::{self, Entry},
+    connector::Connection,
     document::parse_file,
     expr::{Scope, Template, Val},
     matcher::Matcher,
@@ -144,7 +145,7 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
     entries.extend(newest.iter().filter(|n| !n.withdrawn && before.has(n)).filter_map(|n| stay(&n.kind, &n.name)));
     let versions: Vec<_> =
         newest.iter().filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version))).collect();
-    let stamps = entries.iter().map(|(e, s)| ((e.definition.kind(), e.name.clone()), s.clone())).collect();
+    let stamps = entries.iter().map(|(e, s)| ((e.kind, e.name.clone()), s.clone())).collect();
     let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(versions);
     let same = |a: &Catalog, b: &Catalog| {
         let rules = |c: &Catalog| c.entries(Kind::Rule).map(Arc::as_ptr).collect::<Vec<_>>();
@@ -158,8 +159,8 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
 /// Compiles a stored version.
 pub(super) fn recompile(row: &Model) -> Option<Entry> {
     let document = parse_file(&row.file, &row.text).ok()?.into_iter().next()?;
-    let definition = Definition::check(&document).ok()?;
-    Some(Entry { name: row.name.clone(), version: row.version, document, definition })
+    let (kind, definition) = catalog::check_document(&document).ok()?;
+    Some(Entry { name: row.name.clone(), version: row.version, document, kind, definition })
 }
 
 /// The functions `secret(name)` and `setting(name)`, for one source or connection.
@@ -217,9 +218,7 @@ impl<'a> Scope<'a> for SecretScope<'_> {
 pub(crate) fn missing_settings(catalog: &Catalog, config: &Config) -> Vec<String> {
     let secrets = BTreeMap::new();
     let scope = SecretScope { secrets: &secrets, settings: &config.settings, user: String::new() };
-    let wrong = |e: &Arc<Entry>| match &e.definition {
-        Definition::Connection(c) => scope.fill(&c.base).err().map(|why| format!("connection {}: {why}", c.name)),
-        _ => None,
-    };
-    catalog.entries(Kind::Connection).filter_map(wrong).collect()
+    let wrong =
+        |(c, _): (&Connection, i32)| scope.fill(&c.base).err().map(|why| format!("connection {}: {why}", c.name));
+    catalog.all().filter_map(wrong).collect()
 }

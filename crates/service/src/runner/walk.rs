@@ -271,13 +271,13 @@ async fn call(node: &Node, outward: &Outgoing) -> (Result<Value, Failure>, Repea
     let unsent = |message: String| (Err(Failure::lasting(CallEnd::NotSent, message)), Repeat::Never);
     let (connection, operation) = match published.catalog.operation(&outward.via, &outward.operation) {
         Ok(found) => found,
-        Err(wrong) => return unsent(wrong),
+        Err(missing) => return unsent(missing.to_string()),
     };
     let scope = SecretScope::of(&published, &node.settings, Kind::Connection, &connection.name);
     let base = scope.fill(&connection.base);
-    let bearer = connection.bearer.as_ref().map(|b| scope.fill(b)).transpose();
-    let (base, bearer) = match (base, bearer) {
-        (Ok(base), Ok(bearer)) => (base, bearer),
+    let credential = connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
+    let (base, credential) = match (base, credential) {
+        (Ok(base), Ok(credential)) => (base, credential),
         (Err(wrong), _) | (_, Err(wrong)) => return unsent(wrong),
     };
     let timeout = outward.timeout.unwrap_or(connection.timeout);
@@ -286,7 +286,7 @@ async fn call(node: &Node, outward: &Outgoing) -> (Result<Value, Failure>, Repea
         give: &outward.give,
         key: &outward.key,
         base: &base,
-        bearer: bearer.as_deref(),
+        credential: credential.as_ref(),
         timeout: Duration::from_millis(timeout.millis()),
         redactor: &published.redactor,
     };

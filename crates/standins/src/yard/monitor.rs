@@ -123,7 +123,7 @@ fn level(percent: f64, stands: bool) -> &'static str {
 pub(super) async fn run(yard: Shared, options: YardOptions) {
     let mut monitor = Monitor::default();
     let mut waiting: VecDeque<Reading> = VecDeque::new();
-    let client = reqwest::Client::builder().no_proxy().timeout(std::time::Duration::from_secs(5)).build();
+    let client = arvok_connect::http_client().timeout(std::time::Duration::from_secs(5)).build();
     // Numbers begin anew with every start, so the run is part of what makes a message unique.
     let run = chrono::Utc::now().timestamp_millis();
     let mut tick = tokio::time::interval(options.tick);

@@ -11,10 +11,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
-use std::{
-    collections::{BTreeMap, VecDeque},
-    sync::Arc,
-};
+use std::collections::{BTreeMap, VecDeque};
 
 /// A recorded alert with its number, its hits, and what it did to its alarm.
 pub(super) struct Fresh<'a> {
@@ -27,7 +24,7 @@ pub(super) struct Fresh<'a> {
 
 impl<'a> Fresh<'a> {
     /// The rules that can decide about it, and where it belongs there.
-    pub fn placed(&self) -> impl Iterator<Item = (&'a Arc<Rule>, &'a Placed)> {
+    pub fn placed(&self) -> impl Iterator<Item = (&'a Rule, &'a Placed)> {
         self.hits.iter().filter_map(|h| Some((h.rule, h.placed.as_ref().ok()?)))
     }
 }
@@ -109,7 +106,7 @@ struct Work<'a, 'n> {
 impl<'a> Work<'a, '_> {
     /// What belongs to a rule that this node does not know is left to one that does.
     fn due(&mut self, due: &Due, batch: &Batch<'a>) {
-        if let Some((rule, version)) = batch.catalog.rule(&due.rule) {
+        if let Some((rule, version)) = batch.catalog.get::<Rule>(&due.rule) {
             let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
             self.outcome.take(rule, version, batch.now, effects, "");
         }
@@ -146,14 +143,14 @@ impl<'a> Work<'a, '_> {
 
     fn cleared(&mut self, now: DateTime<Utc>, alarm: i64) {
         for (name, key) in self.outcome.memories.holding(alarm) {
-            if let Some((rule, version)) = self.outcome.catalog.rule(&name) {
+            if let Some((rule, version)) = self.outcome.catalog.get::<Rule>(&name) {
                 let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
                 self.outcome.take(rule, version, now, effects, &key);
             }
         }
     }
 
-    fn handle(&mut self, rule: &Arc<Rule>, now: DateTime<Utc>, event: Event<'_>) -> Vec<Effect> {
+    fn handle(&mut self, rule: &Rule, now: DateTime<Utc>, event: Event<'_>) -> Vec<Effect> {
         let memory: &mut Memory = self.outcome.memories.by_rule.entry(rule.name.clone()).or_default();
         let numbers = &mut *self.numbers;
         let mut number = || {

@@ -11,7 +11,7 @@ use super::{
 };
 use crate::{StoreError, error::Class, sql, sql::Script};
 use arvok_api::Change;
-use arvok_core::settle::Slot;
+use arvok_core::{Kind, settle::Slot};
 use chrono::{DateTime, Utc};
 use futures_util::FutureExt;
 use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait, Value};
@@ -97,7 +97,8 @@ pub async fn settle_due(
     {
         return Err(StoreError::Stale(row.generation));
     }
-    let (known, strange): (Vec<_>, Vec<_>) = rows.into_iter().partition(|r| rules.catalog.rule(&r.rule).is_some());
+    let (known, strange): (Vec<_>, Vec<_>) =
+        rows.into_iter().partition(|r| rules.catalog.entry(Kind::Rule, &r.rule).is_some());
     let mut done = DueDone { unknown: strange.into_iter().map(|r| r.rule).collect(), ..DueDone::default() };
     if known.is_empty() {
         done.next = next(db, slots, unknown).await?;

@@ -13,7 +13,7 @@ use crate::{
 };
 use arvok_core::{
     Catalog,
-    rule::{Keys, Placed},
+    rule::{Keys, Placed, Rule},
     settle::{Memory, Pool, Tally},
 };
 use chrono::{DateTime, Utc};
@@ -132,7 +132,8 @@ fn fires(
     due: DateTime<Utc>,
     now: DateTime<Utc>,
 ) -> bool {
-    let at_most = catalog.rule(rule).and_then(|(r, _)| r.settle.gather.as_ref()).map_or(0, |g| g.at_most as usize);
+    let at_most =
+        catalog.get::<Rule>(rule).and_then(|(r, _)| r.settle.gather.as_ref()).map_or(0, |g| g.at_most as usize);
     let newcomers = joining.map_or(0, |j| j.iter().filter(|key| !members.contains(key)).count());
     due <= now || members.len() + newcomers >= at_most
 }

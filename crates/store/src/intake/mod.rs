@@ -36,7 +36,6 @@ use memories::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::{
     collections::{BTreeMap, BTreeSet},
-    sync::Arc,
     time::Duration,
 };
 
@@ -151,7 +150,7 @@ async fn breathe(tries: u32) {
 
 /// A rule that an alert matches, and where the alert belongs there, or why that cannot be said.
 struct Hit<'a> {
-    rule: &'a Arc<Rule>,
+    rule: &'a Rule,
     version: i32,
     placed: Result<Placed, String>,
 }

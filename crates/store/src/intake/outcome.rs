@@ -9,12 +9,13 @@ use arvok_core::{
     Alert, Catalog, Verdict,
     job::JobState,
     rule::{Dispatch, Rule, Stance, TallyView},
+    runbook::Runbook,
     settle::{Effect, Fire, NEVER},
     text::clean_json,
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
-use std::{collections::BTreeMap, sync::Arc};
+use std::collections::BTreeMap;
 
 pub(super) struct Outcome<'a> {
     pub catalog: &'a Catalog,
@@ -50,7 +51,7 @@ type Accepted = (Map<String, Value>, String);
 
 /// A dispatch of a rule.
 pub(super) struct Fired<'a> {
-    rule: &'a Arc<Rule>,
+    rule: &'a Rule,
     version: i32,
     at: DateTime<Utc>,
     pub fire: Fire,
@@ -79,7 +80,7 @@ impl<'a> Outcome<'a> {
     }
 
     /// Notes the effects of one event of a rule.
-    pub fn take(&mut self, rule: &'a Arc<Rule>, version: i32, at: DateTime<Utc>, effects: Vec<Effect>, tally: &str) {
+    pub fn take(&mut self, rule: &'a Rule, version: i32, at: DateTime<Utc>, effects: Vec<Effect>, tally: &str) {
         for effect in effects {
             match effect {
                 // What never came has no verdict.
@@ -102,7 +103,7 @@ impl<'a> Outcome<'a> {
     }
 
     /// Notes that a rule cannot decide about an alert.
-    pub fn broken(&mut self, rule: &'a Arc<Rule>, version: i32, fresh: &Fresh<'_>, why: &str) {
+    pub fn broken(&mut self, rule: &'a Rule, version: i32, fresh: &Fresh<'_>, why: &str) {
         self.broken.push((rule.name.clone(), why.to_owned()));
         self.verdicts.push(VerdictRow {
             seq: fresh.seq,
@@ -259,11 +260,8 @@ impl<'a> Outcome<'a> {
     /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused
     /// with the reason, and so seen.
     fn prepared(&self, entry: &Dispatch, alert: &Alert, view: &TallyView<'_>) -> (i32, Result<Accepted, String>) {
-        let Some((runbook, version)) = self.catalog.runbook(&entry.runbook) else {
-            return (0, Err(format!("there is no runbook `{}`", entry.runbook)));
-        };
-        let inputs = entry.inputs(alert, view).map_err(|e| format!("inputs: {e}"));
-        (version, inputs.and_then(|i| runbook.prepare(i)).map(|p| (p.inputs, p.target.to_string())))
+        let version = self.catalog.get::<Runbook>(&entry.runbook).map_or(0, |(_, version)| version);
+        (version, entry.prepared(self.catalog, alert, view).map(|p| (p.inputs, p.target.to_string())))
     }
 }
 

@@ -63,7 +63,7 @@ impl Stage {
             };
             (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"))
         });
-        let http = Client::builder().no_proxy().build().expect("a client");
+        let http = arvok_connect::http_client().build().expect("a client");
         let data = folder("node");
         let mut stage = Self { yard, chat, token: String::new(), address, data, database, node: None, http };
         stage.start_node();

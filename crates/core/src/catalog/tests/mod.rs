@@ -232,3 +232,73 @@ fn a_secret_goes_only_where_it_may() {
     assert!(said("yard", "sesame").starts_with("a credential is not written out"));
     assert!(said("yard", "${secret('yard-' + 'office')}").starts_with("the name of a secret is written out"));
 }
+
+#[test]
+fn what_is_written_out_must_fit_the_schema_it_goes_to() {
+    let bad = GOOD
+        .replace(
+            "inputs: { vm: { type: string } }\ntarget",
+            "inputs: { vm: { type: string }, step: { type: integer, maximum: 16, default: 4 } }\ntarget",
+        )
+        .replace("vm: \"${alert.resource}\"", "vm: \"${alert.resource}\", step: 400")
+        .replace("give: { vm: \"${inputs.vm}\" }", "give: { vm: 5 }");
+    insta::assert_snapshot!(problems(&bad), @r#"
+    all.yaml:16:74: operation `vm.inspect`: the input `vm` is wrong: 5 is not of type "string"
+       16 | steps: [ { id: look, call: vm.inspect, via: yard-hypervisor, give: { vm: 5 } } ]
+          |                                                                          ^
+    all.yaml:20:69: runbook `look`: the input `step` is wrong: 400 is greater than the maximum of 16
+       20 | dispatch: { runbook: look, inputs: { vm: "${alert.resource}", step: 400 } }
+          |                                                                     ^^^
+    "#);
+    let odd = GOOD.replace(
+        "vm.inspect: { takes: { vm: { type: string } }",
+        "vm.inspect: { takes: { vm: { type: string, minLenght: 3 } }",
+    );
+    insta::assert_snapshot!(problems(&odd), @r#"
+    all.yaml:7:30: `minLenght` is no word of JSON Schema; did you mean `minLength`?
+        7 |   vm.inspect: { takes: { vm: { type: string, minLenght: 3 } }, request: { method: GET, path: /v1/vms/a } }
+          |                              ^^
+    "#);
+}
+
+#[test]
+fn an_example_fails_where_live_would_refuse_the_job_and_says_why_nothing_matches() {
+    let with = |rule: &str| GOOD.replace("rule: look-at-it\n", &format!("rule: look-at-it\n{rule}"));
+    let refused = with(
+        "examples: [{ given: [{ at: 0s, kind: a, resource: vm/a }], expect: [{ at: 0s, verdict: dispatched }] }]\n",
+    )
+    .replace("target: ${inputs.vm}", "target: ${inputs.vm.replace('/', '')}");
+    let unmatched = with("examples: [{ given: [{ at: 0s, kind: a, resource: vm/a, severity: minor }], expect: [{ at: 0s, verdict: dispatched }] }]\n")
+        .replace("listen: { sources: yard-hypervisor }", "listen: { sources: yard-hypervisor, severity: major.., where: alert.value > 80 }");
+    insta::assert_snapshot!([problems(&refused), problems(&unmatched)].join("\n\n"), @r#"
+    all.yaml:19:69: example: the job of look at 0s would be refused: target: `vma` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
+                0s  dispatched first alert of its episode: look dispatched as job 1
+       19 | examples: [{ given: [{ at: 0s, kind: a, resource: vm/a }], expect: [{ at: 0s, verdict: dispatched }] }]
+          |                                                                     ^^
+
+    all.yaml:19:86: example: expected a dispatch at 0s, but nothing was decided then
+            no alert of the example matches the rule
+            `severity: major..critical` does not hold: alert.severity is minor
+            `where: alert.value > 80` does not hold: there is no field `value`
+       19 | examples: [{ given: [{ at: 0s, kind: a, resource: vm/a, severity: minor }], expect: [{ at: 0s, verdict: dispatched }] }]
+          |                                                                                      ^^
+    "#);
+}
+
+#[test]
+fn patterns_that_are_none_here_and_names_without_a_class_are_warned_of() {
+    let text = GOOD.replace(
+        "listen: { sources: yard-hypervisor }",
+        "listen: { sources: yard-hypervisor, resource: ['router/[ab]*', tern-1, 'vm/**'] }",
+    );
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Seen::default());
+    let said: Vec<String> = checked.warnings.iter().map(ToString::to_string).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    all.yaml:19:48: warning (no-glob): `router/[ab]*` has signs that mean themselves here: only `*`, `**` and `?` are wildcards; write a list of globs, or `matches` in `where`
+       19 | listen: { sources: yard-hypervisor, resource: ['router/[ab]*', tern-1, 'vm/**'] }
+          |                                                ^^^^^^^^^^^^^^
+    all.yaml:19:64: warning (no-class): `tern-1` can match no resource: these are class/name, such as vm/tern-1 or */tern-1
+       19 | listen: { sources: yard-hypervisor, resource: ['router/[ab]*', tern-1, 'vm/**'] }
+          |                                                                ^^^^^^
+    "#);
+}

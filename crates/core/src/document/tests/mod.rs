@@ -138,3 +138,19 @@ fn long_lines_are_cut_where_they_are_shown() {
     let wrong = parse_file("t.yaml", &format!("rule: a\nx: {}: b\n", "y".repeat(500_000))).expect_err("no YAML");
     assert!(wrong.text.len() < 500, "{} bytes", wrong.text.len());
 }
+
+#[test]
+fn characters_that_json_writes_as_two_are_one() {
+    let ship = one(r#"{"rule": "a", "x": "\ud83d\udea2 \\ud83d \u00e9"}"#);
+    assert_eq!(ship.value["x"], "\u{1f6a2} \\ud83d \u{e9}");
+    assert!(parse_file("t.json", r#"{"rule": "a", "x": "\ud83d"}"#).is_err(), "half a character is none");
+}
+
+#[test]
+fn a_file_that_is_not_utf8_says_where() {
+    insta::assert_snapshot!(wrong(&format!("rule: a\nx: gr{NOT_UTF8}n\n")), @r#"
+    t.yaml:2:6: is not UTF-8 from here on; save the file as UTF-8
+        2 | x: gr￾n
+          |      ^
+    "#);
+}

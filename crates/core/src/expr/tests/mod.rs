@@ -1,5 +1,7 @@
 //! The language as Arvok speaks it: values, errors, bounds.
 
+mod specification;
+
 use super::*;
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -71,7 +73,6 @@ fn complaints() {
         "'abc'.matches('(')",
         "timestamp('noon')",
         "duration('soon')",
-        "b'00'",
         "Thing{a: 1}",
         &deep,
         &long,
@@ -80,10 +81,10 @@ fn complaints() {
         cases.iter().map(|c| format!("{:28} {}", crate::text::cut(c, 26), eval(c).expect_err(c))).collect();
     insta::assert_snapshot!(lines.join("\n"), @"
                                  is empty; an expression was expected
-    1 +                          cannot be read as an expression: mismatched input '<EOF>'
+    1 +                          the expression ends here, and something more was expected
     bdy.load                     `bdy` is not known here; did you mean `body`?
     sizee(body)                  there is no function sizee() here; did you mean size()?
-    size(body, 1)                size() takes 1 values with the one before the dot, not 2
+    size(body, 1)                size() takes 1 value with the one before the dot, not 2
     body.nothing                 there is no field `nothing`
     body.load.x                  there is no field `x` in a number
     body.tags[9]                 there is no element 9
@@ -93,13 +94,65 @@ fn complaints() {
     !body.host                   is a string, not true or false
     body.load && true            is a number, not true or false
     'abc'.matches('(')           `(` is not a regular expression, or too large a one
-    timestamp('noon')            `noon` is not an RFC 3339 time
-    duration('soon')             `soon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
-    b'00'                        bytes have no use here; write a string
+    timestamp('noon')            `noon` is not an RFC 3339 time, such as 2026-02-01T02:00:00Z
+    duration('soon')             `soon` is not a length of time; write it like 90s, 15m, 1h30m, 1.5h or 2d
     Thing{a: 1}                  makes a `Thing`; only lists and maps can be made here
     ((((((((((((((((((((((((((   is nested deeper than 32 levels
     1+1+1+1+1+1+1+1+1+1+1+1+1+   has 6000 bytes; an expression may have 4096
     ");
+}
+
+#[test]
+fn what_cannot_be_read_is_told_in_words_of_the_language() {
+    let cases = [
+        "alert.value = 90",
+        "alert.value === 90",
+        "body.a and body.b",
+        "body.a or body.b",
+        "not body.a",
+        "body.a <> 3",
+        "body.a & body.b",
+        "body.host is 'a'",
+        "'abc",
+        "(1 + 2",
+        "[1, 2",
+        "1 +",
+        "* 2",
+        "1 2",
+        "body.",
+        "body..a",
+        "a b c",
+        "if (body.a) 1",
+        "body.a ? 1",
+        "#",
+        "1.2.3",
+        "body[?0]",
+    ];
+    let said: Vec<String> = cases.iter().map(|c| format!("{c:22} {}", eval(c).expect_err(c))).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    alert.value = 90       `=` has no meaning here; did you mean `==`?
+    alert.value === 90     `===` has no meaning here; did you mean `==`?
+    body.a and body.b      `and` has no meaning here; did you mean `&&`?
+    body.a or body.b       `or` has no meaning here; did you mean `||`?
+    not body.a             `not` has no meaning here; did you mean `!`?
+    body.a <> 3            `<>` has no meaning here; did you mean `!=`?
+    body.a & body.b        `&` has no meaning here; did you mean `&&`?
+    body.host is 'a'       `is` has no meaning here; did you mean `==`?
+    'abc                   a text begins here and does not end; the closing ' is missing
+    (1 + 2                 the expression ends here, and a `)` is missing
+    [1, 2                  the expression ends here, and a `]` is missing
+    1 +                    the expression ends here, and something more was expected
+    * 2                    `*` cannot stand here
+    1 2                    `2` cannot stand here
+    body.                  the expression ends here, and something more was expected
+    body..a                `.` cannot stand here
+    a b c                  `b` cannot stand here
+    if (body.a) 1          `if` is a word that the language keeps for itself; it cannot be a name
+    body.a ? 1             the expression ends here, and a `:` is missing
+    #                      `#` cannot stand here
+    1.2.3                  `.` cannot stand here
+    body[?0]               `[?` is no form of the language here
+    "#);
 }
 
 #[test]

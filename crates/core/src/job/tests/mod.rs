@@ -4,6 +4,7 @@ use super::*;
 use crate::{
     Period,
     connector::{CallEnd, Failure, Repeat},
+    definition::Defined,
     document::parse_file,
     runbook::Runbook,
 };

@@ -4,7 +4,7 @@ mod index;
 mod why;
 
 use super::{Match, test};
-use crate::{NewAlert, alert::Delivery, document::parse_file, rule::Rule};
+use crate::{NewAlert, alert::Delivery, definition::Defined, document::parse_file, rule::Rule};
 use chrono::DateTime;
 use serde_json::{Value, json};
 

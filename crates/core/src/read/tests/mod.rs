@@ -96,26 +96,110 @@ fn without_lines_the_normal_form_is_expected() {
 #[test]
 fn complaints_about_the_document_are_all_given() {
     let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: bad } }\n";
-    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
-    pier.yaml:6:13: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
-        6 |   severity: { of: body.l, as: { soft: bad } }
-          |             ^^
-    ");
-    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  labels: { site: 'body.a +' }\n";
-    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
-    pier.yaml:6:28: cannot be read as an expression: mismatched input '<EOF>'
-        6 |   labels: { site: 'body.a +' }
-          |                            ^
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
     pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
         4 |   kind: bdy.x
           |         ^^
     pier.yaml:5:13: `item` is not known here; known here: body, headers
         5 |   resource: item.host
           |             ^^^
-    ");
+    pier.yaml:6:13: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
+        6 |   severity: { of: body.l, as: { soft: bad } }
+          |             ^^
+    "#);
+    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  labels: { site: 'body.a +' }\n";
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
+    pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
+        4 |   kind: bdy.x
+          |         ^^
+    pier.yaml:5:13: `item` is not known here; known here: body, headers
+        5 |   resource: item.host
+          |             ^^^
+    pier.yaml:6:28: the expression ends here, and something more was expected
+        6 |   labels: { site: 'body.a +' }
+          |                            ^
+    "#);
     insta::assert_snapshot!(source("raed: {}\n").expect_err("refused"), @"
     pier.yaml:3:1: unknown key `raed`; did you mean `read`?
         3 | raed: {}
           | ^^^^
     ");
+}
+
+#[test]
+fn the_lines_of_a_payload_share_their_steps() {
+    let kind = "body.few.exists(i, body.few.exists(j, i + j < 0)) ? 'a' : 'b'";
+    let source =
+        source(&format!("read:\n  each: body.all\n  kind: \"{kind}\"\n  resource: \"'vm/a'\"\n")).expect("checks");
+    let body = |all: i32| json!({ "few": (0..30).collect::<Vec<_>>(), "all": (0..all).collect::<Vec<_>>() });
+    let outcome = read(&source, &body(60)).expect("is cheap enough");
+    assert_eq!(outcome.alerts.len(), 60);
+    let outcome = read(&source, &body(900)).expect("the first are read");
+    assert!((60..900).contains(&outcome.alerts.len()), "{}", outcome.alerts.len());
+    let last = outcome.unreadable.last().expect("the others are not").0.to_string();
+    assert_eq!(
+        last,
+        "item 899, `kind`: the expressions together take too many steps and were stopped; make them simpler"
+    );
+}
+
+#[test]
+fn optional_lines_that_give_nothing_are_absent_and_counted() {
+    let lines = "read:\n  each: body.checks\n  kind: item.kind\n  resource: \"'vm/' + item.host\"\n  value: item.value\n  summary: item.text\n  time: item.at\n\
+                 \x20 severity: { of: item.level, as: { bad: critical }, else: minor }\n";
+    let source = source(lines).expect("checks");
+    let item = |value: Value| {
+        let mut item = json!({ "kind": "a", "host": "h" });
+        item.as_object_mut().expect("a map").extend(value.as_object().cloned().expect("a map"));
+        item
+    };
+    let checks = [
+        item(json!({})),
+        item(json!({ "value": "91.5", "text": "full", "at": "1970-01-01T00:01:00Z", "level": "bad" })),
+        item(json!({ "value": "nan", "level": "worse", "at": "60" })),
+        item(json!({ "value": null, "text": null, "level": null, "at": 60.5 })),
+        item(json!({ "value": ["x"] })),
+    ];
+    let outcome = read(&source, &json!({ "checks": checks })).expect("reads");
+    let seen: Vec<_> =
+        outcome.alerts.iter().map(|a| (a.value, a.severity.as_str(), a.time.timestamp_millis())).collect();
+    let expected = [
+        (None, "minor", 0),
+        (Some(91.5), "critical", 60_000),
+        (None, "minor", 60_000),
+        (None, "minor", 60_500),
+        (None, "minor", 0),
+    ];
+    assert_eq!(seen, expected);
+    assert_eq!(outcome.absent, [("severity", 3), ("summary", 4), ("time", 2), ("value", 4)].into());
+    let wrong = read(&source, &json!({ "checks": [item(json!({ "at": "noon" }))] })).expect_err("not made up for");
+    assert_eq!(wrong, "item 0, `time`: is not an RFC 3339 time, nor seconds since 1970");
+}
+
+#[test]
+fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
+    let text = |credential: &str, answer: &str| {
+        let text = format!("source: s\nintake: {{ webhook: {{ credential: {credential}{answer} }} }}\n");
+        let docs = parse_file("s.yaml", &text).expect("reads");
+        Source::check(&docs[0]).map_err(|ps| ps.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))
+    };
+    let basic = "{ basic: { user: pier, password: \"${secret('p')}\" } }";
+    assert_eq!(text(basic, ", answer: 200").expect("checks").answer, 200);
+    let header = text("{ header: { name: X-Pier-Key, value: \"${secret('p')}\" } }", "").expect("checks");
+    assert!(matches!(header.credential, Credential::Header { ref name, .. } if name == "x-pier-key"));
+    let wrong = [
+        text(basic, ", answer: 204"),
+        text("{ basic: { user: pier, password: plain } }", ""),
+        text("{ header: { name: 'a b', value: \"${secret('p')}\" } }", ""),
+        text("{ bearer: \"${secret('p')}\", header: { name: x, value: \"${secret('p')}\" } }", ""),
+        text("{}", ""),
+    ];
+    let said: Vec<String> = wrong.into_iter().map(|w| w.expect_err("refused")).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    is 204; 200 or 202 is possible
+    a credential is not written out; set a secret and write "${secret('its-name')}"
+    is not the name of a header (RFC 9110, section 5.1)
+    is one of `bearer`, `basic` or `header`
+    is one of `bearer`, `basic` or `header`
+    "#);
 }

@@ -1,12 +1,27 @@
 //! What a rehearsal tells, its bounds, examples made of what came, and alerts that are written down.
 
 use super::*;
-use crate::document::parse_file;
+use crate::{
+    Catalog,
+    catalog::{Seen, check_files},
+    definition::Defined,
+    document::parse_file,
+};
 use chrono::TimeDelta;
 use serde_json::{Value, json};
 
 fn rule(text: &str) -> Rule {
     Rule::check(&parse_file("r.yaml", text).expect("reads")[0]).expect("checks")
+}
+
+/// The runbooks of these rules; they take whatever they are given.
+fn runbooks() -> Catalog {
+    let text = "runbook: grow\ninputs: { vm: { default: null }, rack: { default: null }, log: { default: null } }\ntarget: vm/a\n\
+        steps: [{ id: ask, require: 'true' }]\n---\n\
+        runbook: call\ninputs: { who: {}, what: {} }\ntarget: vm/a\nsteps: [{ id: ask, require: 'true' }]\n";
+    let checked = check_files([("b.yaml", text)], &[], &Catalog::default(), &Seen::default());
+    assert_eq!(checked.problems, []);
+    Catalog::new(checked.entries)
 }
 
 fn alert(second: i64, fields: Value) -> Alert {
@@ -19,7 +34,8 @@ fn alert(second: i64, fields: Value) -> Alert {
 }
 
 fn play_all(rule: &Rule, alerts: Vec<Alert>, until: i64) -> Report {
-    let mut rehearsal = Rehearsal::new(rule);
+    let known = runbooks();
+    let mut rehearsal = Rehearsal::new(rule, &known);
     rehearsal.begin(DateTime::UNIX_EPOCH);
     for (i, alert) in alerts.into_iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert).expect("within bounds");
@@ -104,7 +120,7 @@ fn an_example_of_what_came_says_what_all_have_in_common_once() {
         alert(400, late),
         alert(500, json!({ "state": "cleared", "value": 60, "labels": { "tier": "gold" } })),
     ];
-    let example = example_of(&disks, &alerts).expect("an example");
+    let example = example_of(&disks, &alerts, &runbooks()).expect("an example");
     let shown = serde_json::to_value(&example).expect("JSON");
     assert_eq!(
         shown["of"],
@@ -116,7 +132,7 @@ fn an_example_of_what_came_says_what_all_have_in_common_once() {
     );
     assert_eq!(shown["expect"], json!([{ "at": "0s", "verdict": "dispatched", "inputs": { "vm": "vm/a" } }]));
     let whole = Rule { examples: vec![example], ..disks };
-    assert_eq!(play(&whole), []);
+    assert_eq!(play(&whole, &runbooks()), []);
 }
 
 #[test]
@@ -150,11 +166,12 @@ fn a_written_alert_that_is_none_says_what_is_wrong() {
 fn payloads_that_wait_and_inputs_that_are_shown_have_bounds() {
     let large = |i: i64| alert(i, json!({ "resource": format!("vm/n{i}"), "body": { "log": "x".repeat(1 << 20) } }));
     let waits = rule("rule: waits\nsettle: { still: 1h }\ndispatch: { runbook: grow }\n");
-    let mut rehearsal = Rehearsal::new(&waits);
+    let known = runbooks();
+    let mut rehearsal = Rehearsal::new(&waits, &known);
     let went = (1..200).try_for_each(|i| rehearsal.feed(i, large(i)));
     assert_eq!(went, Err(RehearsalError::TooLarge));
     // What is over is let go, and makes room.
-    let mut rehearsal = Rehearsal::new(&waits);
+    let mut rehearsal = Rehearsal::new(&waits, &known);
     for i in (1..400).step_by(2) {
         rehearsal.feed(i, large(i)).expect("there is room");
         let cleared = json!({ "resource": format!("vm/n{i}"), "state": "cleared" });

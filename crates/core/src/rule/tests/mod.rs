@@ -56,7 +56,7 @@ fn unknown_keys_and_wrong_types_are_named() {
         "rule: a\n",
     ];
     let said: Vec<String> = bad.iter().map(|b| check(b).expect_err("refused")).collect();
-    insta::assert_snapshot!(said.join("\n"), @"
+    insta::assert_snapshot!(said.join("\n"), @r#"
     disk.yaml:2:1: unknown key `dispach`; did you mean `dispatch`?
         2 | dispach: { runbook: b }
           | ^^^^^^^
@@ -69,19 +69,19 @@ fn unknown_keys_and_wrong_types_are_named() {
     disk.yaml:2:11: unknown key `sevrity`; did you mean `severity`?
         2 | listen: { sevrity: major }
           |           ^^^^^^^
-    disk.yaml:2:17: invalid type: integer `5`, expected a string
+    disk.yaml:2:17: is `5`; a length of time such as 90s, 15m, 1h30m or 2d was expected
         2 | settle: { rest: 5 }
           |                 ^
     disk.yaml:2:17: `soon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
         2 | settle: { rest: soon }
           |                 ^^^^
-    disk.yaml:2:20: invalid type: integer `5`, expected a string or a list of strings
+    disk.yaml:2:20: is `5`; a text or a list of texts was expected
         2 | listen: { sources: 5 }
           |                    ^
     disk.yaml:1:1: the key `dispatch` is missing here
         1 | rule: a
           | ^
-    ");
+    "#);
 }
 
 #[test]
@@ -98,16 +98,13 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
                 dispatch: []\n\
                 knowingly: { shrt-rest: because, never-matches: '' }\n\
                 examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]\n";
-    insta::assert_snapshot!(check(text).expect_err("refused"), @"
+    insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
+    disk.yaml:4:10: `after` counts alerts and `missing` waits for their absence; make two rules of it
+        4 |   after: { alerts: 1, within: 0s }
+          |          ^^
     disk.yaml:4:20: is 1; 2 to 1000 are allowed
         4 |   after: { alerts: 1, within: 0s }
           |                    ^
-    disk.yaml:7:31: is 5000; 2 to 1000 are allowed
-        7 |   gather: { for: 1m, at_most: 5000 }
-          |                               ^^^^
-    disk.yaml:9:16: is 0; 1 to 1000 are allowed
-        9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
-          |                ^
     disk.yaml:4:31: is no time at all; leave the line out, or give it a time
         4 |   after: { alerts: 1, within: 0s }
           |                               ^^
@@ -117,14 +114,14 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
     disk.yaml:5:10: `still` is about raised alarms and `missing` about silence; make two rules of it
         5 |   still: 5m
           |          ^^
+    disk.yaml:7:31: is 5000; 2 to 1000 are allowed
+        7 |   gather: { for: 1m, at_most: 5000 }
+          |                               ^^^^
     disk.yaml:8:10: `again` is about alarms that stay raised; let the rule listen to raised alerts only
         8 |   again: { at_most: 2 }
           |          ^^
     disk.yaml:8:10: `again` is about raised alarms and `missing` about silence; make two rules of it
         8 |   again: { at_most: 2 }
-          |          ^^
-    disk.yaml:4:10: `after` counts alerts and `missing` waits for their absence; make two rules of it
-        4 |   after: { alerts: 1, within: 0s }
           |          ^^
     disk.yaml:8:10: `again` is about one tally and `gather` about several; make two rules of it
         8 |   again: { at_most: 2 }
@@ -132,25 +129,28 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
     disk.yaml:8:10: says neither `every` nor `when_worse`, so that nothing would happen again
         8 |   again: { at_most: 2 }
           |          ^^
+    disk.yaml:9:16: is 0; 1 to 1000 are allowed
+        9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
+          |                ^
     disk.yaml:9:38: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, value
         9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
           |                                      ^
     disk.yaml:10:11: has 0 entries; 1 to 20 are allowed
        10 | dispatch: []
           |           ^
+    disk.yaml:11:25: there is no warning `shrt-rest`; did you mean `short-rest`?
+       11 | knowingly: { shrt-rest: because, never-matches: '' }
+          |                         ^^^^^^^
+    disk.yaml:11:49: says no reason; write down why it is so on purpose
+       11 | knowingly: { shrt-rest: because, never-matches: '' }
+          |                                                 ^^^
     disk.yaml:12:21: has 0 alerts; 1 to 1000 are allowed
        12 | examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]
           |                     ^
     disk.yaml:12:67: comes before the alert above it; write them in order
        12 | examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]
           |                                                                   ^^
-    disk.yaml:11:49: says no reason; write down why it is so on purpose
-       11 | knowingly: { shrt-rest: because, never-matches: '' }
-          |                                                 ^^^
-    disk.yaml:11:25: there is no warning `shrt-rest`; did you mean `short-rest`?
-       11 | knowingly: { shrt-rest: because, never-matches: '' }
-          |                         ^^^^^^^
-    ");
+    "#);
 }
 
 #[test]
@@ -167,4 +167,59 @@ fn entries_of_a_dispatch_keep_their_places() {
         5 |   - { runbook: d, inputs: { x: "${tally.alert}" } }
           |                                        ^
     "#);
+}
+
+#[test]
+fn all_mistakes_are_told_at_once() {
+    let text = "rule: disks\n\
+                lisen: { kinds: disk.usage }\n\
+                settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }\n\
+                dispatch:\n\
+                \x20 - { runbook: grow, urgency: hgih, inputs: { vm: alert.resource } }\n\
+                \x20 - { runbok: grow }\n\
+                examples: [{ given: [{ at: noon }], expect: 5 }]\n";
+    insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
+    disk.yaml:2:1: unknown key `lisen`; did you mean `listen`?
+        2 | lisen: { kinds: disk.usage }
+          | ^^^^^
+    disk.yaml:3:18: is `3`; a map of keys and values was expected
+        3 | settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }
+          |                  ^
+    disk.yaml:3:27: `soon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
+        3 | settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }
+          |                           ^^^^
+    disk.yaml:3:40: is `5`; a length of time such as 90s, 15m, 1h30m or 2d was expected
+        3 | settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }
+          |                                        ^
+    disk.yaml:3:52: unknown key `evry`; did you mean `every`?
+        3 | settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }
+          |                                                    ^^^^
+    disk.yaml:3:77: is the text `many`; a whole number that is not negative was expected
+        3 | settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }
+          |                                                                             ^^^^
+    disk.yaml:5:31: unknown value `hgih`; did you mean `high`?
+        5 |   - { runbook: grow, urgency: hgih, inputs: { vm: alert.resource } }
+          |                               ^^^^
+    disk.yaml:5:51: is the plain text `alert.resource`; to fill in its value write `${alert.resource}`
+        5 |   - { runbook: grow, urgency: hgih, inputs: { vm: alert.resource } }
+          |                                                   ^^^^^^^^^^^^^^
+    disk.yaml:6:7: unknown key `runbok`; did you mean `runbook`?
+        6 |   - { runbok: grow }
+          |       ^^^^^^
+    disk.yaml:7:28: `noon` is not a length of time; write it like 90s, 15m, 1h30m or 2d
+        7 | examples: [{ given: [{ at: noon }], expect: 5 }]
+          |                            ^^^^
+    disk.yaml:7:45: is `5`; a list was expected
+        7 | examples: [{ given: [{ at: noon }], expect: 5 }]
+          |                                             ^
+    "#);
+}
+
+#[test]
+fn one_expression_needs_no_list() {
+    let text = "rule: r\nsettle: { fold: alert.labels.site, gather: { for: 1m, by: alert.kind }, cap: { jobs: 1, per: 1h, by: alert.kind } }\n\
+                dispatch: { runbook: b }\n";
+    assert!(check(text).is_ok());
+    let wrong = check(&text.replace("fold: alert.labels.site", "fold: alrt.kind")).expect_err("refused");
+    assert!(wrong.starts_with("disk.yaml:2:17: `alrt` is not known here"), "{wrong}");
 }

@@ -71,15 +71,15 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:9:5: the step does nothing: give it a `call` or a `require`
         9 |   - { id: b }
           |     ^^
-    grow.yaml:10:40: cannot be read as an expression: mismatched input '<EOF>'
+    grow.yaml:10:40: the expression ends here, and something more was expected
        10 |   - { id: c, require: steps.look.size >, else: 'too big' }
           |                                        ^
-    grow.yaml:11:78: at most 20 repetitions are allowed
-       11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
-          |                                                                              ^^
     grow.yaml:11:46: the closing } of ${ is missing
        11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
           |                                              ^^^^^^^^^^^
+    grow.yaml:11:78: at most 20 repetitions are allowed
+       11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
+          |                                                                              ^^
     grow.yaml:12:21: `stps` is not known here; did you mean `steps`?
        12 | outputs: { size: '${stps.grow}' }
           |                     ^^^

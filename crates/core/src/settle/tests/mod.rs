@@ -7,8 +7,9 @@ mod oracle;
 mod promises;
 
 use crate::{
-    NewAlert, Period,
+    Catalog, NewAlert, Period,
     alert::Delivery,
+    definition::Defined,
     document::parse_file,
     rehearse::{Rehearsal, Report},
     rule::Rule,
@@ -46,7 +47,8 @@ fn alert(given: &Value, number: usize) -> crate::Alert {
 
 /// Plays alerts in virtual time.
 fn play(rule: &Rule, alerts: impl IntoIterator<Item = crate::Alert>, until: DateTime<Utc>) -> Report {
-    let mut rehearsal = Rehearsal::new(rule);
+    let unknown = Catalog::default();
+    let mut rehearsal = Rehearsal::new(rule, &unknown);
     for (i, alert) in alerts.into_iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert).expect("within bounds");
     }

@@ -1,0 +1,190 @@
+//! What all kinds of definitions have in common: a kind of document, its check, and how it fits with
+//! the others. Each kind stands in a folder of its own; [`crate::catalog`] holds the one list of them.
+
+use crate::{
+    document::{Document, Problem},
+    expr::Template,
+    text::nearest,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::{any::Any, fmt, sync::Arc};
+
+/// The kinds of definitions; each document's first key.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// A place that alerts come from.
+    Source,
+    /// Which alerts lead to which job.
+    Rule,
+    /// The steps of a job.
+    Runbook,
+    /// A driver for a kind of outside system.
+    Connector,
+    /// One configured use of a connector.
+    Connection,
+}
+
+impl Kind {
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::Source, Self::Rule, Self::Runbook, Self::Connector, Self::Connection];
+
+    /// The first key of its documents.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Source => "source",
+            Self::Rule => "rule",
+            Self::Runbook => "runbook",
+            Self::Connector => "connector",
+            Self::Connection => "connection",
+        }
+    }
+
+    /// The kind named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|k| k.as_str() == text)
+    }
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// A checked definition of any kind.
+pub trait Definition: Any + fmt::Debug + Send + Sync {
+    /// Its line for people.
+    fn summary(&self) -> Option<&str>;
+
+    /// The templates of its credential, and where each stands.
+    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+        Vec::new()
+    }
+
+    /// What does not fit with the others.
+    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+        let _ = others;
+        Vec::new()
+    }
+}
+
+/// A kind of definition.
+pub trait Defined: Definition + Sized {
+    /// The kind.
+    const KIND: Kind;
+    /// The document as written.
+    type Doc: JsonSchema;
+
+    /// Checks a document by itself.
+    ///
+    /// # Errors
+    /// All complaints about it.
+    fn check(document: &Document) -> Result<Self, Vec<Problem>>;
+}
+
+/// A definition whose kind is not known beforehand.
+pub type AnyDefinition = Arc<dyn Definition>;
+
+/// A definition as what it is; none if it is of another kind.
+pub fn as_kind<T: Defined>(definition: &dyn Definition) -> Option<&T> {
+    let any: &dyn Any = definition;
+    any.downcast_ref()
+}
+
+/// The definitions among which one stands.
+pub trait Others {
+    /// One of them.
+    fn definition(&self, kind: Kind, name: &str) -> Option<&dyn Definition>;
+
+    /// The names of one kind.
+    fn names(&self, kind: Kind) -> Vec<&str>;
+}
+
+impl dyn Others + '_ {
+    /// One of them by its type.
+    ///
+    /// # Errors
+    /// If there is none of this name.
+    pub fn get<T: Defined>(&self, name: &str) -> Result<&T, Missing> {
+        let found = self.definition(T::KIND, name).and_then(as_kind);
+        found.ok_or_else(|| Missing::new(T::KIND.as_str(), name, self.names(T::KIND)))
+    }
+
+    /// That there is one of this name.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub fn must_have(&self, kind: Kind, name: &str) -> Result<(), Missing> {
+        match self.definition(kind, name) {
+            Some(_) => Ok(()),
+            None => Err(Missing::new(kind.as_str(), name, self.names(kind))),
+        }
+    }
+}
+
+/// Something is named that is not there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Missing {
+    /// What it would be.
+    pub what: &'static str,
+    /// Its name.
+    pub name: String,
+    /// One that is there and has nearly this name.
+    pub near: Option<String>,
+    /// What it is missing from.
+    pub of: Option<String>,
+}
+
+impl Missing {
+    /// One that is not among those that are known.
+    pub fn new<'a>(what: &'static str, name: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
+        Self { what, name: name.to_owned(), near: nearest(name, known).map(str::to_owned), of: None }
+    }
+
+    /// Says what it is missing from.
+    #[must_use]
+    pub fn of(self, what: impl Into<String>) -> Self {
+        Self { of: Some(what.into()), ..self }
+    }
+}
+
+impl fmt::Display for Missing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "there is no {} `{}`", self.what, self.name)?;
+        if let Some(near) = &self.near {
+            write!(f, " (did you mean `{near}`?)")?;
+        }
+        self.of.as_ref().map_or(Ok(()), |of| write!(f, " of {of}"))
+    }
+}
+
+impl std::error::Error for Missing {}
+
+/// What does not fit with the other definitions, and where it stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Misfit {
+    /// A JSON pointer.
+    pub pointer: String,
+    /// What it is.
+    pub wrong: Wrong,
+}
+
+/// Why a definition does not fit.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Wrong {
+    /// What it names is not there.
+    #[error(transparent)]
+    Missing(#[from] Missing),
+    /// What it gives does not fit where it goes.
+    #[error("{0}")]
+    Unfit(String),
+}
+
+impl Misfit {
+    /// At a place.
+    pub fn at(pointer: impl Into<String>, wrong: impl Into<Wrong>) -> Self {
+        Self { pointer: pointer.into(), wrong: wrong.into() }
+    }
+}
