@@ -65,8 +65,8 @@ export const jobs = (state?: string) =>
   taken(client.GET('/api/v1/jobs', { params: { query: { state, limit: 200 } } }));
 export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
-export const settle = (id: number, as: string) =>
-  taken(client.POST('/api/v1/jobs/{id}/settle', { params: { path: { id } }, body: { as } }));
+export const resolve = (id: number, as: 'done' | 'again' | 'failed') =>
+  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as } }));
 export const definitions = (kind: string) =>
   taken(client.GET('/api/v1/definitions/{kind}', { params: { path: { kind } } }));
 export const definition = (kind: string, name: string) =>

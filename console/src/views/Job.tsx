@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { type JobDetail, job as load, type PassageStep, settle } from '../api/client';
+import { type JobDetail, job as load, type PassageStep, resolve } from '../api/client';
 import { Button, Empty, Facts, Failed, Header, JobTag, Json, Lost, Panel, Tag, Time } from '../ui/parts';
 import { between, clock } from '../ui/time';
 import { useNow } from '../ui/useNow';
@@ -86,7 +86,7 @@ function Chain({ detail }: { detail: JobDetail }) {
 function SettleIt({ id }: { id: number }) {
   const queries = useQueryClient();
   const say = useMutation({
-    mutationFn: (as: string) => settle(id, as),
+    mutationFn: (as: 'done' | 'again' | 'failed') => resolve(id, as),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
   });
   return (
@@ -192,7 +192,7 @@ function Mark({ state }: { state: string }) {
           <path d="M11 7v4l3 2" stroke={look?.bar} strokeWidth="1.8" fill="none" />
         </>
       )}
-      {state === 'next' && (
+      {['next', 'not run'].includes(state) && (
         <circle cx="11" cy="11" r="6" fill="var(--panel)" stroke="var(--line)" strokeWidth="2" />
       )}
     </svg>
@@ -240,7 +240,7 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
         <span className="hidden md:block">
           <Tag>{step.kind}</Tag>
         </span>
-        <span className={clsx('min-w-0', step.state === 'next' && 'text-ink-3')}>
+        <span className={clsx('min-w-0', ['next', 'not run'].includes(step.state) && 'text-ink-3')}>
           {step.summary ?? step.id}
           <span className="mono block truncate text-ink-2">
             {step.id}

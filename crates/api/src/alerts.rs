@@ -129,3 +129,27 @@ pub struct UnreadableItem {
     /// The payload, cut at 64 KiB.
     pub payload: String,
 }
+
+/// Payloads that are to be read again.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RetryRequest {
+    /// Of this source.
+    pub source: String,
+    /// Those behind this handle; from the oldest on if left out.
+    #[serde(default)]
+    pub after: Option<i64>,
+}
+
+/// What became of payloads that were read again, 100 at most.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Retried {
+    /// How many could be read now.
+    pub read: u64,
+    /// The alerts that were taken of them; those that had come before do not count.
+    pub alerts: u64,
+    /// What still cannot be read, and why.
+    pub still: Vec<KeptItem>,
+    /// Where to go on; absent if there are no more.
+    pub next: Option<i64>,
+}

@@ -81,7 +81,7 @@ pub struct PassageStep {
     pub summary: Option<String>,
     /// For calls: the operation and the connection.
     pub does: String,
-    /// `next`, `running`, `done`, `failed`, `unsure`.
+    /// `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before.
     pub state: String,
     /// The tries.
     pub attempts: Vec<Attempt>,
@@ -109,10 +109,22 @@ pub struct Attempt {
 }
 
 /// What a person says of an unsure step.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Settle {
-    /// `done`, `again` or `failed`.
+pub struct Resolve {
+    /// What became of it.
     #[serde(rename = "as")]
-    pub verdict: String,
+    pub word: StepWord,
+}
+
+/// What became of an unsure step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum StepWord {
+    /// It was done; the job goes on behind it.
+    Done,
+    /// It was not done; it is done again.
+    Again,
+    /// The job ends there as failed.
+    Failed,
 }

@@ -15,12 +15,15 @@ pub mod watch;
 
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
-pub use alerts::{AlertDetail, AlertItem, KeptItem, Taken, TakenAlert, UnreadableItem, VerdictItem, VerdictMark};
+pub use alerts::{
+    AlertDetail, AlertItem, KeptItem, Retried, RetryRequest, Taken, TakenAlert, UnreadableItem, VerdictItem,
+    VerdictMark,
+};
 pub use definitions::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
     SecretItem, SecretValue, Use,
 };
-pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Settle};
+pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Resolve, StepWord};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,

@@ -375,6 +375,9 @@ pub struct RehearsalDifference {
 pub struct Draft {
     /// YAML.
     pub text: String,
+    /// The rule that an example belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<String>,
 }
 
 /// A function of expressions.

@@ -102,6 +102,11 @@ impl Client {
         response.json().await.map_err(|e| CliError::Unreachable(format!("the server's answer is not as expected: {e}")))
     }
 
+    /// Whether the server can work.
+    pub async fn is_ready(&self) -> Result<(), CliError> {
+        self.send(self.request(Method::GET, "/readyz").timeout(Duration::from_secs(5))).await.map(|_| ())
+    }
+
     /// GET.
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, CliError> {
         let given: Vec<String> =

@@ -14,6 +14,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0002_settling", sql: include_str!("../migrations/0002_settling.sql") }),
             Box::new(Step { name: "0003_firm_ground", sql: include_str!("../migrations/0003_firm_ground.sql") }),
             Box::new(Step { name: "0004_days", sql: include_str!("../migrations/0004_days.sql") }),
+            Box::new(Step { name: "0005_read_again", sql: include_str!("../migrations/0005_read_again.sql") }),
         ]
     }
 }

@@ -208,7 +208,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/jobs/{id}/settle": {
+    "/api/v1/jobs/{id}/resolve": {
         parameters: {
             query?: never;
             header?: never;
@@ -218,7 +218,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Says what became of the step that left a job unsure; the job goes on from there. */
-        post: operations["settleJob"];
+        post: operations["resolveJob"];
         delete?: never;
         options?: never;
         head?: never;
@@ -536,6 +536,27 @@ export interface paths {
         get: operations["listUnreadable"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unreadable/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reads payloads of a source again that could not be read before, by its lines as they are published
+         *     now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice
+         *     takes nothing twice.
+         */
+        post: operations["retryUnreadable"];
         delete?: never;
         options?: never;
         head?: never;
@@ -996,6 +1017,8 @@ export interface components {
         Draft: {
             /** @description YAML. */
             text: string;
+            /** @description The rule that an example belongs to. */
+            rule?: string | null;
         };
         /** @description A complaint about a place in a file. */
         FileProblem: {
@@ -1629,7 +1652,7 @@ export interface components {
             summary?: string | null;
             /** @description For calls: the operation and the connection. */
             does: string;
-            /** @description `next`, `running`, `done`, `failed`, `unsure`. */
+            /** @description `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before. */
             state: string;
             /** @description The tries. */
             attempts: components["schemas"]["Attempt"][];
@@ -1934,6 +1957,41 @@ export interface components {
              */
             job?: number | null;
         };
+        /** @description What a person says of an unsure step. */
+        Resolve: {
+            /** @description What became of it. */
+            as: components["schemas"]["StepWord"];
+        };
+        /** @description What became of payloads that were read again, 100 at most. */
+        Retried: {
+            /**
+             * Format: int64
+             * @description How many could be read now.
+             */
+            read: number;
+            /**
+             * Format: int64
+             * @description The alerts that were taken of them; those that had come before do not count.
+             */
+            alerts: number;
+            /** @description What still cannot be read, and why. */
+            still: components["schemas"]["KeptItem"][];
+            /**
+             * Format: int64
+             * @description Where to go on; absent if there are no more.
+             */
+            next?: number | null;
+        };
+        /** @description Payloads that are to be read again. */
+        RetryRequest: {
+            /** @description Of this source. */
+            source: string;
+            /**
+             * Format: int64
+             * @description Those behind this handle; from the oldest on if left out.
+             */
+            after?: number | null;
+        };
         /**
          * @description What a token allows; each role includes those before it.
          * @enum {string}
@@ -1968,16 +2026,16 @@ export interface components {
              */
             allowed?: string[] | null;
         };
-        /** @description What a person says of an unsure step. */
-        Settle: {
-            /** @description `done`, `again` or `failed`. */
-            as: string;
-        };
         /** @description Signing in to the console with a token. */
         SignIn: {
             /** @description The token. */
             token: string;
         };
+        /**
+         * @description What became of an unsure step.
+         * @enum {string}
+         */
+        StepWord: "done" | "again" | "failed";
         /** @description What the database holds. Rows are the database's own estimate. */
         Storage: {
             /**
@@ -3296,7 +3354,7 @@ export interface operations {
             };
         };
     };
-    settleJob: {
+    resolveJob: {
         parameters: {
             query?: never;
             header?: never;
@@ -3307,7 +3365,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Settle"];
+                "application/json": components["schemas"]["Resolve"];
             };
         };
         responses: {
@@ -4792,6 +4850,96 @@ export interface operations {
                 };
             };
             /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retryUnreadable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetryRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retried"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             503: {
                 headers: {
                     [name: string]: unknown;

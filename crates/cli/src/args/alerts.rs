@@ -74,6 +74,9 @@ pub enum AlertCommand {
         /// With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none
         #[arg(long)]
         verdict: Option<String>,
+        /// Wait until there is one, for a minute at most
+        #[arg(long)]
+        wait: bool,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]

@@ -10,6 +10,9 @@ pub enum JobCommand {
         /// States, separated by commas
         #[arg(long)]
         state: Option<String>,
+        /// With this effect: confirmed, unconfirmed or "not checked"
+        #[arg(long)]
+        effect: Option<String>,
         /// Of this runbook
         #[arg(long)]
         runbook: Option<String>,
@@ -32,20 +35,20 @@ pub enum JobCommand {
     Follow(ById),
     /// Say what became of the step that left a job unsure
     #[command(after_help = "Example:
-  arvok job settle 12 --as done        it was done; go on behind it")]
-    Settle {
+  arvok job resolve 12 --as done       it was done; go on behind it")]
+    Resolve {
         /// Its number
         id: i64,
         /// What became of the step
         #[arg(long = "as", value_name = "WHAT")]
-        verdict: Settlement,
+        word: Became,
         #[command(flatten)]
         server: Server,
     },
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub enum Settlement {
+pub enum Became {
     /// It was done; go on behind it
     Done,
     /// It was not done; do it again

@@ -7,8 +7,8 @@ mod rules;
 
 pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
-pub use jobs::{JobCommand, Settlement};
-pub use rules::{Against, Named, ProposalCommand, RuleCommand};
+pub use jobs::{Became, JobCommand};
+pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
 
 use crate::error::EXIT_CODES;
 use clap::{Args as ClapArgs, Parser, Subcommand};
@@ -152,7 +152,7 @@ Examples:
     Runbook(Named),
     /// Sources: where alerts come from
     #[command(subcommand)]
-    Source(Named),
+    Source(SourceCommand),
     /// Connections: outside systems that are acted on
     #[command(subcommand)]
     Connection(Named),
@@ -172,13 +172,22 @@ Examples:
     #[command(subcommand)]
     Token(TokenCommand),
     /// Remember a server and a token for this user
-    #[command(after_help = "The token is read from standard input, so that it does not stand in the shell's history.
+    #[command(
+        after_help = "The token is read from a file or from standard input, so that it does not stand in the shell's
+history.
 
 Example:
-  arvok login http://127.0.0.1:8470 < arvok-data/admin.token")]
+  arvok login http://127.0.0.1:8470 --token-file arvok-data/admin.token --wait"
+    )]
     Login {
         /// The server's address
         address: String,
+        /// The file that holds the token; standard input if left out
+        #[arg(long, value_name = "FILE")]
+        token_file: Option<PathBuf>,
+        /// Wait until the server is ready and the file is there, for a minute at most
+        #[arg(long)]
+        wait: bool,
     },
     /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {

@@ -92,7 +92,7 @@ Examples:
     },
     /// Write an example for a rule's file from what really happened
     #[command(after_help = "Example:
-  arvok rule example --from-alert 41 >> rules/disks.yaml")]
+  arvok rule example --from-alert 41 --into rules/disks.yaml")]
     Example {
         /// The alert's number
         #[arg(long, value_name = "ID")]
@@ -100,6 +100,9 @@ Examples:
         /// The rule; the first that matches the alert if left out
         #[arg(long)]
         rule: Option<String>,
+        /// The file of the rule, to which the example is added
+        #[arg(long, value_name = "FILE")]
+        into: Option<PathBuf>,
         #[command(flatten)]
         server: Server,
     },
@@ -161,6 +164,25 @@ pub enum ProposalCommand {
         note: String,
         #[command(flatten)]
         server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum SourceCommand {
+    #[command(flatten)]
+    Named(Named),
+    /// Read again what could not be read, by the lines as they are published now
+    #[command(after_help = "What can be read now is taken as if it came now. Asking twice takes nothing twice.
+
+Example:
+  arvok source retry pier-probes")]
+    Retry {
+        /// The source
+        name: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
     },
 }
 

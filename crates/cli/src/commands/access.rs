@@ -3,12 +3,17 @@
 use crate::{
     args::{SecretCommand, TokenCommand},
     client::{Client, percent},
-    error::CliError,
+    error::{CliError, file as fault},
     show::{self, Table},
 };
 use arvok_api::{NewToken, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
 use reqwest::Method;
-use std::io::Read;
+use std::{
+    fs,
+    io::Read,
+    path::Path,
+    time::{Duration, Instant},
+};
 
 const NOTHING: Option<&()> = None;
 
@@ -51,6 +56,24 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
     Ok(())
 }
 
+/// Waits until the server is ready, and has written the token if that is in a file.
+async fn until_ready(client: &Client, token_file: Option<&Path>) -> Result<(), CliError> {
+    let begun = Instant::now();
+    loop {
+        let there = token_file.is_none_or(Path::is_file);
+        let ready = client.is_ready().await;
+        match ready {
+            Ok(()) if there => return Ok(()),
+            Err(e) if begun.elapsed() > PATIENCE => return Err(e),
+            Ok(()) if begun.elapsed() > PATIENCE => {
+                let file = token_file.unwrap_or(Path::new("")).display();
+                return Err(CliError::Here(format!("the server is ready, but {file} is not there")));
+            }
+            _ => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
 pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     match command {
         TokenCommand::Make { name, role, server, output } => {
@@ -82,8 +105,18 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     Ok(())
 }
 
-pub async fn login(address: String) -> Result<(), CliError> {
-    let client = Client::new(address, Some(from_input()?))?;
+/// How long `--wait` waits.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+pub async fn login(address: String, token_file: Option<&Path>, wait: bool) -> Result<(), CliError> {
+    if wait {
+        until_ready(&Client::new(address.clone(), None)?, token_file).await?;
+    }
+    let token = match token_file {
+        Some(path) => fs::read_to_string(path).map_err(|e| fault(path, e))?.trim().to_owned(),
+        None => from_input()?,
+    };
+    let client = Client::new(address, Some(token))?;
     let who: Who = client.get("/api/v1/me", &[]).await?;
     let file = client.remember()?;
     show::out(&format!(

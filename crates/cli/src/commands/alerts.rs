@@ -9,7 +9,10 @@ use crate::{
 };
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, AlertWhy, Page, Taken};
 use serde_json::{Map, Value, json};
-use std::io::Read;
+use std::{
+    io::Read,
+    time::{Duration, Instant},
+};
 
 /// A body in the normal form, whatever the source expects from its own sender.
 const NORMAL: &str = "application/vnd.arvok.alert+json";
@@ -85,9 +88,12 @@ fn from_flags(send: &Send) -> Result<Value, CliError> {
     Ok(alert)
 }
 
+/// How long `--wait` waits.
+const PATIENCE: Duration = Duration::from_secs(60);
+
 pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
     match command {
-        AlertCommand::List { source, kind, severity, state, resource, rule, verdict, paging, server, output } => {
+        AlertCommand::List { source, kind, severity, state, resource, rule, verdict, wait, paging, server, output } => {
             let query = [
                 ("source", source),
                 ("kind", kind),
@@ -99,7 +105,15 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
                 ("limit", Some(paging.limit.to_string())),
                 ("after", paging.after.map(|a| a.to_string())),
             ];
-            let page: Page<AlertItem> = Client::of(&server)?.get("/api/v1/alerts", &query).await?;
+            let client = Client::of(&server)?;
+            let begun = Instant::now();
+            let page: Page<AlertItem> = loop {
+                let page: Page<AlertItem> = client.get("/api/v1/alerts", &query).await?;
+                if !(wait && page.items.is_empty() && begun.elapsed() < PATIENCE) {
+                    break page;
+                }
+                tokio::time::sleep(Duration::from_millis(200)).await;
+            };
             if output.json { show::json(&page) } else { shown(&show::alerts(&page)) }
         }
         AlertCommand::Why(by) => {

@@ -1,14 +1,14 @@
 //! `arvok check`, `arvok publish`, `arvok schema`, and the lists of what is published.
 
 use crate::{
-    args::{Named, Output, Server},
+    args::{Named, Output, Server, SourceCommand},
     client::{Client, percent},
     error::{CliError, file},
     show,
 };
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileProblem, FileText, Page, Plan, PublishRequest,
-    UnreadableItem,
+    Retried, RetryRequest, UnreadableItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -86,18 +86,16 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
             let examples = checked.entries.iter().map(|e| e.of::<Rule>().map_or(0, |rule| rule.examples.len()));
             let played = match examples.sum::<usize>() {
                 0 => String::new(),
-                n => format!("; {} hold", count(n, "example")),
+                1 => "; 1 example holds".to_owned(),
+                n => format!("; {n} examples hold"),
             };
-            let (definitions, files) = (count(checked.entries.len(), "definition"), count(files.len(), "file"));
+            let (definitions, files) =
+                (show::count(checked.entries.len(), "definition"), show::count(files.len(), "file"));
             show::out(&format!("{definitions} in {files} are good{played}"));
         }
         return Ok(());
     }
     Err(CliError::No)
-}
-
-fn count(n: usize, what: &str) -> String {
-    if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
 }
 
 fn warn(warnings: &[Problem]) {
@@ -111,7 +109,7 @@ fn complain(problems: &[Problem]) {
         show::say(&problem.to_string());
     }
     if !problems.is_empty() {
-        show::say(&count(problems.len(), "complaint"));
+        show::say(&show::count(problems.len(), "complaint"));
     }
 }
 
@@ -203,6 +201,32 @@ pub fn schema(kind: &str) -> Result<(), CliError> {
     show::json(&catalog::schema(kind))
 }
 
+pub async fn source(command: SourceCommand) -> Result<(), CliError> {
+    let (name, server, output) = match command {
+        SourceCommand::Named(command) => return named("source", command).await,
+        SourceCommand::Retry { name, server, output } => (name, server, output),
+    };
+    let client = Client::of(&server)?;
+    let mut all = Retried::default();
+    let mut after = None;
+    loop {
+        let request = RetryRequest { source: name.clone(), after };
+        let page: Retried = client.post("/api/v1/unreadable/retry", &request).await?;
+        all.read += page.read;
+        all.alerts += page.alerts;
+        all.still.extend(page.still);
+        after = page.next;
+        if after.is_none() {
+            break;
+        }
+    }
+    if output.json {
+        return show::json(&all);
+    }
+    show::out(&show::retried(&all));
+    Ok(())
+}
+
 pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
     match command {
         Named::List { server, output } => {
@@ -224,7 +248,7 @@ pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
             if kind == "source" {
                 let query = [("source", Some(name)), ("limit", Some("10".to_owned()))];
                 let page: Page<UnreadableItem> = client.get("/api/v1/unreadable", &query).await?;
-                show::out(&format!("\nNewest payloads that could not be read\n{}", show::unreadable(&page)));
+                show::out(&format!("\n{}", show::unreadable(&page)));
             }
         }
     }

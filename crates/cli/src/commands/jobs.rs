@@ -1,22 +1,23 @@
 //! `arvok job`.
 
 use crate::{
-    args::{JobCommand, Settlement},
+    args::{Became, JobCommand},
     client::Client,
     error::CliError,
     events::Events,
     show,
 };
-use arvok_api::{Change, JobDetail, JobItem, Page, Settle};
+use arvok_api::{Change, JobDetail, JobItem, Page, Resolve, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
-        JobCommand::List { state, runbook, rule, target, paging, server, output } => {
+        JobCommand::List { state, effect, runbook, rule, target, paging, server, output } => {
             let query = [
                 ("state", state),
+                ("effect", effect),
                 ("runbook", runbook),
                 ("rule", rule),
                 ("target", target),
@@ -37,14 +38,14 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             show::out(&show::job(&detail));
         }
         JobCommand::Follow(one) => return follow(&Client::of(&one.server)?, one.id, one.output.json).await,
-        JobCommand::Settle { id, verdict, server } => {
-            let word = match verdict {
-                Settlement::Done => "done",
-                Settlement::Again => "again",
-                Settlement::Failed => "failed",
+        JobCommand::Resolve { id, word, server } => {
+            let word = match word {
+                Became::Done => StepWord::Done,
+                Became::Again => StepWord::Again,
+                Became::Failed => StepWord::Failed,
             };
-            let body = Settle { verdict: word.into() };
-            Client::of(&server)?.change(Method::POST, &format!("/api/v1/jobs/{id}/settle"), Some(&body)).await?;
+            let path = format!("/api/v1/jobs/{id}/resolve");
+            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word })).await?;
             show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
         }
     }
@@ -82,7 +83,8 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
 
 fn progress(detail: &JobDetail) -> Vec<String> {
     let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
-    for (i, step) in detail.passage.iter().enumerate().filter(|(_, s)| s.state != "next") {
+    for (i, step) in detail.passage.iter().enumerate().filter(|(_, s)| !["next", "not run"].contains(&s.state.as_str()))
+    {
         let line = show::step_line(i + 1, step);
         // How long a step has been running changes all the time; it is shown once it has ended.
         let line = if step.state == "running" {

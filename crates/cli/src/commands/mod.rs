@@ -36,14 +36,14 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Rule(command) => rules::rule(command).await,
         Command::Proposal(command) => proposals::proposal(command).await,
         Command::Runbook(command) => definitions::named("runbook", command).await,
-        Command::Source(command) => definitions::named("source", command).await,
+        Command::Source(command) => definitions::source(command).await,
         Command::Connection(command) => definitions::named("connection", command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
         Command::Node(command) => nodes::node(command).await,
         Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,
-        Command::Login { address } => access::login(address).await,
+        Command::Login { address, token_file, wait } => access::login(address, token_file.as_deref(), wait).await,
         Command::Schema { kind } => definitions::schema(&kind),
         Command::Completions { shell } => {
             let mut script = Vec::new();

@@ -12,6 +12,7 @@ use arvok_api::{
 };
 use arvok_core::{
     Alert, Catalog, Problem,
+    document::parse_file,
     rehearse::{Rehearsal, written_alert},
     rule::{NotOne, Rule, only_rule},
 };
@@ -51,10 +52,16 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             let page: Page<VersionItem> = Client::of(&server)?.get(&path, &[]).await?;
             printed(&output, &page, || show::versions(&page))
         }
-        RuleCommand::Example { from_alert, rule, server } => {
+        RuleCommand::Example { from_alert, rule, into, server } => {
             let path = format!("/api/v1/alerts/{from_alert}/example");
             let draft: Draft = Client::of(&server)?.get(&path, &[("rule", rule)]).await?;
-            show::out(&draft.text);
+            match into {
+                None => show::out(&draft.text),
+                Some(path) => {
+                    add_example(&path, &draft)?;
+                    show::say(&format!("arvok: added to {}; `arvok check` plays it", path.display()));
+                }
+            }
             Ok(())
         }
         RuleCommand::Draft { from_alert, server } => {
@@ -63,6 +70,37 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             Ok(())
         }
     }
+}
+
+/// Adds an example to the file of its rule, behind those that it has.
+fn add_example(path: &Path, draft: &Draft) -> Result<(), CliError> {
+    let text = std::fs::read_to_string(path).map_err(|e| fault(path, e))?;
+    let more = with_example(&path.display().to_string(), &text, draft).map_err(|e| fault(path, e))?;
+    std::fs::write(path, more).map_err(|e| fault(path, e))
+}
+
+/// The file's text with one more example of a rule.
+fn with_example(file: &str, text: &str, draft: &Draft) -> Result<String, String> {
+    let documents = parse_file(file, text).map_err(|p| p.to_string())?;
+    let rule = documents.iter().find(|d| d.kind == "rule" && Some(&d.name) == draft.rule.as_ref());
+    let rule = rule.ok_or_else(|| format!("holds no rule `{}`", draft.rule.as_deref().unwrap_or_default()))?;
+    let begins = text.find(&rule.text).ok_or("the rule's text cannot be found")?;
+    let (before, after) = (&text[..begins], &text[begins + rule.text.len()..]);
+    let lines: Vec<&str> = rule.text.lines().collect();
+    let item = draft.text.lines().skip_while(|l| !l.starts_with("examples:")).skip(1);
+    let at = match lines.iter().position(|l| l.starts_with("examples:")) {
+        None => lines.len(),
+        Some(at) if lines[at].trim_end() == "examples:" => {
+            let inside = |l: &&str| l.starts_with([' ', '-', '#']) || l.trim().is_empty();
+            at + 1 + lines[at + 1..].iter().take_while(|l| inside(l)).count()
+        }
+        Some(_) => return Err("the rule's `examples` stand on one line; write them as a list of lines first".into()),
+    };
+    let new = (!lines.iter().any(|l| l.starts_with("examples:"))).then_some("examples:");
+    let kept = lines[..at].iter().copied();
+    let whole: Vec<&str> = kept.chain(new).chain(item).chain(lines[at..].iter().copied()).collect();
+    let whole = format!("{before}{}\n{after}", whole.join("\n"));
+    parse_file(file, &whole).map(|_| whole).map_err(|p| p.to_string())
 }
 
 fn printed<T: serde::Serialize>(output: &Output, value: &T, text: impl Fn() -> String) -> Result<(), CliError> {
@@ -201,5 +239,41 @@ fn progress_over() {
     let mut err = std::io::stderr();
     if err.is_terminal() {
         let _ = write!(err, "\r{:40}\r", "");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn examples_are_added_one_after_the_other_whatever_else_the_file_holds() {
+        let file = "# disks\nrule: disks\ndispatch: { runbook: grow }\n---\nrule: other\ndispatch: { runbook: grow }\n";
+        let example = |at: &str| Draft {
+            text: format!("# For rule disks.\nexamples:\n  - given:\n      - {{ at: {at} }}\n    expect: []\n"),
+            rule: Some("disks".into()),
+        };
+        let once = with_example("f.yaml", file, &example("0s")).expect("is added");
+        let twice = with_example("f.yaml", &once, &example("1s")).expect("is added");
+        insta::assert_snapshot!(twice, @r#"
+        # disks
+        rule: disks
+        dispatch: { runbook: grow }
+        examples:
+          - given:
+              - { at: 0s }
+            expect: []
+          - given:
+              - { at: 1s }
+            expect: []
+        ---
+        rule: other
+        dispatch: { runbook: grow }
+        "#);
+        let flow = file.replace("grow }\n---", "grow }\nexamples: []\n---");
+        let wrong = with_example("f.yaml", &flow, &example("0s")).expect_err("refused");
+        assert!(wrong.contains("stand on one line"), "{wrong}");
+        let wrong = with_example("f.yaml", "rule: a\n", &example("0s")).expect_err("refused");
+        assert_eq!(wrong, "holds no rule `disks`");
     }
 }

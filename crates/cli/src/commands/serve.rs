@@ -28,7 +28,12 @@ pub async fn serve(config: Option<&Path>) -> Result<(), CliError> {
     if let Some(file) = &running.first_token {
         eprintln!("arvok: the first token (role admin) is in {}", file.display());
     }
-    eprintln!("arvok: listening on http://{}", running.address);
+    eprintln!("arvok: ready, listening on http://{}", running.address);
+    if let Some(file) = &running.first_token {
+        let (address, file) = (running.address, file.display());
+        eprintln!("arvok: now sign in with `arvok login http://{address} --token-file {file}`,");
+        eprintln!("arvok: and in a browser at http://{address} with the same token");
+    }
     until_stopped().await?;
     eprintln!("arvok: stopping");
     running.stop().await;

@@ -1,7 +1,7 @@
 //! Definitions and publishing.
 
-use super::{Table, ago, exact, jobs, when};
-use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, UnreadableItem};
+use super::{Table, ago, count, exact, jobs, when};
+use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Retried, UnreadableItem};
 use similar::{ChangeTag, TextDiff};
 
 /// The cells of one row between name and summary.
@@ -58,13 +58,31 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
     lines.join("\n")
 }
 
-/// Payloads that could not be read.
+/// Payloads that could not be read, whole and each with its reason.
 pub fn unreadable(page: &Page<UnreadableItem>) -> String {
-    let mut table = Table::new(&["unreadable", "received", "reason", "payload"]);
-    for u in &page.items {
-        table.row([u.id.to_string(), when(u.received), u.reason.clone(), u.payload.clone()]);
+    if page.items.is_empty() {
+        return "Every payload could be read.".to_owned();
     }
-    table.text("Every payload could be read.")
+    let mut lines = vec!["Newest payloads that could not be read".to_owned()];
+    for u in &page.items {
+        lines.push(format!("\n  {}  received {}: {}", u.id, exact(u.received), u.reason));
+        lines.extend(u.payload.lines().map(|l| format!("      {l}")));
+    }
+    lines.push("\nWhen the source reads them, `arvok source retry` takes them.".to_owned());
+    lines.join("\n")
+}
+
+/// What became of payloads that were read again.
+pub fn retried(r: &Retried) -> String {
+    let (read, alerts) = (count(r.read as usize, "payload"), count(r.alerts as usize, "alert"));
+    let mut lines = vec![match (r.read, r.still.len()) {
+        (0, 0) => "There is nothing that could not be read.".to_owned(),
+        (0, still) => format!("None of {} can be read yet:", count(still, "payload")),
+        (_, 0) => format!("Read {read}: {alerts} taken."),
+        (_, still) => format!("Read {read}: {alerts} taken. {} cannot be read yet:", count(still, "payload")),
+    }];
+    lines.extend(r.still.iter().map(|s| format!("  {}  {}", s.id, s.reason)));
+    lines.join("\n")
 }
 
 /// What publishing would change.

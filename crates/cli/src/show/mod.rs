@@ -12,7 +12,7 @@ mod time;
 mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
-pub use definitions::{changes, definition, definitions, unreadable};
+pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use jobs::{effect, job, jobs, step_line};
 pub use nodes::nodes;
 pub use proposals::{proposal, proposals};
@@ -64,6 +64,11 @@ fn with_next<T>(text: String, page: &Page<T>) -> String {
         Some(next) => format!("{text}\nThere are more: --after {next}"),
         None => text,
     }
+}
+
+/// So many of something.
+pub fn count(n: usize, what: &str) -> String {
+    if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
 }
 
 #[cfg(test)]

@@ -16,7 +16,7 @@ fn each_role_may_do_its_part_and_no_more() {
     let publish = json!({"files": [], "dry_run": true});
     let tries = [
         (Method::GET, "/api/v1/alerts", None),
-        (Method::POST, "/api/v1/jobs/1/settle", Some(json!({"as": "done"}))),
+        (Method::POST, "/api/v1/jobs/1/resolve", Some(json!({"as": "done"}))),
         (Method::POST, "/api/v1/publish", Some(publish)),
         (Method::GET, "/api/v1/tokens", None),
         (Method::PUT, "/api/v1/secrets/x", Some(json!({"value": "y"}))),
@@ -31,7 +31,7 @@ fn each_role_may_do_its_part_and_no_more() {
         .collect();
     insta::assert_snapshot!(table.join("\n"), @"
     GET /api/v1/alerts [200, 200, 200]
-    POST /api/v1/jobs/1/settle [403, 404, 404]
+    POST /api/v1/jobs/1/resolve [403, 404, 404]
     POST /api/v1/publish [403, 403, 200]
     GET /api/v1/tokens [403, 403, 403]
     PUT /api/v1/secrets/x [403, 403, 403]

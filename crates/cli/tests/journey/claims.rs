@@ -72,7 +72,7 @@ fn a_frozen_node_can_record_nothing_when_it_thaws() {
     let job = other.job_in(1, &["unsure"]);
     stage.signal(Signal::SIGCONT);
     until("the claim to be lost", || stage.log().contains("another claim has taken the job over").then_some(()));
-    let (status, settled) = other.call(Method::POST, "/api/v1/jobs/1/settle", Some(&json!({"as": "done"})));
+    let (status, settled) = other.call(Method::POST, "/api/v1/jobs/1/resolve", Some(&json!({"as": "done"})));
     assert!(status < 300, "{settled}");
     other.job_in(1, &["succeeded"]);
     assert_eq!(peer.told().len(), 1, "{job:#}");
@@ -91,7 +91,7 @@ fn a_death_while_a_doubt_is_resolved_leaves_the_doubt() {
     let sql = "UPDATE job SET state = 'running', claim = nextval('claim_number'), lease_until = now() WHERE id = 1";
     stage.records().run(sql);
     stage.job_in(1, &["unsure"]);
-    let said = stage.arvok(&["job", "settle", "1", "--as", "done"]);
+    let said = stage.arvok(&["job", "resolve", "1", "--as", "done"]);
     assert_eq!(said.code, 0, "{}", said.all());
     stage.job_in(1, &["succeeded"]);
     assert_eq!(peer.told().len(), 1);

@@ -1,34 +1,163 @@
-//! The README's own first rule must do what the README says.
+//! The README and the guide, followed word for word: each block of commands is run as it stands, in
+//! order, and prints what the page says. Only the ports are others, since tests take free ones, and
+//! what goes on for ever is started beside the rest.
 
-use crate::kit::{Stage, folder};
+use crate::kit::{ARVOK, database, folder};
+use arvok_store::cluster::{Tethered, spawn_tethered};
+use std::{
+    fs,
+    net::TcpListener,
+    path::PathBuf,
+    process::{Command, Stdio},
+};
 
 const README: &str = include_str!("../../../../README.md");
+const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
+
+/// Somebody who reads a page and does what it says.
+struct Reader {
+    folder: PathBuf,
+    ports: Vec<(&'static str, u16)>,
+    database: String,
+    /// What runs beside the commands; the service first, so that it can be started again.
+    beside: Vec<(String, Tethered)>,
+    printed: String,
+}
+
+impl Reader {
+    fn new(name: &str) -> Self {
+        let folder = folder(name);
+        let repository = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let repository = repository.canonicalize().expect("the repository");
+        std::os::unix::fs::symlink(repository.join("demo"), folder.join("demo")).expect("a link");
+        let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let ports = ["8470", "7401", "7402"].map(|written| (written, free())).to_vec();
+        Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }
+    }
+
+    fn own_ports(&self, text: &str) -> String {
+        let own = |text: String, (written, port): &(&str, u16)| {
+            text.replace(&format!("127.0.0.1:{written}"), &format!("127.0.0.1:{port}"))
+        };
+        self.ports.iter().fold(text.to_owned(), own)
+    }
+
+    fn command(&self, program: &str) -> Command {
+        let mut command = Command::new(program);
+        let bin = PathBuf::from(ARVOK).parent().expect("a folder").display().to_string();
+        let port = |written: &str| self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
+        command
+            .current_dir(&self.folder)
+            .env("PATH", format!("{bin}:{}", std::env::var("PATH").unwrap_or_default()))
+            .env("HOME", &self.folder)
+            .env("ARVOK_LOG", "warn")
+            .env("ARVOK_DATABASE", &self.database)
+            .env("ARVOK_DATABASE_CONNECTIONS", "8")
+            .env("ARVOK_LISTEN", format!("127.0.0.1:{}", port("8470")))
+            .env_remove("XDG_CONFIG_HOME")
+            .env_remove("ARVOK_SERVER")
+            .env_remove("ARVOK_TOKEN");
+        command
+    }
+
+    /// Starts what goes on for ever.
+    fn start(&mut self, line: &str) {
+        let mut words: Vec<String> = line.trim_end_matches('&').split_whitespace().map(|w| self.own_ports(w)).collect();
+        if let [_, standin, which, ..] = words.as_slice()
+            && standin == "standin"
+        {
+            let written = if which == "yard" { "7401" } else { "7402" };
+            let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
+            words.extend(["--port".to_owned(), port.to_string()]);
+        }
+        let mut command = self.command(ARVOK);
+        command.args(&words[1..]);
+        let running = spawn_tethered(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
+        self.beside.push((line.to_owned(), running));
+    }
+
+    /// Does what a block says; what it prints is kept for what the page says about it.
+    fn run(&mut self, block: &str) {
+        let beside = |l: &&str| l.starts_with("arvok standin ") || l.ends_with('&');
+        let lines: Vec<&str> = block.lines().filter(|l| !l.starts_with("make ") && !l.starts_with("export ")).collect();
+        for line in lines.iter().filter(|l| beside(l)) {
+            self.start(line);
+        }
+        let script: Vec<&str> = lines.into_iter().filter(|l| !beside(l)).collect();
+        if script.is_empty() {
+            return;
+        }
+        let script = self.own_ports(&script.join("\n"));
+        let said = self.command("bash").args(["-euo", "pipefail", "-c", &script]).output().expect("bash");
+        let (out, err) = (String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
+        assert!(said.status.success(), "{script}\n{out}\n{err}");
+        self.printed = out.into_owned();
+    }
+
+    /// Settings of the service, which is then started again.
+    fn set(&mut self, settings: &str) {
+        fs::write(self.folder.join("arvok.toml"), self.own_ports(settings)).expect("writes");
+        let at = self.beside.iter().position(|(line, _)| line.starts_with("arvok serve")).expect("a service");
+        let (line, running) = self.beside.remove(at);
+        drop(running);
+        self.start(&line);
+        let port = self.ports[0].1;
+        self.run(&format!("arvok login http://127.0.0.1:{port} --token-file arvok-data/admin.token --wait"));
+    }
+
+    /// The lines of a page stand, in their order, among what was printed; `...` is anything.
+    fn compare(&self, wanted: &str) {
+        let mut printed = self.printed.lines();
+        for line in wanted.lines().filter(|l| l.trim() != "...") {
+            let pieces: Vec<&str> = line.split("...").map(str::trim).collect();
+            let fits = |l: &str| {
+                let words = |t: &str| t.split_whitespace().collect::<Vec<_>>().join(" ");
+                let (l, mut from) = (words(l), 0);
+                pieces.iter().map(|p| words(p)).all(|p| match l[from..].find(&p) {
+                    Some(n) => {
+                        from += n + p.len();
+                        true
+                    }
+                    None => false,
+                })
+            };
+            assert!(
+                printed.any(fits),
+                "the page says that this is printed:\n{line}\nand what is printed is\n{}",
+                self.printed
+            );
+        }
+    }
+
+    /// Follows a page from one place to another.
+    fn follow(&mut self, page: &str) {
+        for block in page.split("```").skip(1).step_by(2) {
+            let (language, text) = block.split_once('\n').unwrap_or((block, ""));
+            match language {
+                "sh" => self.run(text),
+                "yaml" => fs::write(self.folder.join("first.yaml"), text).expect("writes"),
+                "toml" => self.set(text),
+                "text" => self.compare(text),
+                other => panic!("nobody knows what to do with a block of {other}"),
+            }
+        }
+    }
+}
 
 #[test]
-fn the_first_rule_of_the_readme_watches_and_then_acts() {
-    let stage = Stage::bare();
-    let yaml = README.split("```yaml\n").nth(1).and_then(|r| r.split("```").next()).expect("the file of the README");
-    let file = folder("readme").join("first.yaml");
-    std::fs::write(&file, yaml).expect("writes");
-    let path = file.to_str().expect("a path");
-    assert_eq!(stage.arvok(&["check", path]).code, 0);
-    assert_eq!(
-        stage
-            .arvok_with(&["secret", "set", "yard-scripts", "--for", "source/yard-scripts"], &[], "a-long-secret\n")
-            .code,
-        0
+fn the_readme_does_what_it_says() {
+    let section = README.split("## A first rule of your own").nth(1).and_then(|r| r.split("\n## ").next()).expect("it");
+    let mut reader = Reader::new("readme");
+    reader.follow(section);
+    reader.run(
+        "sed -i 's/^rule: disk-filling/&\\nstance: act/' first.yaml
+arvok publish first.yaml --yes
+arvok send yard-scripts --kind disk.usage --resource vm/quill-booking-db-2 --severity major --value 91
+arvok job follow 1",
     );
-    assert_eq!(stage.arvok(&["publish", path, "--yes"]).code, 0);
-    let line = README.lines().find_map(|l| l.strip_prefix("arvok send ")).expect("the line that sends");
-    let words: Vec<&str> = std::iter::once("send").chain(line.split_whitespace()).collect();
-    assert_eq!(stage.arvok(&words).code, 0);
-    assert!(stage.arvok(&["alert", "show", "1"]).out.contains("disk-filling (version 1): watched"));
+}
 
-    std::fs::write(&file, yaml.replace("rule: disk-filling\n", "rule: disk-filling\nstance: act\n")).expect("writes");
-    assert_eq!(stage.arvok(&["publish", path, "--yes"]).code, 0);
-    let another: Vec<&str> =
-        words.iter().map(|w| if w.starts_with("vm/") { "vm/quill-booking-db-2" } else { w }).collect();
-    assert_eq!(stage.arvok(&another).code, 0);
-    let followed = stage.arvok(&["job", "follow", "1"]);
-    assert_eq!(followed.code, 0, "{}", followed.all());
+#[test]
+fn the_guide_does_what_it_says() {
+    Reader::new("guide").follow(GUIDE);
 }

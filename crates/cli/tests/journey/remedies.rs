@@ -68,12 +68,12 @@ fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks(
     assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("must not be done twice")), "{job:#}");
     assert!(stage.get("/api/v1/watch")["needs_you"].as_array().is_some_and(|n| n.len() == 1));
 
-    let said = stage.arvok(&["job", "settle", "1", "--as", "done"]);
+    let said = stage.arvok(&["job", "resolve", "1", "--as", "done"]);
     assert_eq!(said.code, 0, "{}", said.all());
     // The output of a step that only a person vouches for is not known, and what needs it says so.
     let job = stage.job_in(1, &["failed"]);
     assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("steps.grow.size_gib")), "{job:#}");
-    let said = stage.arvok(&["job", "settle", "1", "--as", "failed"]);
+    let said = stage.arvok(&["job", "resolve", "1", "--as", "failed"]);
     assert_eq!(said.code, 6, "{}", said.all());
     assert!(said.err.contains("job 1 is failed, not unsure"), "{}", said.err);
     assert!(stage.get(&format!("/api/v1/alerts/{seq}"))["verdicts"][0]["job"] == 1);

@@ -51,13 +51,13 @@ pub enum Event {
         raised: bool,
     },
     /// A person says what became of an unsure step.
-    Settled(Verdict),
+    Resolved(Resolution),
 }
 
 /// What a person says of an unsure step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Verdict {
+pub enum Resolution {
     /// It was done; go on behind it.
     Done,
     /// It was not done; do it again.
@@ -154,7 +154,7 @@ impl<'a> Machine<'a> {
             Event::Returned(output) => self.returned(now, output, &mut effects),
             Event::Broke { failure, repeat } => self.broke(now, failure, repeat, &mut effects),
             Event::AlarmSeen { raised } => self.alarm_seen(now, raised, &mut effects),
-            Event::Settled(verdict) => self.settled(now, verdict, &mut effects),
+            Event::Resolved(word) => self.resolved(now, word, &mut effects),
         }
         effects
     }
@@ -194,17 +194,17 @@ impl<'a> Machine<'a> {
         effects.push(Effect::End { state, effect, failure, outputs: Value::Null });
     }
 
-    fn settled(&mut self, now: DateTime<Utc>, verdict: Verdict, effects: &mut Vec<Effect>) {
+    fn resolved(&mut self, now: DateTime<Utc>, word: Resolution, effects: &mut Vec<Effect>) {
         if self.progress.phase != Phase::Unsure {
             return;
         }
-        match verdict {
-            Verdict::Again => self.start_step(now, effects),
-            Verdict::Done => {
+        match word {
+            Resolution::Again => self.start_step(now, effects),
+            Resolution::Done => {
                 self.progress.phase = Phase::UnderWay;
                 self.returned(now, Value::Null, effects);
             }
-            Verdict::Failed => self.fail("a person settled the unsure step as failed".into(), effects),
+            Resolution::Failed => self.fail("a person said that the unsure step failed".into(), effects),
         }
     }
 

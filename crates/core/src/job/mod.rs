@@ -7,7 +7,7 @@
 mod machine;
 mod progress;
 
-pub use machine::{Effect, Event, Facts, Machine, StepResult, Verdict as Settlement};
+pub use machine::{Effect, Event, Facts, Machine, Resolution, StepResult};
 pub use progress::{JobEffect, JobState, Phase, Progress};
 
 #[cfg(test)]

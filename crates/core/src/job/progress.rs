@@ -22,7 +22,7 @@ pub enum JobState {
     Expired,
     /// Its inputs were not acceptable.
     Refused,
-    /// A node died while a step that must not be repeated was under way; a person settles it.
+    /// A node died while a step that must not be repeated was under way; a person resolves it.
     Unsure,
 }
 
@@ -79,6 +79,14 @@ pub enum JobEffect {
 }
 
 impl JobEffect {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Confirmed, Self::Unconfirmed, Self::NotChecked];
+
+    /// The effect named by its words.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|e| e.as_str() == text)
+    }
+
     /// The words used in every format.
     pub const fn as_str(self) -> &'static str {
         match self {

@@ -114,6 +114,17 @@ impl Source {
         }
     }
 
+    /// The alert of one item of a payload of which nothing else is known any more: for the lines that
+    /// look at `body`, there is none.
+    pub fn read_item(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
+        let Some(read) = self.read.as_ref().filter(|r| r.each.is_some()) else { return self.read(payload) };
+        let (left, absent) = (&Cell::new(MAX_STEPS), &RefCell::default());
+        let alone = Payload { body: &Value::Null, ..payload };
+        self.collect(&[payload.body], true, alone, |item| {
+            one(read, &View { payload: alone, item: Some(item), left, absent })
+        })
+    }
+
     fn normal_form(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
         let items = match payload.body {
             Value::Array(items) => items.iter().collect(),

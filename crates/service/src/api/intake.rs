@@ -2,7 +2,7 @@
 
 use super::{
     ApiError, MAX_BODY, body,
-    caller::{basic, bearer},
+    caller::{Caller, basic, bearer},
 };
 use crate::{
     clock,
@@ -15,9 +15,9 @@ use crate::{
 use actix_web::{
     HttpRequest, HttpResponse,
     http::{StatusCode, header},
-    routes, web,
+    post, routes, web,
 };
-use arvok_api::{KeptItem, Problem, Role, Taken};
+use arvok_api::{KeptItem, Problem, Retried, RetryRequest, Role, Taken};
 use arvok_core::{
     Kind,
     bounds::{depth_complaint, too_deep},
@@ -27,7 +27,9 @@ use arvok_core::{
 };
 use arvok_store::{
     Class, access,
+    entity::unreadable,
     intake::{Parcel, Strange},
+    read as rows,
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
@@ -61,9 +63,9 @@ pub(super) async fn take(
     let admission = admit(&node, &request)?;
     let body = body::read(payload, MAX_BODY).await?;
     let received = clock::now();
-    let strange = |reason: String, text: &str| {
+    let strange = |reason: String, text: &str, item: bool| {
         let redactor = &published.redactor;
-        Strange { reason: redactor.text(&reason), payload: redactor.text(cut(text, KEPT)) }
+        Strange { reason: redactor.text(&reason), payload: redactor.text(cut(text, KEPT)), item }
     };
     let mut parcel = Parcel { source: name.clone(), received, ..Parcel::default() };
     let mut left_out = 0;
@@ -78,10 +80,10 @@ pub(super) async fn take(
             }
             for (why, item) in outcome.unreadable {
                 items.push(why.item);
-                parcel.strange.push(strange(why.to_string(), &item.to_string()));
+                parcel.strange.push(strange(why.to_string(), &item.to_string(), true));
             }
         }
-        Err(reason) => parcel.strange.push(strange(reason, &String::from_utf8_lossy(&body))),
+        Err(reason) => parcel.strange.push(strange(reason, &String::from_utf8_lossy(&body), false)),
     }
     drop(body);
     let nothing = parcel.alerts.is_empty() && left_out == 0;
@@ -97,6 +99,72 @@ pub(super) async fn take(
     let unreadable = items.into_iter().zip(kept).map(|(item, (id, reason))| KeptItem { id, item, reason }).collect();
     let status = StatusCode::from_u16(source.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(Taken { alerts: taken.alerts, left_out, unreadable }))
+}
+
+/// Payloads of one call.
+const RETRIED: usize = 100;
+
+/// Reads payloads of a source again that could not be read before, by its lines as they are published
+/// now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice
+/// takes nothing twice.
+#[utoipa::path(operation_id = "retryUnreadable", tag = "alerts", request_body = RetryRequest,
+    responses((status = 200, body = Retried), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 404, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+#[post("/unreadable/retry")]
+pub(super) async fn retry(
+    node: web::Data<Node>,
+    caller: Caller,
+    body: web::Json<RetryRequest>,
+) -> Result<web::Json<Retried>, ApiError> {
+    caller.must(Role::Author)?;
+    let published = node.published();
+    let (source, _) = published.catalog.get::<Source>(&body.source).ok_or_else(|| unknown(&published, &body.source))?;
+    let found = rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64).await?;
+    let mut retried =
+        Retried { next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED), ..Retried::default() };
+    for kept in found {
+        match again(&node, source, &kept).await? {
+            Ok(alerts) => {
+                retried.read += 1;
+                retried.alerts += alerts;
+                rows::forget_unreadable(&node.db, kept.id).await?;
+            }
+            Err(reason) => {
+                retried.still.push(KeptItem { id: kept.id, item: None, reason: published.redactor.text(&reason) })
+            }
+        }
+    }
+    Ok(web::Json(retried))
+}
+
+/// Takes a payload that was kept; how many alerts came of it, or why it still cannot be read.
+async fn again(node: &Node, source: &Source, kept: &unreadable::Model) -> Result<Result<u64, String>, ApiError> {
+    let json: Value = match serde_json::from_str(&kept.payload) {
+        Ok(json) if too_deep(&json) => return Ok(Err(depth_complaint())),
+        Ok(json) => clean_json(json),
+        Err(_) if kept.payload.len() + 4 > KEPT => {
+            return Ok(Err("was cut when it was kept; have it sent again".into()));
+        }
+        Err(e) => return Ok(Err(format!("is not JSON: {e}"))),
+    };
+    let received = clock::now();
+    // The same id each time, so that a second try after a death takes nothing twice.
+    let fallback_id = format!("unreadable-{}", kept.id);
+    let headers = Value::Object(Map::new());
+    let payload = Payload { body: &json, headers: &headers, received, fallback_id: &fallback_id, normal: false };
+    let outcome = if kept.item { source.read_item(payload) } else { source.read(payload) };
+    let outcome = match outcome {
+        Ok(outcome) if outcome.unreadable.is_empty() => outcome,
+        Ok(outcome) => return Ok(Err(outcome.unreadable.first().map(|(why, _)| why.to_string()).unwrap_or_default())),
+        Err(why) => return Ok(Err(why.to_string())),
+    };
+    let admission = node.door.admit(kept.payload.len()).ok_or(ApiError::Busy)?;
+    let parcel = Parcel { source: source.name.clone(), received, alerts: outcome.alerts, strange: Vec::new() };
+    match deliver(node, parcel, admission).await {
+        Ok(taken) => Ok(Ok(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64)),
+        Err(NotTaken::Store) => Err(ApiError::Unavailable),
+        Err(NotTaken::Strange { reason, .. }) => Ok(Err(reason)),
+    }
 }
 
 /// Other methods of the door.
@@ -151,11 +219,13 @@ async fn known<'a>(
     if who.role < Role::Author {
         return Err(ApiError::role(Role::Author, who.role));
     }
-    source.ok_or_else(|| {
-        let known = published.catalog.entries(Kind::Source).map(|e| e.name.as_str());
-        let hint = nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-        ApiError::NotFound(format!("source `{}`{hint}", cut(name, 64)))
-    })
+    source.ok_or_else(|| unknown(published, name))
+}
+
+fn unknown(published: &Published, name: &str) -> ApiError {
+    let known = published.catalog.entries(Kind::Source).map(|e| e.name.as_str());
+    let hint = nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+    ApiError::NotFound(format!("source `{}`{hint}", cut(name, 64)))
 }
 
 /// Whether a request shows a credential. However much of it is right, the comparison takes as long.

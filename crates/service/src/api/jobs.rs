@@ -7,10 +7,10 @@ use super::{
 };
 use crate::{node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
-use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Role, Settle};
+use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Resolve, Role, StepWord};
 use arvok_core::{
     Catalog,
-    job::{JobState, Phase, Settlement},
+    job::{JobEffect, JobState, Phase, Resolution},
     runbook::{Action, Runbook, Step},
 };
 use arvok_store::read::{self, JobFilter, JobRow};
@@ -56,6 +56,10 @@ pub(super) async fn list(
         let known = JobState::ALL.map(JobState::as_str).join(", ");
         return Err(ApiError::BadRequest(format!("state={wrong}: the states are {known}")));
     }
+    if let Some(effect) = q.effect.as_deref().filter(|e| JobEffect::parse(e).is_none()) {
+        let known = JobEffect::ALL.map(JobEffect::as_str).join(", ");
+        return Err(ApiError::BadRequest(format!("effect={effect}: the effects are {known}")));
+    }
     let filter = JobFilter {
         states,
         effect: q.effect,
@@ -90,30 +94,29 @@ pub(super) async fn one(
 }
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
-#[utoipa::path(operation_id = "settleJob", tag = "jobs", params(("id" = i64, Path)), request_body = Settle,
+#[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)), request_body = Resolve,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
-#[post("/jobs/{id}/settle")]
-pub(super) async fn settle(
+#[post("/jobs/{id}/resolve")]
+pub(super) async fn resolve(
     node: web::Data<Node>,
     caller: Caller,
     id: web::Path<i64>,
-    body: web::Json<Settle>,
+    body: web::Json<Resolve>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    let verdict = match body.verdict.as_str() {
-        "done" => Settlement::Done,
-        "again" => Settlement::Again,
-        "failed" => Settlement::Failed,
-        other => return Err(ApiError::BadRequest(format!("as={other}: a step is settled as done, again or failed"))),
+    let word = match body.word {
+        StepWord::Done => Resolution::Done,
+        StepWord::Again => Resolution::Again,
+        StepWord::Failed => Resolution::Failed,
     };
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    if !runner::resolve(&node.into_inner(), *id, verdict).await? {
+    if !runner::resolve(&node.into_inner(), *id, word).await? {
         return Err(ApiError::Conflict(format!(
-            "job {id} is {}, not unsure; there is nothing to settle",
+            "job {id} is {}, not unsure; there is nothing to resolve",
             row.item.state
         )));
     }
-    tracing::info!(job = *id, by = caller.0.name, verdict = body.verdict, "an unsure step was settled");
+    tracing::info!(job = *id, by = caller.0.name, word = ?word, "an unsure step was resolved");
     Ok(HttpResponse::Accepted().finish())
 }
 
@@ -139,7 +142,7 @@ fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
         (Some(JobState::Running), Some(step)) => title(step),
         (Some(JobState::Waiting), Some(step)) => format!("waits to try again: {}", title(step)),
         (Some(JobState::Running | JobState::Waiting), None) if steps > 0 => "waits for the alarm to clear".into(),
-        (Some(JobState::Unsure), _) => "waits for a person to settle it".into(),
+        (Some(JobState::Unsure), _) => "waits for a person to resolve it".into(),
         (Some(JobState::Succeeded), _) => job.effect.clone().unwrap_or_default(),
         _ => job.failure.clone().unwrap_or_default(),
     };
@@ -148,6 +151,7 @@ fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
 fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::AlertItem>) -> JobDetail {
     let mut job = row.item;
     complete(&mut job, runbook);
+    let over = JobState::parse(&job.state).is_some_and(JobState::is_final);
     let passage = runbook.map_or_else(Vec::new, |r| {
         r.steps
             .iter()
@@ -158,6 +162,7 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::Alert
                 let state = match attempts.last() {
                     Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => "again",
                     Some(last) => last.state.as_str(),
+                    None if over => "not run",
                     None => "next",
                 };
                 PassageStep {

@@ -178,7 +178,7 @@ async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft,
     let alerts = read::alerts_around(&node.db, seq, 50).await?;
     let made = rehearse::example_of(&rule, &alerts, &*node.published().catalog)
         .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
-    Ok(Draft { text: why::yaml(&rule, &made) })
+    Ok(Draft { text: why::yaml(&rule, &made), rule: Some(rule.name.clone()) })
 }
 
 /// A rule to start from, made from an alert.
@@ -193,7 +193,7 @@ pub(super) async fn draft(
     let alert = stored(&node, *seq).await?;
     let published = node.published();
     let runbooks = published.catalog.all().map(|(runbook, _)| runbook);
-    Ok(web::Json(Draft { text: why::draft(&alert, runbooks) }))
+    Ok(web::Json(Draft { text: why::draft(&alert, runbooks), rule: None }))
 }
 
 fn function(f: &expr::Function) -> FunctionItem {

@@ -10,7 +10,7 @@ use arvok_connect::Call;
 use arvok_core::{
     Alert, Catalog, Kind, Period,
     connector::{CallEnd, Failure, Repeat},
-    job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Settlement, StepResult},
+    job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Resolution, StepResult},
     runbook::{Action, Runbook},
 };
 use arvok_store::{
@@ -70,12 +70,12 @@ pub(super) async fn walk(node: &Node, held: Held, opening: Option<Opening>, firs
 }
 
 /// Takes a person's word for an unsure job and goes on; false if it is not unsure.
-pub(crate) async fn resolve(node: &Arc<Node>, id: i64, word: Settlement) -> Result<bool, StoreError> {
+pub(crate) async fn resolve(node: &Arc<Node>, id: i64, word: Resolution) -> Result<bool, StoreError> {
     let Some(held) = jobs::claim_unsure(&node.work_db, &node.name, id).await? else { return Ok(false) };
     let alive = node.keep_alive(held.claim);
     let node = Arc::clone(node);
     tokio::spawn(async move {
-        walk(&node, held, None, Some(Event::Settled(word))).await;
+        walk(&node, held, None, Some(Event::Resolved(word))).await;
         drop(alive);
         node.work.notify_one();
     });

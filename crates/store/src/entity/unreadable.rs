@@ -19,6 +19,8 @@ pub struct Model {
     /// Its beginning.
     #[sea_orm(column_type = "Text")]
     pub payload: String,
+    /// Whether it is one item of a payload.
+    pub item: bool,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

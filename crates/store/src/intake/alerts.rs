@@ -112,11 +112,12 @@ pub(super) async fn keep_strange(tx: &DatabaseTransaction, parcels: &[&Parcel]) 
         all.iter().map(|(p, _)| p.received).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| clean(&s.reason)).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| clean(&s.payload)).collect::<Vec<_>>().into(),
+        all.iter().map(|(_, s)| s.item).collect::<Vec<_>>().into(),
     ];
-    let sql = "INSERT INTO unreadable (source, received, reason, payload)
-        SELECT source, received, reason, payload
-        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[]) WITH ORDINALITY
-            AS t (source, received, reason, payload, n) ORDER BY n
+    let sql = "INSERT INTO unreadable (source, received, reason, payload, item)
+        SELECT source, received, reason, payload, item
+        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[]) WITH ORDINALITY
+            AS t (source, received, reason, payload, item, n) ORDER BY n
         RETURNING id";
     let kept: Vec<Kept> = sql::typed(tx, sql, values).await?;
     Ok(kept.into_iter().map(|k| k.id).collect())

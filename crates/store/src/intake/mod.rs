@@ -62,6 +62,8 @@ pub struct Strange {
     pub reason: String,
     /// What it is; cut, if it is long.
     pub payload: String,
+    /// Whether it is one item of a payload.
+    pub item: bool,
 }
 
 /// What became of a payload.

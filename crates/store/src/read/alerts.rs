@@ -195,6 +195,27 @@ pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Resu
     rows.iter().map(|row| recorded(row).map(|(_, alert)| alert)).collect()
 }
 
+/// Payloads of a source that could not be read, oldest first, from behind one of them.
+pub async fn unreadable_from(
+    db: &DatabaseConnection,
+    source: &str,
+    after: i64,
+    limit: u64,
+) -> Result<Vec<unreadable::Model>, StoreError> {
+    let found = unreadable::Entity::find()
+        .filter(unreadable::Column::Source.eq(source))
+        .filter(unreadable::Column::Id.gt(after))
+        .order_by_asc(unreadable::Column::Id)
+        .limit(limit);
+    Ok(found.all(db).await?)
+}
+
+/// Lets go of a payload that has been read after all.
+pub async fn forget_unreadable(db: &DatabaseConnection, id: i64) -> Result<(), StoreError> {
+    unreadable::Entity::delete_by_id(id).exec(db).await?;
+    Ok(())
+}
+
 /// A page of payloads that could not be read, newest first.
 pub async fn unreadable(
     db: &DatabaseConnection,

@@ -13,7 +13,10 @@ mod verdicts;
 mod watch;
 
 pub use alarms::{AlarmFilter, alarm, alarms};
-pub use alerts::{AlertFilter, alert, alerts, alerts_around, unreadable, whole_alert, whole_alerts};
+pub use alerts::{
+    AlertFilter, alert, alerts, alerts_around, forget_unreadable, unreadable, unreadable_from, whole_alert,
+    whole_alerts,
+};
 pub use jobs::{JobFilter, JobRow, job, jobs};
 pub use proposals::{ProposalFilter, proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};

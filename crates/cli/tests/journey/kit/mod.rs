@@ -3,6 +3,7 @@
 
 mod browser;
 mod command;
+mod contract;
 mod peer;
 mod records;
 mod stage;

@@ -1,6 +1,6 @@
 //! A node with everything around it.
 
-use super::{ARVOK, Records, Said, block, command::arvok, database, folder, until};
+use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
 use arvok_standins::{
     chat::{self, RunningChat},
     yard::{self, RunningYard, YardOptions},
@@ -263,10 +263,15 @@ impl Stage {
 /// Status and body of a request.
 pub fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
     block(async {
-        let response = request.send().await.expect("an answer");
-        let status = response.status().as_u16();
+        let (client, request) = request.build_split();
+        let request = request.expect("a request");
+        let (method, path) = (request.method().clone(), request.url().path().to_owned());
+        let response = client.execute(request).await.expect("an answer");
+        let (status, headers) = (response.status().as_u16(), response.headers().clone());
         let text = response.text().await.unwrap_or_default();
-        (status, serde_json::from_str(&text).unwrap_or(Value::String(text)))
+        let body = serde_json::from_str(&text).unwrap_or(Value::String(text));
+        contract::holds(&method, &path, status, &headers, &body);
+        (status, body)
     })
 }
 

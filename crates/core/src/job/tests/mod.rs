@@ -157,9 +157,9 @@ fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it(
     let unsure = || Walk::new().then(0, taken()).then(1, looked(40)).then(20, never());
     assert_eq!(unsure().progress.phase, Phase::Unsure);
     let state = |walk: Walk| (walk.progress.phase, walk.progress.step);
-    assert_eq!(state(unsure().then(60, Event::Settled(Settlement::Again))), (Phase::UnderWay, 2));
-    assert!(matches!(state(unsure().then(60, Event::Settled(Settlement::Done))), (Phase::Confirming { .. }, 3)));
-    assert_eq!(state(unsure().then(60, Event::Settled(Settlement::Failed))), (Phase::Ended, 2));
+    assert_eq!(state(unsure().then(60, Event::Resolved(Resolution::Again))), (Phase::UnderWay, 2));
+    assert!(matches!(state(unsure().then(60, Event::Resolved(Resolution::Done))), (Phase::Confirming { .. }, 3)));
+    assert_eq!(state(unsure().then(60, Event::Resolved(Resolution::Failed))), (Phase::Ended, 2));
 }
 
 #[test]
@@ -228,5 +228,5 @@ fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
     let (phase, last) = ended(&walk);
     assert_eq!(phase, Phase::Unsure);
     assert!(last.is_some_and(|l| l.contains("state: Unsure") && l.contains("nobody has said yet")), "{last:?}");
-    assert_eq!(walk.then(1, Event::Settled(Settlement::Failed)).progress.phase, Phase::Ended);
+    assert_eq!(walk.then(1, Event::Resolved(Resolution::Failed)).progress.phase, Phase::Ended);
 }

@@ -375,13 +375,13 @@ impl<'a> Machine<'a> {
             stance => {
                 let jobs: Vec<i64> = (0..entries.max(1)).map(|_| (self.number)()).collect();
                 let shown: Vec<String> = jobs.iter().map(ToString::to_string).collect();
-                let noun = if jobs.len() == 1 { "job" } else { "jobs" };
-                let (verdict, verb) = if stance == Stance::Act {
-                    (Verdict::Dispatched, "dispatched")
+                let (verdict, what) = if stance == Stance::Act {
+                    (Verdict::Dispatched, "dispatched as job")
                 } else {
-                    (Verdict::Proposed, "proposed")
+                    (Verdict::Proposed, "proposed, for a person to launch: proposal")
                 };
-                (jobs, verdict, format!("{books} {verb} as {noun} {}", shown.join(", ")))
+                let s = if jobs.len() == 1 { "" } else { "s" };
+                (jobs, verdict, format!("{books} {what}{s} {}", shown.join(", ")))
             }
         }
     }
