@@ -52,9 +52,14 @@ export type AlertFilter = {
   verdict?: string;
   rule?: string;
   text?: string;
+  since?: string;
+  until?: string;
 };
 export const alerts = (filter: AlertFilter, after?: number) =>
   taken(client.GET('/api/v1/alerts', { params: { query: { ...filter, after, limit: 200 } } }));
+export type Timeline = Schema['Timeline'];
+export const timeline = (since: string) =>
+  taken<Timeline>(client.GET('/api/v1/timeline', { params: { query: { since } } }));
 export const alert = (seq: number) =>
   taken<AlertDetail>(client.GET('/api/v1/alerts/{seq}', { params: { path: { seq } } }));
 export const alarms = (state?: string) =>

@@ -2,13 +2,21 @@
 const RANK: Record<string, number> = { indeterminate: 1, warning: 2, minor: 3, major: 4, critical: 5 };
 
 /** Filled from the bottom, one tick for indeterminate to five for critical; empty when cleared. */
-export function Gauge({ severity, cleared }: { severity: string; cleared?: boolean }) {
+export function Gauge({
+  severity,
+  cleared,
+  small,
+}: {
+  severity: string;
+  cleared?: boolean;
+  small?: boolean;
+}) {
   const rank = RANK[severity] ?? 1;
   const filled = cleared ? 0 : rank;
   return (
     <svg
-      width="15"
-      height="21"
+      width={small ? 10 : 15}
+      height={small ? 14 : 21}
       viewBox="0 0 15 21"
       role="img"
       aria-label={cleared ? 'cleared' : severity}
@@ -42,7 +50,7 @@ export function VerdictMark({ verdict }: { verdict: string }) {
     broken: '!',
   };
   return (
-    <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
+    <span className="inline-flex items-center gap-1.5 whitespace-nowrap align-top">
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
         {verdict === 'dispatched' && <circle cx="7" cy="7" r="5.5" fill="var(--sea)" />}
         {verdict === 'proposed' && (

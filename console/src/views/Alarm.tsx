@@ -26,7 +26,7 @@ export function Component() {
       <div className="grid gap-3.5 lg:grid-cols-[1fr_340px]">
         <div className="flex flex-col gap-3.5">
           <Panel title="Jobs" aside={jobs.length}>
-            <JobRows jobs={jobs} />
+            <JobRows jobs={jobs} within />
           </Panel>
           <Panel title="Newest alerts" aside={alerts.length}>
             {alerts.map((x) => (

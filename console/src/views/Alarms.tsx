@@ -1,10 +1,11 @@
 // What stands.
 import { useQuery } from '@tanstack/react-query';
-import { Link, useSearchParams } from 'react-router';
-import { alarms } from '../api/client';
+import { useSearchParams } from 'react-router';
+import { type AlarmItem, alarms } from '../api/client';
 import { Filter } from '../ui/filters';
 import { Gauge } from '../ui/marks';
-import { Empty, Failed, Header, JobTag, Panel, Time } from '../ui/parts';
+import { Empty, Failed, Header, JobTag, Time } from '../ui/parts';
+import { type Look, Table } from '../ui/Table';
 
 export function Component() {
   const [params] = useSearchParams();
@@ -15,42 +16,58 @@ export function Component() {
     <>
       <Header title="Alarms" right={<Filter name="state" label="State" options={['raised', 'cleared']} />} />
       {found.error && <Failed error={found.error} />}
-      {found.isSuccess && (
-        <Panel>
-          {items.length === 0 && <Empty>No alarm is like that.</Empty>}
-          {items.map((a) => {
-            const cleared = a.state === 'cleared';
-            return (
-              <Link
-                key={a.id}
-                to={`/alarms/${a.id}`}
-                className="grid grid-cols-[16px_1fr_auto] items-center gap-3 border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk md:grid-cols-[16px_minmax(0,1.2fr)_minmax(0,1fr)_90px_120px_120px]"
-              >
-                <Gauge severity={a.severity} cleared={cleared} />
-                <span className="min-w-0">
-                  <span className="mono block truncate font-semibold">{a.resource}</span>
-                  <span className="text-[13px] text-ink-2">{a.kind}</span>
-                </span>
-                <span className="hidden truncate text-ink-2 md:block">{a.summary}</span>
-                <span className="hidden text-ink-2 md:block">
-                  {a.count === 1 ? '1 alert' : `${a.count} alerts`}
-                </span>
-                <span className="hidden text-ink-2 md:block">
-                  {cleared ? 'ended ' : 'for '}
-                  {cleared ? a.cleared_at && <Time at={a.cleared_at} /> : <Time at={a.raised_at} age />}
-                </span>
-                <span className="text-right">
-                  {a.job_state ? (
-                    <JobTag state={a.job_state} effect={a.job_effect} />
-                  ) : (
-                    <span className="text-[13px] text-ink-3">no job</span>
-                  )}
-                </span>
-              </Link>
-            );
-          })}
-        </Panel>
-      )}
+      {found.isSuccess && items.length === 0 && <Empty>No alarm is like that.</Empty>}
+      {items.length > 0 && <Table items={items} id={(a) => a.id} look={LOOK} />}
     </>
   );
 }
+
+const job = (a: AlarmItem) =>
+  a.job_state ? (
+    <JobTag state={a.job_state} effect={a.job_effect} />
+  ) : (
+    <span className="text-ink-3">no job</span>
+  );
+
+const stands = (a: AlarmItem) =>
+  a.state === 'cleared' ? (
+    <>ended {a.cleared_at && <Time at={a.cleared_at} />}</>
+  ) : (
+    <>
+      for <Time at={a.raised_at} age />
+    </>
+  );
+
+const LOOK: Look<AlarmItem> = {
+  to: (a) => `/alarms/${a.id}`,
+  columns: [
+    {
+      head: '',
+      width: '14px',
+      cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
+    },
+    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, cell: (a) => <b>{a.resource}</b> },
+    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind },
+    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source },
+    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '' },
+    { head: 'Summary', width: 'minmax(0,1.6fr)', quiet: true, cell: (a) => a.summary },
+    { head: 'Alerts', width: '50px', right: true, quiet: true, cell: (a) => a.count },
+    { head: 'Stands', width: '98px', quiet: true, cell: stands },
+    { head: 'Job', width: '88px', cell: job },
+  ],
+  narrow: (a) => [
+    <>
+      <Gauge key="gauge" severity={a.severity} cleared={a.state === 'cleared'} small />
+      <b key="resource" className="mono min-w-0 flex-1 truncate">
+        {a.resource}
+      </b>
+      {job(a)}
+    </>,
+    <>
+      <span key="kind" className="mono min-w-0 flex-1 truncate">
+        {a.kind}
+      </span>
+      <span key="stands">{stands(a)}</span>
+    </>,
+  ],
+};

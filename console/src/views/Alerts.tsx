@@ -1,12 +1,14 @@
 // What came: a live list of many thousands.
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useRef } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { type RefObject, useEffect, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
 import { type AlertFilter, type AlertItem, alerts } from '../api/client';
 import { Filter, Search } from '../ui/filters';
 import { Gauge, VerdictMark } from '../ui/marks';
 import { Button, Empty, Failed, Header, Time } from '../ui/parts';
+import { type Look, ROW, TableHead, TableRow } from '../ui/Table';
+import { Timeline } from '../ui/Timeline';
 
 const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
 const STATES = ['raised', 'cleared', 'noted'] as const;
@@ -26,14 +28,55 @@ const VERDICTS = [
   'symptom',
   'broken',
 ] as const;
-const ROW = 44;
-const GRID =
-  'grid grid-cols-[20px_1fr_auto] md:grid-cols-[20px_76px_150px_minmax(0,1fr)_minmax(0,1.4fr)_120px] items-center gap-x-3 px-3.5';
+const LOOK: Look<AlertItem> = {
+  to: (a) => `/alerts/${a.seq}`,
+  columns: [
+    {
+      head: '',
+      width: '14px',
+      cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
+    },
+    { head: 'Received', width: '62px', quiet: true, cell: (a) => <Time at={a.received} /> },
+    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source },
+    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind },
+    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, cell: (a) => <b>{a.resource}</b> },
+    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '' },
+    { head: 'Summary', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.summary },
+    { head: 'Verdict', width: '112px', cell: verdict },
+  ],
+  narrow: (a) => [
+    <>
+      <Gauge key="gauge" severity={a.severity} cleared={a.state === 'cleared'} small />
+      <b key="resource" className="mono min-w-0 flex-1 truncate">
+        {a.resource}
+      </b>
+      {verdict(a)}
+    </>,
+    <>
+      <Time key="time" at={a.received} />
+      <span key="kind" className="mono min-w-0 flex-1 truncate">
+        {a.kind}
+      </span>
+      {a.value ?? ''}
+    </>,
+  ],
+};
+
+function verdict(a: AlertItem) {
+  const [first, ...others] = a.verdicts;
+  if (!first) return <span className="text-ink-3">no rule</span>;
+  return (
+    <>
+      <VerdictMark verdict={first.verdict} />
+      {others.length > 0 && <span className="text-ink-3"> +{others.length}</span>}
+    </>
+  );
+}
 
 export function Component() {
   const [params] = useSearchParams();
   const filter: AlertFilter = {};
-  for (const key of ['severity', 'state', 'verdict', 'rule', 'text'] as const) {
+  for (const key of ['severity', 'state', 'verdict', 'rule', 'text', 'since', 'until'] as const) {
     const value = params.get(key);
     if (value) filter[key] = value;
   }
@@ -62,6 +105,7 @@ export function Component() {
       >
         {filter.rule && <span className="text-ink-2">of rule {filter.rule}</span>}
       </Header>
+      <Timeline />
       {found.error && <Failed error={found.error} />}
       {found.isSuccess && items.length === 0 && !stopped && <Empty>No alert is like that.</Empty>}
       {items.length > 0 && (
@@ -89,40 +133,38 @@ type ListProps = { items: AlertItem[]; more: boolean; short: boolean; onEnd: () 
 
 function List({ items, more, short, onEnd }: ListProps) {
   const box = useRef<HTMLDivElement>(null);
+  const wide = useWide(box);
   const rows = useVirtualizer({
     count: items.length,
     getScrollElement: () => box.current,
-    estimateSize: () => ROW,
+    estimateSize: () => (wide ? ROW.wide : ROW.narrow),
     overscan: 12,
   });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: rows are measured anew when they change their form
+  useEffect(() => rows.measure(), [wide]);
   const shown = rows.getVirtualItems();
   const last = shown.at(-1)?.index ?? 0;
   useEffect(() => {
-    if (more && last >= items.length - 40) onEnd();
+    if (more && last >= items.length - 80) onEnd();
   }, [more, last, items.length, onEnd]);
   return (
-    <div className="flex min-h-0 flex-1 flex-col overflow-hidden rounded-lg border border-line bg-panel">
-      <div
-        className={`${GRID} hidden border-line border-b py-1.5 font-semibold text-[12px] text-ink-3 md:grid`}
-      >
-        <span />
-        <span>Received</span>
-        <span>Kind</span>
-        <span>Resource</span>
-        <span>Summary</span>
-        <span>Verdict</span>
-      </div>
+    <div className="@container flex min-h-0 flex-1 flex-col overflow-hidden rounded-lg border border-line bg-panel">
+      <TableHead look={LOOK} />
       <section
         ref={box}
         aria-label="Alerts, newest first"
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
         tabIndex={0}
-        className={`overflow-auto ${short ? 'h-[calc(100dvh-205px)]' : 'h-[calc(100dvh-150px)]'}`}
+        className={`overflow-auto ${short ? 'h-[calc(100dvh-238px)]' : 'h-[calc(100dvh-186px)]'}`}
       >
         <ul className="relative" style={{ height: rows.getTotalSize() }}>
           {shown.map((row) => {
             const item = items[row.index];
-            return item ? <Row key={item.seq} item={item} top={row.start} /> : null;
+            return item ? (
+              <li key={item.seq} className="absolute inset-x-0" style={{ top: row.start }}>
+                <TableRow item={item} look={LOOK} />
+              </li>
+            ) : null;
           })}
         </ul>
       </section>
@@ -130,26 +172,14 @@ function List({ items, more, short, onEnd }: ListProps) {
   );
 }
 
-function Row({ item, top }: { item: AlertItem; top: number }) {
-  return (
-    <li className="absolute inset-x-0 h-11 border-line border-b" style={{ top }}>
-      <Link to={`/alerts/${item.seq}`} className={`${GRID} h-full hover:bg-sunk`}>
-        <Gauge severity={item.severity} cleared={item.state === 'cleared'} />
-        <span className="hidden text-ink-2 md:block">
-          <Time at={item.received} />
-        </span>
-        <span className="mono hidden truncate md:block">{item.kind}</span>
-        <span className="mono truncate font-semibold">{item.resource}</span>
-        <span className="hidden truncate text-ink-2 md:block">{item.summary}</span>
-        <span className="text-[13px]">
-          {item.verdicts[0] ? (
-            <VerdictMark verdict={item.verdicts[0].verdict} />
-          ) : (
-            <span className="text-ink-3">no rule</span>
-          )}
-          {item.verdicts.length > 1 && <span className="text-ink-3"> +{item.verdicts.length - 1}</span>}
-        </span>
-      </Link>
-    </li>
-  );
+/** Whether a box has room for columns, as its own style sees it. */
+function useWide(box: RefObject<HTMLElement | null>) {
+  const [wide, setWide] = useState(true);
+  useEffect(() => {
+    if (!box.current) return;
+    const seen = new ResizeObserver(([entry]) => entry && setWide(entry.contentRect.width >= 768));
+    seen.observe(box.current);
+    return () => seen.disconnect();
+  }, [box]);
+  return wide;
 }

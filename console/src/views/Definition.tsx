@@ -33,7 +33,7 @@ export function Runbook() {
             />
           </Panel>
           <Panel title="Newest jobs" aside={jobs.length}>
-            <JobRows jobs={jobs} />
+            <JobRows jobs={jobs} within />
           </Panel>
         </div>
       </div>

@@ -1,61 +1,76 @@
 // Published definitions of one kind as a list.
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
-import { Link } from 'react-router';
 import { type DefinitionItem, definitions } from '../api/client';
-import { Empty, Failed, Header, Panel, Time } from '../ui/parts';
+import { Empty, Failed, Header, Time } from '../ui/parts';
+import { type Column, type Look, some, Table } from '../ui/Table';
 
 type Props = {
   kind: string;
   title: string;
   path: string;
-  numbers: (item: DefinitionItem) => ReactNode;
+  columns: Column<DefinitionItem>[];
   right?: ReactNode;
 };
 
-export function DefinitionRows({ kind, title, path, numbers, right }: Props) {
+const last = (item: DefinitionItem) =>
+  item.used.last_at ? (
+    <>
+      <Time at={item.used.last_at} age /> ago
+    </>
+  ) : (
+    <span className="text-ink-3">never yet</span>
+  );
+
+export function DefinitionRows({ kind, title, path, columns, right }: Props) {
   const found = useQuery({ queryKey: ['definitions', kind], queryFn: () => definitions(kind) });
+  const items = found.data?.items ?? [];
+  const look: Look<DefinitionItem> = {
+    to: (item) => `${path}/${item.name}`,
+    columns: [
+      { head: 'Name', width: 'minmax(0,1.2fr)', cell: (item) => <b>{item.name}</b> },
+      { head: 'Version', width: '58px', quiet: true, cell: (item) => item.version },
+      ...columns,
+      { head: 'Last', width: '92px', quiet: true, cell: last },
+      { head: 'Summary', width: 'minmax(0,2fr)', quiet: true, cell: (item) => item.summary },
+    ],
+    narrow: (item) => [
+      <>
+        <b key="name" className="min-w-0 flex-1 truncate">
+          {item.name}
+        </b>
+        {item.stance}
+      </>,
+      <>
+        <span key="jobs">{some(item.used.jobs, 'job')}</span>
+        <span key="helped" className="min-w-0 flex-1">
+          {item.used.confirmed} helped
+        </span>
+        <span key="last">{last(item)}</span>
+      </>,
+    ],
+  };
   return (
     <>
       <Header title={title} right={right}>
-        {found.data && <span className="text-ink-2">{found.data.items.length} published</span>}
+        {found.data && <span className="text-ink-2">{items.length} published</span>}
       </Header>
       {found.error && <Failed error={found.error} />}
-      {found.data && (
-        <Panel>
-          {found.data.items.length === 0 && (
-            <Empty>
-              None is published. Write one, check it with <code>arvok check</code>, send it with{' '}
-              <code>arvok publish</code>.
-            </Empty>
-          )}
-          {found.data.items.map((item) => (
-            <Link
-              key={item.name}
-              to={`${path}/${item.name}`}
-              className="grid items-center gap-x-4 border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk md:grid-cols-[minmax(0,1fr)_320px_110px]"
-            >
-              <span className="min-w-0">
-                <b className="font-semibold">{item.name}</b>{' '}
-                <span className="text-ink-3">version {item.version}</span>
-                <span className="block text-[13px] text-ink-2">{item.summary}</span>
-              </span>
-              <span className="flex flex-wrap items-center gap-x-3 text-[13px] text-ink-2">
-                {numbers(item)}
-              </span>
-              <span className="text-[13px] text-ink-3 md:text-right">
-                {item.used.last_at ? (
-                  <>
-                    <Time at={item.used.last_at} age /> ago
-                  </>
-                ) : (
-                  'never yet'
-                )}
-              </span>
-            </Link>
-          ))}
-        </Panel>
+      {found.data && items.length === 0 && (
+        <Empty>
+          None is published. Write one, check it with <code>arvok check</code>, send it with{' '}
+          <code>arvok publish</code>.
+        </Empty>
       )}
+      {items.length > 0 && <Table items={items} id={(item) => item.name} look={look} />}
     </>
   );
 }
+
+/** A column of a number. */
+export const count = (head: string, of: (item: DefinitionItem) => number): Column<DefinitionItem> => ({
+  head,
+  width: '64px',
+  right: true,
+  cell: of,
+});

@@ -1,37 +1,42 @@
 // Jobs as rows of a list, wherever there is one.
-import { Link } from 'react-router';
 import type { JobItem } from '../api/client';
 import { Empty, JobTag, Time } from '../ui/parts';
+import { type Look, Table } from '../ui/Table';
 
-export function JobRows({ jobs }: { jobs: JobItem[] }) {
+const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? `for rule ${job.rule}` : job.doing);
+const took = (job: JobItem) => job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
+
+const LOOK: Look<JobItem> = {
+  to: (job) => `/jobs/${job.id}`,
+  columns: [
+    { head: 'Job', width: '44px', cell: (job) => <b>{job.id}</b> },
+    { head: 'Dispatched', width: '66px', quiet: true, cell: (job) => <Time at={job.created_at} /> },
+    { head: 'Runbook', width: 'minmax(0,0.9fr)', cell: (job) => <b>{job.runbook}</b> },
+    { head: 'Target', width: 'minmax(0,1.2fr)', mono: true, cell: (job) => job.target },
+    { head: 'Doing', width: 'minmax(0,1.6fr)', quiet: true, cell: doing },
+    { head: 'Took', width: '66px', right: true, quiet: true, cell: took },
+    { head: 'Effect', width: '92px', cell: (job) => <JobTag state={job.state} effect={job.effect} /> },
+  ],
+  narrow: (job) => [
+    <>
+      <b key="id" className="text-ink-2">
+        {job.id}
+      </b>
+      <b key="runbook" className="min-w-0 flex-1 truncate">
+        {job.runbook}
+      </b>
+      <JobTag key="effect" state={job.state} effect={job.effect} />
+    </>,
+    <>
+      <Time key="time" at={job.created_at} />
+      <span key="target" className="mono min-w-0 flex-1 truncate">
+        {job.target}
+      </span>
+    </>,
+  ],
+};
+
+export function JobRows({ jobs, within }: { jobs: JobItem[]; within?: boolean }) {
   if (jobs.length === 0) return <Empty>No job.</Empty>;
-  return (
-    <div className="@container">
-      {jobs.map((job) => (
-        <Link
-          key={job.id}
-          to={`/jobs/${job.id}`}
-          className="grid grid-cols-[44px_1fr_auto] items-center gap-3 border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk @3xl:grid-cols-[44px_76px_minmax(0,1.2fr)_minmax(0,1fr)_80px_110px]"
-        >
-          <b className="font-semibold text-ink-2">{job.id}</b>
-          <span className="hidden text-ink-2 @3xl:block">
-            <Time at={job.created_at} />
-          </span>
-          <span className="min-w-0">
-            <span className="block font-semibold">{job.runbook}</span>
-            <span className="mono block truncate text-ink-2">{job.target}</span>
-          </span>
-          <span className="hidden truncate text-[13px] text-ink-2 @3xl:block">
-            {job.effect && job.doing === job.effect ? `for rule ${job.rule}` : job.doing}
-          </span>
-          <span className="hidden text-ink-2 @3xl:block">
-            {job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />}
-          </span>
-          <span className="text-right">
-            <JobTag state={job.state} effect={job.effect} />
-          </span>
-        </Link>
-      ))}
-    </div>
-  );
+  return <Table items={jobs} id={(job) => job.id} look={LOOK} within={within} />;
 }

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
 import { jobs } from '../api/client';
 import { Filter } from '../ui/filters';
-import { Failed, Header, Panel } from '../ui/parts';
+import { Failed, Header } from '../ui/parts';
 import { JobRows } from './JobRows';
 
 const STATES = ['queued,running,waiting', 'succeeded', 'failed,refused,expired,unsure'] as const;
@@ -16,11 +16,7 @@ export function Component() {
     <>
       <Header title="Jobs" right={<Filter name="state" label="State" options={STATES} />} />
       {found.error && <Failed error={found.error} />}
-      {found.data && (
-        <Panel>
-          <JobRows jobs={found.data.items} />
-        </Panel>
-      )}
+      {found.data && <JobRows jobs={found.data.items} />}
     </>
   );
 }

@@ -2,7 +2,8 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { type Proposal, proposals } from '../api/client';
-import { Empty, Failed, Header, Panel, Tag, Time, type Tone } from '../ui/parts';
+import { Empty, Failed, Header, Tag, Time, type Tone } from '../ui/parts';
+import { type Look, Table } from '../ui/Table';
 
 export const STATES: Record<string, Tone> = {
   open: 'warn',
@@ -26,17 +27,42 @@ export function Component() {
         )}
       </Header>
       {found.error && <Failed error={found.error} />}
-      {found.data && (
-        <Panel>
-          {items.length === 0 && <Empty>No rule with the stance propose has proposed anything.</Empty>}
-          {items.map((p) => (
-            <ProposalRow key={p.id} proposal={p} />
-          ))}
-        </Panel>
+      {found.data && items.length === 0 && (
+        <Empty>No rule with the stance propose has proposed anything.</Empty>
       )}
+      {items.length > 0 && <Table items={items} id={(p) => p.id} look={LOOK} />}
     </>
   );
 }
+
+const state = (p: Proposal) => <Tag tone={STATES[p.state]}>{p.state === 'open' ? 'proposed' : p.state}</Tag>;
+
+const LOOK: Look<Proposal> = {
+  to: (p) => `/proposals/${p.id}`,
+  columns: [
+    { head: 'No.', width: '40px', cell: (p) => <b>{p.id}</b> },
+    { head: 'Made', width: '66px', quiet: true, cell: (p) => <Time at={p.created_at} /> },
+    { head: 'Rule', width: 'minmax(0,0.9fr)', cell: (p) => p.rule },
+    { head: 'Runbook', width: 'minmax(0,0.7fr)', cell: (p) => <b>{p.runbook}</b> },
+    { head: 'Target', width: 'minmax(0,1fr)', mono: true, cell: (p) => p.target },
+    { head: 'Why', width: 'minmax(0,2fr)', quiet: true, cell: (p) => p.reason },
+    { head: 'State', width: '80px', cell: state },
+  ],
+  narrow: (p) => [
+    <>
+      <b key="runbook" className="min-w-0 flex-1 truncate">
+        {p.runbook}
+      </b>
+      {state(p)}
+    </>,
+    <>
+      <Time key="time" at={p.created_at} />
+      <span key="target" className="mono min-w-0 flex-1 truncate">
+        {p.target}
+      </span>
+    </>,
+  ],
+};
 
 export function ProposalRow({ proposal: p }: { proposal: Proposal }) {
   return (

@@ -1,7 +1,7 @@
 // Which alerts lead to which job.
 import { Link } from 'react-router';
 import { Tag } from '../ui/parts';
-import { DefinitionRows } from './DefinitionRows';
+import { count, DefinitionRows } from './DefinitionRows';
 
 export function Component() {
   return (
@@ -17,15 +17,17 @@ export function Component() {
           New rule
         </Link>
       }
-      numbers={(rule) => (
-        <>
-          <Tag tone={rule.stance === 'act' ? 'sea' : 'plain'}>{rule.stance}</Tag>
-          <span className="mono">{rule.runbook}</span>
-          <span>{rule.used.alerts} alerts</span>
-          <span>{rule.used.jobs} jobs</span>
-          <span>{rule.used.confirmed} helped</span>
-        </>
-      )}
+      columns={[
+        {
+          head: 'Stance',
+          width: '66px',
+          cell: (rule) => <Tag tone={rule.stance === 'act' ? 'sea' : 'plain'}>{rule.stance}</Tag>,
+        },
+        { head: 'Runbook', width: 'minmax(0,0.9fr)', mono: true, cell: (rule) => rule.runbook },
+        count('Alerts', (rule) => rule.used.alerts),
+        count('Jobs', (rule) => rule.used.jobs),
+        count('Helped', (rule) => rule.used.confirmed),
+      ]}
     />
   );
 }

@@ -1,5 +1,5 @@
 // The steps of jobs.
-import { DefinitionRows } from './DefinitionRows';
+import { count, DefinitionRows } from './DefinitionRows';
 
 export function Component() {
   return (
@@ -7,12 +7,10 @@ export function Component() {
       kind="runbook"
       title="Runbooks"
       path="/runbooks"
-      numbers={(runbook) => (
-        <>
-          <span>{runbook.used.jobs} jobs</span>
-          <span>{runbook.used.confirmed} helped</span>
-        </>
-      )}
+      columns={[
+        count('Jobs', (runbook) => runbook.used.jobs),
+        count('Helped', (runbook) => runbook.used.confirmed),
+      ]}
     />
   );
 }

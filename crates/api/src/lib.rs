@@ -31,7 +31,7 @@ pub use rules::{
     VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use storage::{Storage, StoredDay, StoredKind};
-pub use watch::{Change, Strait, Watch};
+pub use watch::{Change, Strait, Timeline, TimelineMark, Watch};
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

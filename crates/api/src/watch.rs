@@ -120,3 +120,35 @@ impl Change {
         self.reset |= other.reset;
     }
 }
+
+/// Alerts over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Timeline {
+    /// From when; a whole step.
+    pub from: DateTime<Utc>,
+    /// Until when.
+    pub to: DateTime<Utc>,
+    /// Seconds from one mark to the next.
+    pub step_seconds: i64,
+    /// Those steps in which anything came, oldest first.
+    pub marks: Vec<TimelineMark>,
+}
+
+/// The alerts of one step, by the furthest that any rule took them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TimelineMark {
+    /// When it begins.
+    pub at: DateTime<Utc>,
+    /// Led to a job.
+    pub dispatched: i64,
+    /// Led to a proposal.
+    pub proposed: i64,
+    /// Would have led to a job, had the rule acted.
+    pub watched: i64,
+    /// Joined what was there.
+    pub folded: i64,
+    /// Held back.
+    pub held: i64,
+    /// Matched by no rule.
+    pub unmatched: i64,
+}

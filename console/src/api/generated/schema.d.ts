@@ -490,6 +490,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts over time, by the furthest that any rule took them. They are counted by minute for eight days. */
+        get: operations["showTimeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -2225,6 +2242,64 @@ export interface components {
             /** @description Whether this id had come before, so that nothing changed. */
             duplicate: boolean;
         };
+        /** @description Alerts over time. */
+        Timeline: {
+            /**
+             * Format: date-time
+             * @description From when; a whole step.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description Seconds from one mark to the next.
+             */
+            step_seconds: number;
+            /** @description Those steps in which anything came, oldest first. */
+            marks: components["schemas"]["TimelineMark"][];
+        };
+        /** @description The alerts of one step, by the furthest that any rule took them. */
+        TimelineMark: {
+            /**
+             * Format: date-time
+             * @description When it begins.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Led to a job.
+             */
+            dispatched: number;
+            /**
+             * Format: int64
+             * @description Led to a proposal.
+             */
+            proposed: number;
+            /**
+             * Format: int64
+             * @description Would have led to a job, had the rule acted.
+             */
+            watched: number;
+            /**
+             * Format: int64
+             * @description Joined what was there.
+             */
+            folded: number;
+            /**
+             * Format: int64
+             * @description Held back.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Matched by no rule.
+             */
+            unmatched: number;
+        };
         /** @description A token, without itself. */
         TokenItem: {
             /** @description Its name. */
@@ -2692,6 +2767,8 @@ export interface operations {
                 text?: string;
                 /** @description Received since (RFC 3339). */
                 since?: string;
+                /** @description Received before (RFC 3339). */
+                until?: string;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -4547,6 +4624,65 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Change"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showTimeline: {
+        parameters: {
+            query?: {
+                /** @description From when (RFC 3339). Left out: an hour ago. */
+                since?: string;
+                /** @description Until when (RFC 3339). Left out: now. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description No token, or none that is known. */

@@ -225,7 +225,7 @@ function Fared({ found }: { found: Found }) {
           ))}
         </ul>
       )}
-      <JobRows jobs={jobs.slice(0, 6)} />
+      <JobRows jobs={jobs.slice(0, 6)} within />
     </Panel>
   );
 }

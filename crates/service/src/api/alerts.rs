@@ -1,15 +1,15 @@
 //! Alerts, and payloads that could not be read.
 
 use super::{ApiError, caller::Caller};
-use crate::node::Node;
+use crate::{clock, node::Node};
 use actix_web::{get, web};
-use arvok_api::{AlertDetail, AlertItem, Page, Problem, UnreadableItem};
+use arvok_api::{AlertDetail, AlertItem, Page, Problem, Timeline, UnreadableItem};
 use arvok_core::Severity;
 use arvok_store::{
     days,
     read::{self, AlertFilter, MAX_PAGE},
 };
-use chrono::{DateTime, Datelike, Utc};
+use chrono::{DateTime, Datelike, TimeDelta, Utc};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -35,10 +35,42 @@ pub(super) struct AlertQuery {
     text: Option<String>,
     /// Received since (RFC 3339).
     since: Option<DateTime<Utc>>,
+    /// Received before (RFC 3339).
+    until: Option<DateTime<Utc>>,
     /// The `next` of the page before.
     after: Option<i64>,
     /// At most 500.
     limit: Option<u64>,
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct TimelineQuery {
+    /// From when (RFC 3339). Left out: an hour ago.
+    since: Option<DateTime<Utc>>,
+    /// Until when (RFC 3339). Left out: now.
+    until: Option<DateTime<Utc>>,
+}
+
+/// How far back alerts are counted by minute.
+const COUNTED: TimeDelta = TimeDelta::days(8);
+
+/// Alerts over time, by the furthest that any rule took them. They are counted by minute for eight days.
+#[utoipa::path(operation_id = "showTimeline", tag = "alerts", params(TimelineQuery), responses((status = 200, body = Timeline), (status = 400, body = Problem)))]
+#[get("/timeline")]
+pub(super) async fn timeline(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<TimelineQuery>,
+) -> Result<web::Json<Timeline>, ApiError> {
+    let now = clock::now();
+    let to = since(query.until)?.unwrap_or(now).min(now);
+    let from = since(query.since)?.unwrap_or(to - TimeDelta::hours(1)).max(now - COUNTED);
+    if from >= to {
+        return Err(ApiError::BadRequest(format!("since={from}: is not before {to}")));
+    }
+    Ok(web::Json(read::timeline(&node.db, from, to).await?))
 }
 
 /// The number of items asked for, within bounds.
@@ -88,6 +120,7 @@ pub(super) async fn list(
         verdict: q.verdict,
         text: q.text,
         since: since(q.since)?,
+        until: since(q.until)?,
         after: q.after,
         limit: limit(q.limit)?,
     };

@@ -63,6 +63,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(access::remove_secret)
                 .service(watch::overview)
                 .service(alerts::list)
+                .service(alerts::timeline)
                 .service(alerts::one)
                 .service(alerts::unreadable)
                 .service(intake::retry)

@@ -42,6 +42,7 @@ struct Whole;
     alerts::list,
     alerts::one,
     alerts::unreadable,
+    alerts::timeline,
     intake::retry,
     alarms::list,
     alarms::one,

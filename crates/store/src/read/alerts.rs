@@ -4,10 +4,10 @@ use super::{Conditions, bound::Floor, like, page};
 use crate::{StoreError, days, entity::unreadable, sql};
 use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect,
-    QueryTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    QueryResult, QuerySelect, QueryTrait,
 };
 use std::collections::BTreeMap;
 
@@ -33,10 +33,29 @@ pub struct AlertFilter {
     pub text: Option<String>,
     /// Received since.
     pub since: Option<DateTime<Utc>>,
+    /// Received before.
+    pub until: Option<DateTime<Utc>>,
     /// Older than this handle.
     pub after: Option<i64>,
     /// At most so many.
     pub limit: u64,
+}
+
+/// The number behind the last alert that was received before a moment, so that a search begins there.
+async fn behind(db: &DatabaseConnection, until: DateTime<Utc>) -> Result<Option<i64>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Last {
+        seq: Option<i64>,
+    }
+    let sql = "SELECT max(seq) AS seq FROM alerts WHERE received < $1 AND received >= $2";
+    for minutes in [5, 60, 24 * 60] {
+        let since = until - TimeDelta::minutes(minutes);
+        let found: Vec<Last> = sql::typed(db, sql, vec![until.into(), since.into()]).await?;
+        if let Some(seq) = found.first().and_then(|l| l.seq) {
+            return Ok(Some(seq + 1));
+        }
+    }
+    Ok(None)
 }
 
 pub(super) const SEVERITY: &str = "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
@@ -51,7 +70,11 @@ fn select(from: &str, filter: &str) -> String {
 }
 
 /// A page of alerts, newest first.
-pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page<AlertItem>, StoreError> {
+pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<Page<AlertItem>, StoreError> {
+    if let Some(until) = filter.until {
+        let behind = behind(db, until).await?;
+        filter.after = [filter.after, behind].into_iter().flatten().min();
+    }
     let floor = match (&filter.resource, &filter.rule) {
         // An index leads to these.
         (Some(_), None) => None,
@@ -66,6 +89,7 @@ pub async fn alerts(db: &DatabaseConnection, filter: AlertFilter) -> Result<Page
     c.maybe("state = ?", filter.state);
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
+    c.maybe("received < ?", filter.until);
     c.maybe("seq < ?", filter.after);
     let mut from = "alerts a".to_owned();
     let verdict = filter.verdict.as_deref();

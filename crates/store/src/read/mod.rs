@@ -8,6 +8,7 @@ mod bound;
 mod jobs;
 mod proposals;
 mod replay;
+mod timeline;
 mod usage;
 mod verdicts;
 mod watch;
@@ -20,6 +21,7 @@ pub use alerts::{
 pub use jobs::{JobFilter, JobRow, job, jobs};
 pub use proposals::{ProposalFilter, proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
+pub use timeline::timeline;
 pub use usage::{rule_use, runbook_use, seen, source_use, verdict_counts};
 pub use verdicts::{VerdictFilter, tally_story, verdicts};
 pub use watch::{Overview, open_alarms, overview};

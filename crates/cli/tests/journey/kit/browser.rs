@@ -170,6 +170,14 @@ impl Browser {
         self.run("document.querySelector('.cm-content').dispatchEvent(new KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))");
     }
 
+    /// Gives a part of the page the focus, and presses a key there.
+    pub fn press(&self, part: &str, key: thirtyfour::Key) {
+        block(async {
+            let part = self.driver.find(By::Css(part)).await.expect("a part");
+            part.send_keys("" + key).await.expect("a key");
+        });
+    }
+
     /// Runs a script.
     pub fn run(&self, script: &str) -> Value {
         block(self.driver.execute(script, vec![])).expect("the script runs").json().clone()
