@@ -1,5 +1,7 @@
 // The marks: severity as a gauge of five ticks, verdicts as solid, hollow or small.
-const RANK: Record<string, number> = { indeterminate: 1, warning: 2, minor: 3, major: 4, critical: 5 };
+import type { Severity, Verdict } from '../api/client';
+
+const RANK: Record<Severity, number> = { indeterminate: 1, warning: 2, minor: 3, major: 4, critical: 5 };
 
 /** Filled from the bottom, one tick for indeterminate to five for critical; empty when cleared. */
 export function Gauge({
@@ -7,11 +9,11 @@ export function Gauge({
   cleared,
   small,
 }: {
-  severity: string;
+  severity: Severity;
   cleared?: boolean;
   small?: boolean;
 }) {
-  const rank = RANK[severity] ?? 1;
+  const rank = RANK[severity];
   const filled = cleared ? 0 : rank;
   return (
     <svg
@@ -37,18 +39,23 @@ export function Gauge({
   );
 }
 
+/** The letter of a held verdict; the others have marks of their own. */
+const LETTERS: Record<Verdict, string> = {
+  dispatched: '',
+  proposed: '',
+  folded: '',
+  watched: 'w',
+  idle: 'i',
+  waiting: 't',
+  resting: 'r',
+  capped: 'c',
+  flapping: 'f',
+  symptom: 's',
+  broken: '!',
+};
+
 /** Dispatched is solid, held ones are hollow with a letter, folded ones small. */
-export function VerdictMark({ verdict }: { verdict: string }) {
-  const held: Record<string, string> = {
-    watched: 'w',
-    idle: 'i',
-    waiting: 't',
-    resting: 'r',
-    capped: 'c',
-    flapping: 'f',
-    symptom: 's',
-    broken: '!',
-  };
+export function VerdictMark({ verdict }: { verdict: Verdict }) {
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap align-top">
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
@@ -60,11 +67,11 @@ export function VerdictMark({ verdict }: { verdict: string }) {
           </>
         )}
         {verdict === 'folded' && <circle cx="7" cy="7" r="2.2" fill="var(--ink-3)" />}
-        {held[verdict] && (
+        {LETTERS[verdict] && (
           <>
             <circle cx="7" cy="7" r="5.8" fill="none" stroke="var(--ink-3)" strokeWidth="1.2" />
             <text x="7" y="10" fontSize="9" textAnchor="middle" fill="var(--ink-2)">
-              {held[verdict]}
+              {LETTERS[verdict]}
             </text>
           </>
         )}

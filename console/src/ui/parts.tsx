@@ -2,6 +2,7 @@
 import clsx from 'clsx';
 import { Tooltip } from 'radix-ui';
 import type { ButtonHTMLAttributes, ReactNode } from 'react';
+import type { JobItem } from '../api/client';
 import { between, clock, exact } from './time';
 import { useNow } from './useNow';
 
@@ -65,7 +66,7 @@ export function Tag({ tone = 'plain', children }: { tone?: Tone; children: React
   );
 }
 
-const JOB_TONES: Record<string, Tone> = {
+const JOB_TONES: Record<JobItem['state'], Tone> = {
   queued: 'plain',
   running: 'sea',
   waiting: 'sea',
@@ -75,10 +76,14 @@ const JOB_TONES: Record<string, Tone> = {
   expired: 'warn',
   unsure: 'warn',
 };
-const EFFECT_TONES: Record<string, Tone> = { confirmed: 'good', unconfirmed: 'bad', 'not checked': 'plain' };
+const EFFECT_TONES: Record<NonNullable<JobItem['effect']>, Tone> = {
+  confirmed: 'good',
+  unconfirmed: 'bad',
+  'not checked': 'plain',
+};
 
 /** What a job has come to: its effect once it has one, its state before and otherwise. */
-export function JobTag({ state, effect }: { state: string; effect?: string | null }) {
+export function JobTag({ state, effect }: Pick<JobItem, 'state'> & Partial<Pick<JobItem, 'effect'>>) {
   if (state === 'succeeded' && effect) return <Tag tone={EFFECT_TONES[effect]}>{effect}</Tag>;
   return <Tag tone={JOB_TONES[state]}>{state}</Tag>;
 }

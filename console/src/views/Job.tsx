@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { type JobDetail, job as load, type PassageStep, resolve } from '../api/client';
+import { type JobDetail, type JobStep, job as load, resolve } from '../api/client';
 import { Button, Empty, Facts, Failed, Header, JobTag, Json, Lost, Panel, Tag, Time } from '../ui/parts';
 import { between, clock } from '../ui/time';
 import { useNow } from '../ui/useNow';
@@ -107,12 +107,12 @@ function SettleIt({ id }: { id: number }) {
 }
 
 function Passage({ detail }: { detail: JobDetail }) {
-  const { job, passage } = detail;
-  const active = passage.findIndex((s) => ['running', 'again', 'failed', 'unsure'].includes(s.state));
-  const lastDone = passage.findLastIndex((s) => s.state === 'done');
+  const { job, steps } = detail;
+  const active = steps.findIndex((s) => ['running', 'again', 'failed', 'unsure'].includes(s.state));
+  const lastDone = steps.findLastIndex((s) => s.state === 'done');
   const [chosen, setChosen] = useState<number>();
   const shown = chosen ?? (active >= 0 ? active : Math.max(lastDone, 0));
-  const step = passage[shown];
+  const step = steps[shown];
   const began = job.started_at ? clock(job.started_at) : 'not started';
   const ended = job.finished_at ? clock(job.finished_at) : 'now';
   return (
@@ -131,7 +131,7 @@ function Passage({ detail }: { detail: JobDetail }) {
           </span>
         </h2>
         <ol>
-          {passage.map((s, i) => (
+          {steps.map((s, i) => (
             <StepRow
               key={s.id}
               detail={detail}
@@ -201,7 +201,7 @@ function Mark({ state }: { state: string }) {
 
 type StepRowProps = {
   detail: JobDetail;
-  step: PassageStep;
+  step: JobStep;
   index: number;
   chosen: boolean;
   onChoose: () => void;
@@ -303,7 +303,7 @@ function EffectRow({ detail }: { detail: JobDetail }) {
   );
 }
 
-function StepPanel({ step, number }: { step: PassageStep; number: number }) {
+function StepPanel({ step, number }: { step: JobStep; number: number }) {
   const last = step.attempts.at(-1);
   return (
     <Panel title={`Step ${number}: ${step.id}`} aside={step.state}>

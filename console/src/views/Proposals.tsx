@@ -5,7 +5,7 @@ import { type Proposal, proposals } from '../api/client';
 import { Empty, Failed, Header, Tag, Time, type Tone } from '../ui/parts';
 import { type Look, Table } from '../ui/Table';
 
-export const STATES: Record<string, Tone> = {
+export const STATES: Record<Proposal['state'], Tone> = {
   open: 'warn',
   launched: 'sea',
   dismissed: 'plain',

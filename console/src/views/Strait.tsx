@@ -1,6 +1,6 @@
 // The strait: from received to confirmed, narrowing to scale; what is held leaves below.
 import { Link } from 'react-router';
-import type { Strait as Numbers } from '../api/client';
+import type { Narrowing as Numbers } from '../api/client';
 
 type Side = { count: number; label: string; to: string; bad?: boolean };
 

@@ -63,12 +63,12 @@ export function Component() {
 }
 
 function Overview({ seen }: { seen: Seen }) {
-  const { strait } = seen;
+  const { narrowing } = seen;
   return (
     <>
-      <Panel title="The strait" aside={`${clock(strait.from)} to ${clock(strait.to)}`} className="pb-1">
-        {strait.received > 0 ? (
-          <Strait numbers={strait} />
+      <Panel title="The strait" aside={`${clock(narrowing.from)} to ${clock(narrowing.to)}`} className="pb-1">
+        {narrowing.received > 0 ? (
+          <Strait numbers={narrowing} />
         ) : (
           <Empty>
             {seen.sources > 0

@@ -1,6 +1,10 @@
 //! Alarms.
 
 use crate::{AlertItem, JobItem};
+use arvok_core::{
+    AlertState, Severity,
+    job::{JobEffect, JobState},
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -17,9 +21,11 @@ pub struct AlarmItem {
     /// Dotted kind.
     pub kind: String,
     /// `indeterminate`, `warning`, `minor`, `major`, `critical`.
-    pub severity: String,
+    #[schema(schema_with = crate::words::severity)]
+    pub severity: Severity,
     /// `raised` or `cleared`.
-    pub state: String,
+    #[schema(schema_with = crate::words::alert_state)]
+    pub state: AlertState,
     /// Of the last alert.
     pub summary: String,
     /// Of the last alert.
@@ -35,11 +41,13 @@ pub struct AlarmItem {
     /// The newest job for it.
     pub job: Option<i64>,
     /// That job's state.
-    pub job_state: Option<String>,
+    #[schema(schema_with = crate::words::job_state_or_none)]
+    pub job_state: Option<JobState>,
     /// That job's runbook.
     pub job_runbook: Option<String>,
     /// That job's effect.
-    pub job_effect: Option<String>,
+    #[schema(schema_with = crate::words::effect_or_none)]
+    pub job_effect: Option<JobEffect>,
 }
 
 /// One alarm with its alerts and jobs.

@@ -1,5 +1,6 @@
 //! Alerts, their verdicts, and payloads that could not be read.
 
+use arvok_core::{AlertState, Severity, Verdict};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -18,9 +19,11 @@ pub struct AlertItem {
     /// Dotted kind.
     pub kind: String,
     /// `indeterminate`, `warning`, `minor`, `major`, `critical`.
-    pub severity: String,
+    #[schema(schema_with = crate::words::severity)]
+    pub severity: Severity,
     /// `raised`, `cleared`, `noted`.
-    pub state: String,
+    #[schema(schema_with = crate::words::alert_state)]
+    pub state: AlertState,
     /// What it is about.
     pub resource: String,
     /// The sender's clock.
@@ -43,7 +46,8 @@ pub struct VerdictMark {
     /// The rule.
     pub rule: String,
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
 }
 
 /// One alert with its payload and all that followed.
@@ -68,7 +72,8 @@ pub struct VerdictItem {
     /// Its version at the time.
     pub rule_version: i32,
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
     /// Why, in words with the numbers.
     pub reason: String,
     /// The job or proposal that was set off or joined.

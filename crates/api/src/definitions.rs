@@ -1,6 +1,7 @@
 //! Definitions: what is published, and publishing. Secrets, by name only.
 
 use crate::FileProblem;
+use arvok_core::{Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -100,7 +101,8 @@ pub struct DefinitionItem {
     pub published_by: String,
     /// For rules: `watch`, `propose` or `act`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub stance: Option<String>,
+    #[schema(schema_with = crate::words::stance_or_none)]
+    pub stance: Option<Stance>,
     /// For rules: what is dispatched.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub runbook: Option<String>,
@@ -141,7 +143,8 @@ pub struct DefinitionDetail {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct VerdictCount {
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
     /// How often.
     pub count: i64,
 }

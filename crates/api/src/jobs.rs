@@ -1,6 +1,10 @@
-//! Jobs and their passage through the steps.
+//! Jobs and their steps through the steps.
 
-use crate::AlertItem;
+use crate::{AlertItem, StepState};
+use arvok_core::{
+    job::{JobEffect, JobState},
+    rule::Urgency,
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -18,13 +22,16 @@ pub struct JobItem {
     /// What it acts on.
     pub target: String,
     /// `queued`, `running`, `waiting`, `succeeded`, `failed`, `expired`, `refused`, `unsure`.
-    pub state: String,
+    #[schema(schema_with = crate::words::job_state)]
+    pub state: JobState,
     /// `confirmed`, `unconfirmed`, `not checked`; absent until it is known.
-    pub effect: Option<String>,
+    #[schema(schema_with = crate::words::effect_or_none)]
+    pub effect: Option<JobEffect>,
     /// Why it did not succeed.
     pub failure: Option<String>,
     /// `low`, `normal`, `high`, `urgent`.
-    pub urgency: String,
+    #[schema(schema_with = crate::words::urgency)]
+    pub urgency: Urgency,
     /// The rule that dispatched it.
     pub rule: Option<String>,
     /// The alert that set it off.
@@ -61,7 +68,7 @@ pub struct JobDetail {
     #[schema(value_type = Value)]
     pub outputs: Option<Value>,
     /// The steps of its runbook and how each went.
-    pub passage: Vec<PassageStep>,
+    pub steps: Vec<JobStep>,
     /// How the effect is proved; absent if the runbook asks for none.
     pub confirm: Option<String>,
     /// The alert that set it off.
@@ -70,9 +77,9 @@ pub struct JobDetail {
     pub reason: Option<String>,
 }
 
-/// A step of a passage.
+/// A step of a steps.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PassageStep {
+pub struct JobStep {
     /// Its name.
     pub id: String,
     /// `call` or `require`.
@@ -82,7 +89,7 @@ pub struct PassageStep {
     /// For calls: the operation and the connection.
     pub does: String,
     /// `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before.
-    pub state: String,
+    pub state: StepState,
     /// The tries.
     pub attempts: Vec<Attempt>,
 }
@@ -93,7 +100,7 @@ pub struct Attempt {
     /// From one.
     pub attempt: i32,
     /// `running`, `done`, `failed`, `unsure`.
-    pub state: String,
+    pub state: StepState,
     /// When it began.
     pub started_at: DateTime<Utc>,
     /// When it ended.

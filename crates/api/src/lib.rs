@@ -12,6 +12,7 @@ pub mod nodes;
 pub mod rules;
 pub mod storage;
 pub mod watch;
+mod words;
 
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
@@ -23,15 +24,16 @@ pub use definitions::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
     SecretItem, SecretValue, Use,
 };
-pub use jobs::{Attempt, JobDetail, JobItem, PassageStep, Resolve, StepWord};
+pub use jobs::{Attempt, JobDetail, JobItem, JobStep, Resolve, StepWord};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,
-    RehearsalLine, RehearsalPost, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess,
+    RehearsalDispatch, RehearsalLine, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess,
     VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use storage::{Storage, StoredDay, StoredKind};
-pub use watch::{Change, Strait, Timeline, TimelineMark, Watch};
+pub use watch::{Change, Narrowing, Timeline, TimelineMark, Watch};
+pub use words::{ProposalState, StepState};
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,6 +1,11 @@
 //! Rules at work: why they match or not, verdicts, proposals, rehearsals, versions.
 
-use crate::FileText;
+use crate::{FileText, ProposalState};
+use arvok_core::{
+    AlertState, Severity, Verdict,
+    rehearse::{self, Report},
+    rule::{Stance, Urgency},
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -33,7 +38,8 @@ pub struct VerdictLine {
     /// Its version at the time.
     pub rule_version: i32,
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
     /// Why, in words with the numbers.
     pub reason: String,
     /// The job or proposal that was set off or joined.
@@ -49,9 +55,11 @@ pub struct VerdictLine {
     /// Of the alert.
     pub kind: String,
     /// Of the alert.
-    pub severity: String,
+    #[schema(schema_with = crate::words::severity)]
+    pub severity: Severity,
     /// Of the alert.
-    pub state: String,
+    #[schema(schema_with = crate::words::alert_state)]
+    pub state: AlertState,
     /// Of the alert.
     pub resource: String,
     /// Of the alert.
@@ -79,7 +87,8 @@ pub struct ProposalItem {
     /// What it would act on.
     pub target: String,
     /// `low`, `normal`, `high`, `urgent`.
-    pub urgency: String,
+    #[schema(schema_with = crate::words::urgency)]
+    pub urgency: Urgency,
     /// The alert that set it off.
     pub alert: Option<i64>,
     /// The alarm of that alert.
@@ -87,7 +96,7 @@ pub struct ProposalItem {
     /// Why it is proposed.
     pub reason: String,
     /// `open`, `launched`, `dismissed`, `withdrawn`, or `faulty` when its inputs were refused.
-    pub state: String,
+    pub state: ProposalState,
     /// When it was made.
     pub created_at: DateTime<Utc>,
     /// When it was decided.
@@ -135,7 +144,8 @@ pub struct Why {
     /// Its version; absent for a document that was not published.
     pub version: Option<i32>,
     /// Its stance.
-    pub stance: String,
+    #[schema(schema_with = crate::words::stance)]
+    pub stance: Stance,
     /// Whether all clauses hold.
     pub matches: bool,
     /// How many clauses do not hold.
@@ -184,7 +194,8 @@ pub struct VerdictGuess {
     /// Whether it was really given.
     pub given: bool,
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
     /// Why.
     pub reason: String,
     /// The job or proposal.
@@ -287,16 +298,17 @@ pub struct RehearsalReport {
     /// Of these, those that matched.
     pub matched: u64,
     /// How many alerts ended with each verdict.
-    pub verdicts: BTreeMap<String, u64>,
+    #[schema(value_type = BTreeMap<String, u64>)]
+    pub verdicts: BTreeMap<Verdict, u64>,
     /// Dispatches.
     pub dispatches: u64,
     /// Tallies in the order in which they first appeared, 500 at most.
-    pub lanes: Vec<RehearsalLane>,
+    pub tallies: Vec<RehearsalTally>,
     /// Verdicts in the order in which they were given, 20,000 at most; a later one replaces an
     /// earlier one of the same alert.
-    pub rulings: Vec<RehearsalRuling>,
+    pub decided: Vec<RehearsalVerdict>,
     /// Dispatches in order, 2,000 at most.
-    pub posts: Vec<RehearsalPost>,
+    pub dispatched: Vec<RehearsalDispatch>,
     /// Alerts over which the rule went wrong.
     pub broken: u64,
     /// How it went wrong the first time.
@@ -307,7 +319,7 @@ pub struct RehearsalReport {
 
 /// A tally of a rehearsal.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RehearsalLane {
+pub struct RehearsalTally {
     /// The fold's values.
     pub key: String,
     /// Of its first alert.
@@ -320,17 +332,18 @@ pub struct RehearsalLane {
 
 /// A verdict of a rehearsal.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RehearsalRuling {
+pub struct RehearsalVerdict {
     /// When it was given.
     pub at: DateTime<Utc>,
     /// When the alert came.
     pub came: DateTime<Utc>,
     /// The alert.
     pub alert: i64,
-    /// The lane, counted from zero.
-    pub lane: Option<u32>,
+    /// The tally, counted from zero.
+    pub tally: Option<u32>,
     /// The verdict.
-    pub verdict: String,
+    #[schema(schema_with = crate::words::verdict)]
+    pub verdict: Verdict,
     /// Why.
     pub reason: String,
     /// The dispatch it set off or joined.
@@ -339,13 +352,13 @@ pub struct RehearsalRuling {
 
 /// A dispatch of a rehearsal.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RehearsalPost {
+pub struct RehearsalDispatch {
     /// When.
     pub at: DateTime<Utc>,
     /// Counted from one.
     pub job: i64,
-    /// The lanes that fired.
-    pub lanes: Vec<u32>,
+    /// The tallies that fired.
+    pub tallies: Vec<u32>,
     /// The alerts that set it off.
     pub alerts: Vec<i64>,
     /// The runbook.
@@ -367,7 +380,8 @@ pub struct RehearsalDifference {
     /// Dispatches that only the published version makes.
     pub only_before: Vec<i64>,
     /// By how much the counts of verdicts change.
-    pub verdicts: BTreeMap<String, i64>,
+    #[schema(value_type = BTreeMap<String, i64>)]
+    pub verdicts: BTreeMap<Verdict, i64>,
 }
 
 /// A text to copy into a file.
@@ -414,4 +428,62 @@ pub struct Vocabulary {
     pub verdicts: Vec<String>,
     /// Warnings that can be silenced, and what each says.
     pub warnings: BTreeMap<String, String>,
+}
+
+impl From<&Report> for RehearsalReport {
+    fn from(r: &Report) -> Self {
+        Self {
+            alerts: r.alerts,
+            matched: r.matched,
+            verdicts: r.verdicts.clone(),
+            dispatches: r.dispatches,
+            tallies: r.tallies.iter().map(Into::into).collect(),
+            decided: r.decided.iter().map(Into::into).collect(),
+            dispatched: r.dispatched.iter().map(Into::into).collect(),
+            broken: r.broken,
+            broken_first: r.broken_first.clone(),
+            cut: r.cut,
+        }
+    }
+}
+
+impl From<&rehearse::RehearsedTally> for RehearsalTally {
+    fn from(l: &rehearse::RehearsedTally) -> Self {
+        Self { key: l.key.clone(), resource: l.resource.clone(), kind: l.kind.clone(), alerts: l.alerts }
+    }
+}
+
+impl From<&rehearse::RehearsedVerdict> for RehearsalVerdict {
+    fn from(r: &rehearse::RehearsedVerdict) -> Self {
+        Self {
+            at: r.at,
+            came: r.came,
+            alert: r.alert,
+            tally: r.tally,
+            verdict: r.verdict,
+            reason: r.reason.clone(),
+            job: r.job,
+        }
+    }
+}
+
+impl From<&rehearse::RehearsedDispatch> for RehearsalDispatch {
+    fn from(p: &rehearse::RehearsedDispatch) -> Self {
+        Self {
+            at: p.at,
+            job: p.job,
+            tallies: p.tallies.clone(),
+            alerts: p.alerts.clone(),
+            runbook: p.runbook.clone(),
+            inputs: Value::Object(p.inputs.clone()),
+            wrong: p.wrong.clone(),
+            reason: p.reason.clone(),
+        }
+    }
+}
+
+impl From<&rehearse::Difference> for RehearsalDifference {
+    fn from(d: &rehearse::Difference) -> Self {
+        Self { only_now: d.only_now.clone(), only_before: d.only_before.clone(), verdicts: d.verdicts.clone() }
+    }
 }

@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Watch {
     /// From received to confirmed.
-    pub strait: Strait,
+    pub narrowing: Narrowing,
     /// Jobs that failed, were refused, expired, are unsure or had no effect, and are not old.
     pub needs_you: Vec<JobItem>,
     /// Jobs that are proposed and wait for a person, oldest first.
@@ -32,7 +32,7 @@ pub struct Watch {
 /// `dispatched = confirmed + under_way + unproved + failed`.
 /// The unit is the alert; where several rules matched one alert, the furthest counts.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Strait {
+pub struct Narrowing {
     /// From when; a whole minute.
     pub from: DateTime<Utc>,
     /// Until when.

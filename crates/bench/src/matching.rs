@@ -14,7 +14,7 @@ use crate::{
 };
 use arc_swap::ArcSwap;
 use arvok_core::{
-    Alert, NewAlert, alert::Delivery, definition::Defined, document::parse_file, matcher::Matcher, rule::Rule,
+    Alert, NewAlert, alert::Received, definition::Defined, document::parse_file, matcher::Matcher, rule::Rule,
 };
 use serde_json::{Value, json};
 use std::{
@@ -104,7 +104,7 @@ fn alerts() -> Fallible<(Vec<String>, Vec<Alert>)> {
         let new: NewAlert = serde_json::from_str(text)?;
         let received = chrono::DateTime::UNIX_EPOCH + chrono::TimeDelta::seconds(i as i64);
         let id = i.to_string();
-        Ok(new.complete(Delivery { source: ["yard-0", "yard-1"][i % 2], received, fallback_id: &id })?)
+        Ok(new.complete(Received { source: ["yard-0", "yard-1"][i % 2], received, fallback_id: &id })?)
     });
     let alerts = read.collect::<Fallible<_>>()?;
     Ok((texts, alerts))

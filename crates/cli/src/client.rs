@@ -2,6 +2,7 @@
 
 use crate::{args::Server, error::CliError};
 use arvok_api::Problem;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client as Http, Method, RequestBuilder, Response, StatusCode};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::PathBuf, time::Duration};
@@ -174,8 +175,10 @@ fn refusal(status: StatusCode, text: &str) -> CliError {
     }
 }
 
+/// All but the unreserved characters (RFC 3986, section 2.3).
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
 /// Percent-encodes a value for a path or a query.
 pub fn percent(text: &str) -> String {
-    let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.' | b'_' | b'~');
-    text.bytes().map(|b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
+    utf8_percent_encode(text, RESERVED).to_string()
 }

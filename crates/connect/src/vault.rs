@@ -37,12 +37,12 @@ impl Vault {
     pub fn new_key() -> Result<String, VaultError> {
         let mut key = [0u8; 32];
         getrandom::fill(&mut key).map_err(|_| VaultError::Random)?;
-        Ok(key.iter().map(|b| format!("{b:02x}")).collect())
+        Ok(hex::encode(key))
     }
 
     /// With a key of 64 hexadecimal digits.
     pub fn new(key: &str) -> Result<Self, VaultError> {
-        let key = unhex(key).ok_or(VaultError::Key)?;
+        let key = hex::decode(key).map_err(|_| VaultError::Key)?;
         let cipher = XChaCha20Poly1305::new_from_slice(&key).map_err(|_| VaultError::Key)?;
         Ok(Self { cipher })
     }
@@ -65,13 +65,6 @@ impl Vault {
         let value = self.cipher.decrypt(&XNonce::from(nonce), payload).map_err(|_| broken())?;
         String::from_utf8(value).map_err(|_| broken())
     }
-}
-
-fn unhex(text: &str) -> Option<Vec<u8>> {
-    if text.len() != 64 || !text.is_ascii() {
-        return None;
-    }
-    (0..text.len()).step_by(2).map(|i| u8::from_str_radix(&text[i..i + 2], 16).ok()).collect()
 }
 
 #[cfg(test)]

@@ -78,3 +78,9 @@ impl Verdict {
         matches!(self, Self::Dispatched | Self::Proposed | Self::Watched)
     }
 }
+
+impl std::fmt::Display for Verdict {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

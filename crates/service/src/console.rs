@@ -55,8 +55,7 @@ fn serve(request: &HttpRequest, path: &str) -> Option<HttpResponse> {
         .into_iter()
         .filter(|(name, _)| name.is_empty() || accepted.split(',').any(|a| a.trim().split(';').next() == Some(name)))
         .find_map(|(name, suffix)| Files::get(&format!("{path}{suffix}")).map(|f| (name, f)))?;
-    let hash: String = found.metadata.sha256_hash().iter().take(12).map(|b| format!("{b:02x}")).collect();
-    let etag = format!("\"{hash}{encoding}\"");
+    let etag = format!("\"{}{encoding}\"", hex::encode(&found.metadata.sha256_hash()[..12]));
     let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     let same = request.headers().get(header::IF_NONE_MATCH).is_some_and(|v| v.as_bytes() == etag.as_bytes());
     let mut answer = HttpResponse::build(if same { StatusCode::NOT_MODIFIED } else { StatusCode::OK });
@@ -71,15 +70,7 @@ fn serve(request: &HttpRequest, path: &str) -> Option<HttpResponse> {
     Some(answer.content_type(media_type(path)).body(found.data.into_owned()))
 }
 
-fn media_type(path: &str) -> &'static str {
-    match path.rsplit('.').next().unwrap_or_default() {
-        "html" => "text/html; charset=utf-8",
-        "js" => "text/javascript; charset=utf-8",
-        "css" => "text/css; charset=utf-8",
-        "svg" => "image/svg+xml",
-        "woff2" => "font/woff2",
-        "json" => "application/json",
-        "png" => "image/png",
-        _ => "application/octet-stream",
-    }
+fn media_type(path: &str) -> String {
+    let found = mime_guess::from_path(path).first_or_octet_stream();
+    if found.type_() == "text" { format!("{found}; charset=utf-8") } else { found.to_string() }
 }

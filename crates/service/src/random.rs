@@ -5,16 +5,16 @@
 /// # Panics
 /// If the operating system gives no random numbers, which no part of the service could survive.
 pub fn secret_text(prefix: &str) -> String {
-    format!("{prefix}{}", hex::<32>())
+    format!("{prefix}{}", random_hex::<32>())
 }
 
 /// A short random text, unique for all practical purposes.
 pub(crate) fn id() -> String {
-    hex::<12>()
+    random_hex::<12>()
 }
 
-fn hex<const N: usize>() -> String {
+fn random_hex<const N: usize>() -> String {
     let mut bytes = [0u8; N];
     getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
+    hex::encode(bytes)
 }

@@ -5,7 +5,7 @@ use crate::{api::fault, clock, intake::deliver, node::Node};
 use arvok_api::{AlarmItem, Backlog, NodeItem};
 use arvok_core::{
     NewAlert,
-    alert::{Alert, Delivery},
+    alert::{Alert, Received},
     read::OWN,
 };
 use arvok_store::{
@@ -97,7 +97,7 @@ async fn look(node: &Node) -> Result<(), StoreError> {
     let now = clock::now();
     let alerts: Vec<Alert> = changes(&troubles, &standing, now)
         .into_iter()
-        .filter_map(|new| new.complete(Delivery { source: OWN, received: now, fallback_id: "" }).ok())
+        .filter_map(|new| new.complete(Received { source: OWN, received: now, fallback_id: "" }).ok())
         .collect();
     if alerts.is_empty() {
         return Ok(());
@@ -205,7 +205,7 @@ mod tests {
         let raised = changes(&troubles, &[], now);
         assert_eq!(raised.len(), 2);
         for new in raised {
-            new.complete(Delivery { source: OWN, received: now, fallback_id: "" }).expect("is an alert");
+            new.complete(Received { source: OWN, received: now, fallback_id: "" }).expect("is an alert");
         }
         assert!(self::troubles(&nodes[..1], &Backlog::default()).is_empty());
     }

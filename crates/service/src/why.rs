@@ -71,7 +71,7 @@ fn bare(rule: &Rule, version: Option<i32>, clauses: Vec<Clause>) -> Why {
     Why {
         rule: rule.name.clone(),
         version,
-        stance: rule.stance.as_str().to_owned(),
+        stance: rule.stance,
         matches: short == 0,
         short,
         clauses: clauses.into_iter().map(item).collect(),
@@ -112,7 +112,6 @@ async fn given_verdict(node: &Node, why: &mut Why, seq: i64, verdicts: &[Verdict
 async fn foresee(node: &Node, why: &mut Why, rule: &Rule, alert: &Alert) -> Result<(), ApiError> {
     let now = clock::now();
     let (verdict, reason) = intake::preview(&node.db, rule, alert, now).await?;
-    let verdict = verdict.as_str().to_owned();
     why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
     if let (Some(tally), Some(_)) = (&why.tally, why.version) {
         why.story = read::tally_story(&node.db, &why.rule, tally, i64::MAX).await?;

@@ -28,7 +28,7 @@ pub struct Claim(pub i64);
 
 /// A job that a claim holds.
 #[derive(Clone, Debug)]
-pub struct Held {
+pub struct ClaimedJob {
     /// Its number.
     pub id: i64,
     /// The claim that holds it.
@@ -128,7 +128,7 @@ pub async fn claim(
     db: &DatabaseConnection,
     node: &str,
     alive: &[Claim],
-) -> Result<Option<(Held, Option<Opening>)>, StoreError> {
+) -> Result<Option<(ClaimedJob, Option<Opening>)>, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let values = vec![node.into(), LEASE_SECONDS.into(), alive.into()];
     let tx = db.begin().await?;
@@ -151,8 +151,8 @@ pub async fn claim(
     Ok(Some((held, None)))
 }
 
-fn held(row: HeldRow) -> Result<Held, StoreError> {
-    Ok(Held {
+fn held(row: HeldRow) -> Result<ClaimedJob, StoreError> {
+    Ok(ClaimedJob {
         progress: serde_json::from_str(&row.progress)?,
         id: row.id,
         claim: Claim(row.claim),
@@ -434,7 +434,7 @@ pub async fn alarm_raised(db: &DatabaseConnection, id: i64) -> Result<bool, Stor
 }
 
 /// Takes an unsure job for a person's word; none if it is not unsure.
-pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: i64) -> Result<Option<Held>, StoreError> {
+pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: i64) -> Result<Option<ClaimedJob>, StoreError> {
     let sql = format!(
         "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'),
             lease_until = now() + make_interval(secs => $2)

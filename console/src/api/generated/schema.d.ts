@@ -753,10 +753,10 @@ export interface components {
             resource: string;
             /** @description Dotted kind. */
             kind: string;
-            /** @description `indeterminate`, `warning`, `minor`, `major`, `critical`. */
-            severity: string;
-            /** @description `raised` or `cleared`. */
-            state: string;
+            /** @enum {string} */
+            severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+            /** @enum {string} */
+            state: "raised" | "cleared" | "noted";
             /** @description Of the last alert. */
             summary: string;
             /**
@@ -789,12 +789,12 @@ export interface components {
              * @description The newest job for it.
              */
             job?: number | null;
-            /** @description That job's state. */
-            job_state?: string | null;
+            /** @enum {string|null} */
+            job_state?: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure" | null;
             /** @description That job's runbook. */
             job_runbook?: string | null;
-            /** @description That job's effect. */
-            job_effect?: string | null;
+            /** @enum {string|null} */
+            job_effect?: "confirmed" | "unconfirmed" | "not checked" | null;
         };
         /** @description One alert with its payload and all that followed. */
         AlertDetail: {
@@ -823,10 +823,10 @@ export interface components {
             source: string;
             /** @description Dotted kind. */
             kind: string;
-            /** @description `indeterminate`, `warning`, `minor`, `major`, `critical`. */
-            severity: string;
-            /** @description `raised`, `cleared`, `noted`. */
-            state: string;
+            /** @enum {string} */
+            severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+            /** @enum {string} */
+            state: "raised" | "cleared" | "noted";
             /** @description What it is about. */
             resource: string;
             /**
@@ -889,7 +889,7 @@ export interface components {
              */
             attempt: number;
             /** @description `running`, `done`, `failed`, `unsure`. */
-            state: string;
+            state: components["schemas"]["StepState"];
             /**
              * Format: date-time
              * @description When it began.
@@ -1003,8 +1003,8 @@ export interface components {
             published_at: string;
             /** @description By whom. */
             published_by: string;
-            /** @description For rules: `watch`, `propose` or `act`. */
-            stance?: string | null;
+            /** @enum {string|null} */
+            stance?: "watch" | "propose" | "act" | null;
             /** @description For rules: what is dispatched. */
             runbook?: string | null;
             /** @description How it has fared. */
@@ -1079,7 +1079,7 @@ export interface components {
             /** @description What it gave. */
             outputs: unknown;
             /** @description The steps of its runbook and how each went. */
-            passage: components["schemas"]["PassageStep"][];
+            steps: components["schemas"]["JobStep"][];
             /** @description How the effect is proved; absent if the runbook asks for none. */
             confirm?: string | null;
             alert?: components["schemas"]["AlertItem"] | null;
@@ -1102,14 +1102,14 @@ export interface components {
             runbook_version: number;
             /** @description What it acts on. */
             target: string;
-            /** @description `queued`, `running`, `waiting`, `succeeded`, `failed`, `expired`, `refused`, `unsure`. */
-            state: string;
-            /** @description `confirmed`, `unconfirmed`, `not checked`; absent until it is known. */
-            effect?: string | null;
+            /** @enum {string} */
+            state: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure";
+            /** @enum {string|null} */
+            effect?: "confirmed" | "unconfirmed" | "not checked" | null;
             /** @description Why it did not succeed. */
             failure?: string | null;
-            /** @description `low`, `normal`, `high`, `urgent`. */
-            urgency: string;
+            /** @enum {string} */
+            urgency: "low" | "normal" | "high" | "urgent";
             /** @description The rule that dispatched it. */
             rule?: string | null;
             /**
@@ -1155,6 +1155,21 @@ export interface components {
             /** @description What is going on, in words. */
             doing?: string;
         };
+        /** @description A step of a steps. */
+        JobStep: {
+            /** @description Its name. */
+            id: string;
+            /** @description `call` or `require`. */
+            kind: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description For calls: the operation and the connection. */
+            does: string;
+            /** @description `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before. */
+            state: components["schemas"]["StepState"];
+            /** @description The tries. */
+            attempts: components["schemas"]["Attempt"][];
+        };
         /** @description An item of a delivery that cannot be read and is kept. */
         KeptItem: {
             /**
@@ -1166,6 +1181,95 @@ export interface components {
             item?: number | null;
             /** @description Why it cannot be read. */
             reason: string;
+        };
+        /**
+         * @description How alerts narrowed to effects. `received = repeated + distinct`,
+         *     `distinct = unmatched + matched`,
+         *     `matched = dispatched + proposed + watched + folded + held`,
+         *     `dispatched = confirmed + under_way + unproved + failed`.
+         *     The unit is the alert; where several rules matched one alert, the furthest counts.
+         */
+        Narrowing: {
+            /**
+             * Format: date-time
+             * @description From when; a whole minute.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description Alerts delivered.
+             */
+            received: number;
+            /**
+             * Format: int64
+             * @description Deliveries of an id that had come before.
+             */
+            repeated: number;
+            /**
+             * Format: int64
+             * @description Alerts recorded.
+             */
+            distinct: number;
+            /**
+             * Format: int64
+             * @description Not concerning any rule.
+             */
+            unmatched: number;
+            /**
+             * Format: int64
+             * @description Concerning a rule.
+             */
+            matched: number;
+            /**
+             * Format: int64
+             * @description Would have led to a job, but the rule only watches.
+             */
+            watched: number;
+            /**
+             * Format: int64
+             * @description Joined an episode that had dispatched.
+             */
+            folded: number;
+            /**
+             * Format: int64
+             * @description Held back: waiting, resting, capped, flapping or a symptom.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Led to a proposal.
+             */
+            proposed: number;
+            /**
+             * Format: int64
+             * @description Led to a job.
+             */
+            dispatched: number;
+            /**
+             * Format: int64
+             * @description Whose job is not finished.
+             */
+            under_way: number;
+            /**
+             * Format: int64
+             * @description Whose job succeeded but proved nothing: unconfirmed, or not checked.
+             */
+            unproved: number;
+            /**
+             * Format: int64
+             * @description Whose job failed, expired, was refused or is unsure.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Whose job's effect was confirmed.
+             */
+            confirmed: number;
         };
         /** @description A token to be made. */
         NewToken: {
@@ -1254,10 +1358,10 @@ export interface components {
                 resource: string;
                 /** @description Dotted kind. */
                 kind: string;
-                /** @description `indeterminate`, `warning`, `minor`, `major`, `critical`. */
-                severity: string;
-                /** @description `raised` or `cleared`. */
-                state: string;
+                /** @enum {string} */
+                severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+                /** @enum {string} */
+                state: "raised" | "cleared" | "noted";
                 /** @description Of the last alert. */
                 summary: string;
                 /**
@@ -1290,12 +1394,12 @@ export interface components {
                  * @description The newest job for it.
                  */
                 job?: number | null;
-                /** @description That job's state. */
-                job_state?: string | null;
+                /** @enum {string|null} */
+                job_state?: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure" | null;
                 /** @description That job's runbook. */
                 job_runbook?: string | null;
-                /** @description That job's effect. */
-                job_effect?: string | null;
+                /** @enum {string|null} */
+                job_effect?: "confirmed" | "unconfirmed" | "not checked" | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -1320,10 +1424,10 @@ export interface components {
                 source: string;
                 /** @description Dotted kind. */
                 kind: string;
-                /** @description `indeterminate`, `warning`, `minor`, `major`, `critical`. */
-                severity: string;
-                /** @description `raised`, `cleared`, `noted`. */
-                state: string;
+                /** @enum {string} */
+                severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+                /** @enum {string} */
+                state: "raised" | "cleared" | "noted";
                 /** @description What it is about. */
                 resource: string;
                 /**
@@ -1378,8 +1482,8 @@ export interface components {
                 published_at: string;
                 /** @description By whom. */
                 published_by: string;
-                /** @description For rules: `watch`, `propose` or `act`. */
-                stance?: string | null;
+                /** @enum {string|null} */
+                stance?: "watch" | "propose" | "act" | null;
                 /** @description For rules: what is dispatched. */
                 runbook?: string | null;
                 /** @description How it has fared. */
@@ -1411,14 +1515,14 @@ export interface components {
                 runbook_version: number;
                 /** @description What it acts on. */
                 target: string;
-                /** @description `queued`, `running`, `waiting`, `succeeded`, `failed`, `expired`, `refused`, `unsure`. */
-                state: string;
-                /** @description `confirmed`, `unconfirmed`, `not checked`; absent until it is known. */
-                effect?: string | null;
+                /** @enum {string} */
+                state: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure";
+                /** @enum {string|null} */
+                effect?: "confirmed" | "unconfirmed" | "not checked" | null;
                 /** @description Why it did not succeed. */
                 failure?: string | null;
-                /** @description `low`, `normal`, `high`, `urgent`. */
-                urgency: string;
+                /** @enum {string} */
+                urgency: "low" | "normal" | "high" | "urgent";
                 /** @description The rule that dispatched it. */
                 rule?: string | null;
                 /**
@@ -1499,8 +1603,8 @@ export interface components {
                 inputs: unknown;
                 /** @description What it would act on. */
                 target: string;
-                /** @description `low`, `normal`, `high`, `urgent`. */
-                urgency: string;
+                /** @enum {string} */
+                urgency: "low" | "normal" | "high" | "urgent";
                 /**
                  * Format: int64
                  * @description The alert that set it off.
@@ -1514,7 +1618,7 @@ export interface components {
                 /** @description Why it is proposed. */
                 reason: string;
                 /** @description `open`, `launched`, `dismissed`, `withdrawn`, or `faulty` when its inputs were refused. */
-                state: string;
+                state: components["schemas"]["ProposalState"];
                 /**
                  * Format: date-time
                  * @description When it was made.
@@ -1583,8 +1687,8 @@ export interface components {
                  * @description Its version at the time.
                  */
                 rule_version: number;
-                /** @description The verdict. */
-                verdict: string;
+                /** @enum {string} */
+                verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
                 /** @description Why, in words with the numbers. */
                 reason: string;
                 /**
@@ -1608,10 +1712,10 @@ export interface components {
                 source: string;
                 /** @description Of the alert. */
                 kind: string;
-                /** @description Of the alert. */
-                severity: string;
-                /** @description Of the alert. */
-                state: string;
+                /** @enum {string} */
+                severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+                /** @enum {string} */
+                state: "raised" | "cleared" | "noted";
                 /** @description Of the alert. */
                 resource: string;
                 /** @description Of the alert. */
@@ -1658,21 +1762,6 @@ export interface components {
              *     goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
-        };
-        /** @description A step of a passage. */
-        PassageStep: {
-            /** @description Its name. */
-            id: string;
-            /** @description `call` or `require`. */
-            kind: string;
-            /** @description One line for people. */
-            summary?: string | null;
-            /** @description For calls: the operation and the connection. */
-            does: string;
-            /** @description `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before. */
-            state: string;
-            /** @description The tries. */
-            attempts: components["schemas"]["Attempt"][];
         };
         /** @description What publishing changes, or would change. */
         Plan: {
@@ -1751,8 +1840,8 @@ export interface components {
             inputs: unknown;
             /** @description What it would act on. */
             target: string;
-            /** @description `low`, `normal`, `high`, `urgent`. */
-            urgency: string;
+            /** @enum {string} */
+            urgency: "low" | "normal" | "high" | "urgent";
             /**
              * Format: int64
              * @description The alert that set it off.
@@ -1766,7 +1855,7 @@ export interface components {
             /** @description Why it is proposed. */
             reason: string;
             /** @description `open`, `launched`, `dismissed`, `withdrawn`, or `faulty` when its inputs were refused. */
-            state: string;
+            state: components["schemas"]["ProposalState"];
             /**
              * Format: date-time
              * @description When it was made.
@@ -1782,6 +1871,11 @@ export interface components {
             /** @description The reason given, or what is wrong with the inputs. */
             note?: string | null;
         };
+        /**
+         * @description What became of a proposal.
+         * @enum {string}
+         */
+        ProposalState: "open" | "launched" | "dismissed" | "withdrawn" | "faulty";
         /** @description Files to be published. */
         PublishRequest: {
             /** @description All of them together. */
@@ -1802,19 +1896,30 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** @description A tally of a rehearsal. */
-        RehearsalLane: {
-            /** @description The fold's values. */
-            key: string;
-            /** @description Of its first alert. */
-            resource: string;
-            /** @description Of its first alert. */
-            kind: string;
+        /** @description A dispatch of a rehearsal. */
+        RehearsalDispatch: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
             /**
              * Format: int64
-             * @description Alerts in it.
+             * @description Counted from one.
              */
-            alerts: number;
+            job: number;
+            /** @description The tallies that fired. */
+            tallies: number[];
+            /** @description The alerts that set it off. */
+            alerts: number[];
+            /** @description The runbook. */
+            runbook: string;
+            /** @description What it would be given. */
+            inputs: unknown;
+            /** @description What is wrong with the inputs. */
+            wrong?: string | null;
+            /** @description Why. */
+            reason: string;
         };
         /** @description One line of a rehearsal's answer: progress, and at the end what it came to or what is wrong. */
         RehearsalLine: {
@@ -1846,31 +1951,6 @@ export interface components {
                 detail: string;
             };
         };
-        /** @description A dispatch of a rehearsal. */
-        RehearsalPost: {
-            /**
-             * Format: date-time
-             * @description When.
-             */
-            at: string;
-            /**
-             * Format: int64
-             * @description Counted from one.
-             */
-            job: number;
-            /** @description The lanes that fired. */
-            lanes: number[];
-            /** @description The alerts that set it off. */
-            alerts: number[];
-            /** @description The runbook. */
-            runbook: string;
-            /** @description What it would be given. */
-            inputs: unknown;
-            /** @description What is wrong with the inputs. */
-            wrong?: string | null;
-            /** @description Why. */
-            reason: string;
-        };
         /** @description What a rule would have done. */
         RehearsalReport: {
             /**
@@ -1893,14 +1973,14 @@ export interface components {
              */
             dispatches: number;
             /** @description Tallies in the order in which they first appeared, 500 at most. */
-            lanes: components["schemas"]["RehearsalLane"][];
+            tallies: components["schemas"]["RehearsalTally"][];
             /**
              * @description Verdicts in the order in which they were given, 20,000 at most; a later one replaces an
              *     earlier one of the same alert.
              */
-            rulings: components["schemas"]["RehearsalRuling"][];
+            decided: components["schemas"]["RehearsalVerdict"][];
             /** @description Dispatches in order, 2,000 at most. */
-            posts: components["schemas"]["RehearsalPost"][];
+            dispatched: components["schemas"]["RehearsalDispatch"][];
             /**
              * Format: int64
              * @description Alerts over which the rule went wrong.
@@ -1942,8 +2022,22 @@ export interface components {
             before?: components["schemas"]["RehearsalReport"] | null;
             difference?: components["schemas"]["RehearsalDifference"] | null;
         };
+        /** @description A tally of a rehearsal. */
+        RehearsalTally: {
+            /** @description The fold's values. */
+            key: string;
+            /** @description Of its first alert. */
+            resource: string;
+            /** @description Of its first alert. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Alerts in it.
+             */
+            alerts: number;
+        };
         /** @description A verdict of a rehearsal. */
-        RehearsalRuling: {
+        RehearsalVerdict: {
             /**
              * Format: date-time
              * @description When it was given.
@@ -1961,11 +2055,11 @@ export interface components {
             alert: number;
             /**
              * Format: int32
-             * @description The lane, counted from zero.
+             * @description The tally, counted from zero.
              */
-            lane?: number | null;
-            /** @description The verdict. */
-            verdict: string;
+            tally?: number | null;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
             /** @description Why. */
             reason: string;
             /**
@@ -2049,6 +2143,11 @@ export interface components {
             token: string;
         };
         /**
+         * @description How a step of a job, or a try of it, stands.
+         * @enum {string}
+         */
+        StepState: "next" | "running" | "again" | "done" | "failed" | "unsure" | "not run";
+        /**
          * @description What became of an unsure step.
          * @enum {string}
          */
@@ -2131,95 +2230,6 @@ export interface components {
              * @description With their indexes, in bytes.
              */
             bytes: number;
-        };
-        /**
-         * @description How alerts narrowed to effects. `received = repeated + distinct`,
-         *     `distinct = unmatched + matched`,
-         *     `matched = dispatched + proposed + watched + folded + held`,
-         *     `dispatched = confirmed + under_way + unproved + failed`.
-         *     The unit is the alert; where several rules matched one alert, the furthest counts.
-         */
-        Strait: {
-            /**
-             * Format: date-time
-             * @description From when; a whole minute.
-             */
-            from: string;
-            /**
-             * Format: date-time
-             * @description Until when.
-             */
-            to: string;
-            /**
-             * Format: int64
-             * @description Alerts delivered.
-             */
-            received: number;
-            /**
-             * Format: int64
-             * @description Deliveries of an id that had come before.
-             */
-            repeated: number;
-            /**
-             * Format: int64
-             * @description Alerts recorded.
-             */
-            distinct: number;
-            /**
-             * Format: int64
-             * @description Not concerning any rule.
-             */
-            unmatched: number;
-            /**
-             * Format: int64
-             * @description Concerning a rule.
-             */
-            matched: number;
-            /**
-             * Format: int64
-             * @description Would have led to a job, but the rule only watches.
-             */
-            watched: number;
-            /**
-             * Format: int64
-             * @description Joined an episode that had dispatched.
-             */
-            folded: number;
-            /**
-             * Format: int64
-             * @description Held back: waiting, resting, capped, flapping or a symptom.
-             */
-            held: number;
-            /**
-             * Format: int64
-             * @description Led to a proposal.
-             */
-            proposed: number;
-            /**
-             * Format: int64
-             * @description Led to a job.
-             */
-            dispatched: number;
-            /**
-             * Format: int64
-             * @description Whose job is not finished.
-             */
-            under_way: number;
-            /**
-             * Format: int64
-             * @description Whose job succeeded but proved nothing: unconfirmed, or not checked.
-             */
-            unproved: number;
-            /**
-             * Format: int64
-             * @description Whose job failed, expired, was refused or is unsure.
-             */
-            failed: number;
-            /**
-             * Format: int64
-             * @description Whose job's effect was confirmed.
-             */
-            confirmed: number;
         };
         /** @description The answer to a delivery. */
         Taken: {
@@ -2370,8 +2380,8 @@ export interface components {
         };
         /** @description How often a verdict was given. */
         VerdictCount: {
-            /** @description The verdict. */
-            verdict: string;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
             /**
              * Format: int64
              * @description How often.
@@ -2382,8 +2392,8 @@ export interface components {
         VerdictGuess: {
             /** @description Whether it was really given. */
             given: boolean;
-            /** @description The verdict. */
-            verdict: string;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
             /** @description Why. */
             reason: string;
             /**
@@ -2401,8 +2411,8 @@ export interface components {
              * @description Its version at the time.
              */
             rule_version: number;
-            /** @description The verdict. */
-            verdict: string;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -2437,8 +2447,8 @@ export interface components {
              * @description Its version at the time.
              */
             rule_version: number;
-            /** @description The verdict. */
-            verdict: string;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -2462,10 +2472,10 @@ export interface components {
             source: string;
             /** @description Of the alert. */
             kind: string;
-            /** @description Of the alert. */
-            severity: string;
-            /** @description Of the alert. */
-            state: string;
+            /** @enum {string} */
+            severity: "indeterminate" | "warning" | "minor" | "major" | "critical";
+            /** @enum {string} */
+            state: "raised" | "cleared" | "noted";
             /** @description Of the alert. */
             resource: string;
             /** @description Of the alert. */
@@ -2480,8 +2490,8 @@ export interface components {
         VerdictMark: {
             /** @description The rule. */
             rule: string;
-            /** @description The verdict. */
-            verdict: string;
+            /** @enum {string} */
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
         };
         /** @description A version of a document. */
         VersionItem: {
@@ -2534,7 +2544,7 @@ export interface components {
         /** @description What is going on and what needs a person. */
         Watch: {
             /** @description From received to confirmed. */
-            strait: components["schemas"]["Strait"];
+            narrowing: components["schemas"]["Narrowing"];
             /** @description Jobs that failed, were refused, expired, are unsure or had no effect, and are not old. */
             needs_you: components["schemas"]["JobItem"][];
             /** @description Jobs that are proposed and wait for a person, oldest first. */
@@ -2572,8 +2582,8 @@ export interface components {
              * @description Its version; absent for a document that was not published.
              */
             version?: number | null;
-            /** @description Its stance. */
-            stance: string;
+            /** @enum {string} */
+            stance: "watch" | "propose" | "act";
             /** @description Whether all clauses hold. */
             matches: boolean;
             /** @description How many clauses do not hold. */
@@ -5204,7 +5214,7 @@ export interface operations {
     watch: {
         parameters: {
             query?: {
-                /** @description How far the strait looks back, such as `1h` or `1d`; at most `7d`. */
+                /** @description How far the narrowing looks back, such as `1h` or `1d`; at most `7d`. */
                 window?: string;
             };
             header?: never;

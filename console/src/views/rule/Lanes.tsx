@@ -12,20 +12,20 @@ const DRAWN = 12;
 const TICKS = 300;
 
 type Tick = { at: number; verdict: string; reason: string };
-type Post = { at: number; reason: string; only: boolean };
-type Row = { ticks: Tick[]; posts: Post[] };
+type Dispatch = { at: number; reason: string; only: boolean };
+type Row = { ticks: Tick[]; dispatches: Dispatch[] };
 
 /** The last verdict of each alert, and the dispatches, by the fold's values. */
 function rows(report: RehearsalReport, only: number[]): Map<string, Row> {
-  const made = new Map<string, Row>(report.lanes.map((lane) => [lane.key, { ticks: [], posts: [] }]));
-  const row = (lane: number | null | undefined) => made.get(report.lanes[lane ?? -1]?.key ?? '');
-  const last = new Map(report.rulings.map((r) => [r.alert, r]));
+  const made = new Map<string, Row>(report.tallies.map((lane) => [lane.key, { ticks: [], dispatches: [] }]));
+  const row = (lane: number | null | undefined) => made.get(report.tallies[lane ?? -1]?.key ?? '');
+  const last = new Map(report.decided.map((r) => [r.alert, r]));
   for (const r of last.values()) {
-    row(r.lane)?.ticks.push({ at: Date.parse(r.came), verdict: r.verdict, reason: r.reason });
+    row(r.tally)?.ticks.push({ at: Date.parse(r.came), verdict: r.verdict, reason: r.reason });
   }
-  for (const p of report.posts) {
-    for (const lane of p.lanes) {
-      row(lane)?.posts.push({ at: Date.parse(p.at), reason: p.reason, only: only.includes(p.job) });
+  for (const p of report.dispatched) {
+    for (const lane of p.tallies) {
+      row(lane)?.dispatches.push({ at: Date.parse(p.at), reason: p.reason, only: only.includes(p.job) });
     }
   }
   return made;
@@ -63,8 +63,8 @@ function useWidth() {
 function span(result: RehearsalResult): [number, number] {
   const reports = [result.now, ...(result.before ? [result.before] : [])];
   const times = reports.flatMap((r) => [
-    ...r.rulings.flatMap((one) => [Date.parse(one.came), Date.parse(one.at)]),
-    ...r.posts.map((p) => Date.parse(p.at)),
+    ...r.decided.flatMap((one) => [Date.parse(one.came), Date.parse(one.at)]),
+    ...r.dispatched.map((p) => Date.parse(p.at)),
   ]);
   if (times.length === 0) return [Date.parse(result.from), Date.parse(result.to)];
   const first = times.reduce((a, b) => Math.min(a, b));
@@ -81,11 +81,11 @@ export function Lanes({ result }: { result: RehearsalResult }) {
   const drawn = useMemo(() => {
     const newer = rows(now, difference?.only_now ?? []);
     const older = before ? rows(before, difference?.only_before ?? []) : undefined;
-    const lanes = new Map([...(before?.lanes ?? []), ...now.lanes].map((lane) => [lane.key, lane]));
+    const lanes = new Map([...(before?.tallies ?? []), ...now.tallies].map((lane) => [lane.key, lane]));
     const weight = (key: string) =>
-      (newer.get(key)?.posts.length ?? 0) * 1000 +
+      (newer.get(key)?.dispatches.length ?? 0) * 1000 +
       (newer.get(key)?.ticks.length ?? 0) +
-      (older?.get(key)?.posts.length ?? 0) * 1000;
+      (older?.get(key)?.dispatches.length ?? 0) * 1000;
     const keys = [...lanes.keys()].sort((a, b) => weight(b) - weight(a));
     return { newer, older, lanes, keys };
   }, [now, before, difference]);
@@ -168,7 +168,7 @@ function Line({
           // biome-ignore lint/suspicious/noArrayIndexKey: alerts of one moment are told apart by nothing else
           <TickMark key={i} tick={t} x={x(t.at)} y={y} />
         ))}
-      {row?.posts.map((p, i) => (
+      {row?.dispatches.map((p, i) => (
         <path
           // biome-ignore lint/suspicious/noArrayIndexKey: as above
           key={i}

@@ -1,6 +1,6 @@
 // Replaying stored alerts through the text as it stands, saved or not.
 import { useRef, useState } from 'react';
-import { type RehearsalResult, rehearse } from '../../api/client';
+import { type RehearsalResult, rehearse, type Verdict } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Button, Empty, Failed, Panel } from '../../ui/parts';
 import { exact, rough } from '../../ui/time';
@@ -87,8 +87,8 @@ export function Rehearsal({ name, text, published }: { name: string; text: strin
 
 function Outcome({ result }: { result: RehearsalResult }) {
   const { now, before, difference } = result;
-  const words = [...new Set([...Object.keys(now.verdicts), ...Object.keys(before?.verdicts ?? {})])];
-  words.sort((a, b) => (now.verdicts[b] ?? 0) - (now.verdicts[a] ?? 0));
+  const given = [...Object.keys(now.verdicts), ...Object.keys(before?.verdicts ?? {})] as Verdict[];
+  const verdicts = [...new Set(given)].sort((a, b) => (now.verdicts[b] ?? 0) - (now.verdicts[a] ?? 0));
   const fewer = (difference?.only_before.length ?? 0) - (difference?.only_now.length ?? 0);
   return (
     <>
@@ -98,7 +98,7 @@ function Outcome({ result }: { result: RehearsalResult }) {
           {now.dispatches === 1 ? 'dispatch' : 'dispatches'}
           {before && <span className="block text-[12px] text-ink-3">{before.dispatches} live</span>}
         </li>
-        {words.map((word) => (
+        {verdicts.map((word) => (
           <li key={word}>
             <b className="block text-[22px] leading-tight">{now.verdicts[word] ?? 0}</b>
             <VerdictMark verdict={word} />
@@ -120,9 +120,9 @@ function Outcome({ result }: { result: RehearsalResult }) {
             : `${Math.abs(fewer)} ${Math.abs(fewer) === 1 ? 'dispatch' : 'dispatches'} ${fewer >= 0 ? 'fewer' : 'more'} than live: ${difference.only_now.length} new, ${difference.only_before.length} no longer made (outlined).`}
         </p>
       )}
-      {now.posts.length > 0 && (
+      {now.dispatched.length > 0 && (
         <ul className="mt-3 border-line border-t">
-          {now.posts.slice(0, LISTED).map((p) => (
+          {now.dispatched.slice(0, LISTED).map((p) => (
             <li key={p.job} className="border-line border-b py-1.5 text-[13px]">
               <span className="flex flex-wrap gap-x-3">
                 <b className="font-semibold">{p.runbook}</b>
@@ -132,8 +132,8 @@ function Outcome({ result }: { result: RehearsalResult }) {
               <span className="text-ink-3">{p.reason}</span>
             </li>
           ))}
-          {now.posts.length > LISTED && (
-            <li className="py-1.5 text-[13px] text-ink-3">and {now.posts.length - LISTED} more</li>
+          {now.dispatched.length > LISTED && (
+            <li className="py-1.5 text-[13px] text-ink-3">and {now.dispatched.length - LISTED} more</li>
           )}
         </ul>
       )}

@@ -12,7 +12,7 @@ use arvok_api::{
 };
 use arvok_core::{
     Catalog, Kind, Problem,
-    catalog::{self, Seen},
+    catalog::{self, Observed},
     document::NOT_UTF8,
     rule::Rule,
 };
@@ -72,7 +72,7 @@ fn readable(bytes: Vec<u8>) -> String {
 pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     let files = read(paths)?;
     let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-    let checked = catalog::check_files(texts, &[], &Catalog::default(), &Seen::default());
+    let checked = catalog::check_files(texts, &[], &Catalog::default(), &Observed::default());
     if output.json {
         let problems: Vec<FileProblem> =
             checked.problems.iter().chain(&checked.warnings).cloned().map(Into::into).collect();

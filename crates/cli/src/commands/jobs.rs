@@ -7,7 +7,7 @@ use crate::{
     events::Events,
     show,
 };
-use arvok_api::{Change, JobDetail, JobItem, Page, Resolve, StepWord};
+use arvok_api::{Change, JobDetail, JobItem, Page, Resolve, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -73,7 +73,7 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
                 }
             }
         }
-        let state = JobState::parse(&detail.job.state);
+        let state = Some(detail.job.state);
         if state.is_none_or(|s| s.is_final() || s == JobState::Unsure) {
             return ended(&detail, json);
         }
@@ -83,11 +83,12 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
 
 fn progress(detail: &JobDetail) -> Vec<String> {
     let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
-    for (i, step) in detail.passage.iter().enumerate().filter(|(_, s)| !["next", "not run"].contains(&s.state.as_str()))
+    for (i, step) in
+        detail.steps.iter().enumerate().filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state))
     {
         let line = show::step_line(i + 1, step);
         // How long a step has been running changes all the time; it is shown once it has ended.
-        let line = if step.state == "running" {
+        let line = if step.state == StepState::Running {
             line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running"))
         } else {
             line
@@ -96,7 +97,7 @@ fn progress(detail: &JobDetail) -> Vec<String> {
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
         lines.extend(error.map(|e| format!("      {e}")));
     }
-    if detail.job.state == "waiting" {
+    if detail.job.state == JobState::Waiting {
         lines.push(format!("  … {}", detail.job.doing));
     }
     lines
@@ -108,7 +109,7 @@ fn ended(detail: &JobDetail, json: bool) -> Result<(), CliError> {
         let why = job.failure.as_ref().map_or_else(String::new, |f| format!(": {f}"));
         show::out(&format!("{}{why}. Effect: {}", job.state, show::effect(job)));
     }
-    if job.state == "succeeded" { Ok(()) } else { Err(CliError::No) }
+    if job.state == JobState::Succeeded { Ok(()) } else { Err(CliError::No) }
 }
 
 async fn wait_for((stream, events): &mut (Response, Events), client: &Client, id: i64) {

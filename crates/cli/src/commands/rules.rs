@@ -182,8 +182,7 @@ fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Re
     for (i, alert) in alerts.into_iter().enumerate() {
         rehearsal.feed(i as i64 + 1, alert).map_err(|e| CliError::Here(e.to_string()))?;
     }
-    let report = serde_json::to_value(rehearsal.finish(to)).and_then(serde_json::from_value);
-    let now = report.map_err(|e| CliError::Here(e.to_string()))?;
+    let now = (&rehearsal.finish(to)).into();
     Ok(RehearsalResult { rule: rule.name.clone(), from, to, now, before: None, difference: None })
 }
 

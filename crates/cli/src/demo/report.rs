@@ -3,6 +3,7 @@
 use super::{story::Scene, world::World};
 use crate::{error::CliError, show};
 use arvok_api::{AlarmItem, AlertDetail, AlertItem, JobDetail, JobItem, Page};
+use arvok_core::{AlertState, job::JobState};
 
 /// The report, and whether the story ended well.
 pub struct Report {
@@ -24,7 +25,7 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
     });
 
     let mut lines = vec!["A disk filled up in the night".to_owned()];
-    let raised: Vec<&AlertItem> = alerts.items.iter().filter(|a| a.state == "raised").collect();
+    let raised: Vec<&AlertItem> = alerts.items.iter().filter(|a| a.state == AlertState::Raised).collect();
     if let Some(first) = raised.last() {
         let alert: AlertDetail = world.client.get(&format!("/api/v1/alerts/{}", first.seq), &[]).await?;
         lines.push(format!("  alert    {}: {}, {}", first.seq, first.severity, first.summary));
@@ -39,11 +40,11 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
         let d: JobDetail = world.client.get(&format!("/api/v1/jobs/{}", job.id), &[]).await?;
         let took = show::between(d.job.started_at, d.job.finished_at);
         lines.push(format!("  job      {}: {} on {}, {} in {took}", job.id, job.runbook, job.target, job.state));
-        for step in &d.passage {
+        for step in &d.steps {
             lines.push(format!("           {}: {}", step.summary.as_deref().unwrap_or(&step.id), step.state));
         }
         effect = show::effect(job);
-        succeeded = job.state == "succeeded";
+        succeeded = job.state == JobState::Succeeded;
     }
     let often = if grown == 1 { "once".to_owned() } else { format!("{grown} times") };
     lines.push(format!("  yard     disk {} grew {often}, from {} to {size} GiB", scene.disk, scene.size_before));
@@ -60,7 +61,7 @@ pub async fn of(world: &World, scene: &Scene) -> Result<Report, CliError> {
             grown == 1 && size == scene.size_before + scene.step_gib,
             format!("the disk should have grown once, by {} GiB", scene.step_gib),
         ),
-        (alarm.is_some_and(|a| a.state == "cleared"), "the alarm should be cleared".into()),
+        (alarm.is_some_and(|a| a.state == AlertState::Cleared), "the alarm should be cleared".into()),
         (said.len() == 1, format!("one message should have been sent, there are {}", said.len())),
         (effect == "confirmed", "the effect should be confirmed".into()),
     ];

@@ -3,6 +3,7 @@
 use super::world::World;
 use crate::error::CliError;
 use arvok_api::{JobItem, Page};
+use arvok_core::job::JobState;
 use arvok_standins::Faults;
 use std::time::Duration;
 
@@ -40,7 +41,7 @@ pub async fn disk_fills(world: &mut World, kill_node: bool) -> Result<Scene, Cli
     loop {
         tokio::time::sleep(Duration::from_millis(100)).await;
         let found = jobs(world).await?;
-        if kill && found.iter().any(|j| j.state == "running" && j.steps_done >= 1) {
+        if kill && found.iter().any(|j| j.state == JobState::Running && j.steps_done >= 1) {
             kill = false;
             world.kill_node().await?;
         }

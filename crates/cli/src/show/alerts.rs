@@ -2,6 +2,7 @@
 
 use super::{Table, ago, exact, gauge, jobs, when, with_next};
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
+use arvok_core::{AlertState, job::JobState};
 
 fn number(value: Option<f64>) -> String {
     value.map_or_else(String::new, |v| format!("{v}"))
@@ -16,9 +17,9 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
         table.row([
             a.seq.to_string(),
             when(a.received),
-            gauge(&a.severity, &a.state).to_owned(),
-            a.severity.clone(),
-            a.state.clone(),
+            gauge(a.severity, a.state).to_owned(),
+            a.severity.to_string(),
+            a.state.to_string(),
             a.kind.clone(),
             a.resource.clone(),
             number(a.value),
@@ -32,7 +33,7 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
 pub fn alert(d: &AlertDetail) -> String {
     let a = &d.alert;
     let mut lines = vec![
-        format!("Alert {} {} {} {}: {}", a.seq, gauge(&a.severity, &a.state), a.severity, a.state, a.summary),
+        format!("Alert {} {} {} {}: {}", a.seq, gauge(a.severity, a.state), a.severity, a.state, a.summary),
         format!("  id        {}", a.id),
         format!("  source    {}", a.source),
         format!("  kind      {}", a.kind),
@@ -87,12 +88,13 @@ pub fn taken(t: &Taken) -> String {
 pub fn alarms(page: &Page<AlarmItem>) -> String {
     let mut table = Table::new(&["alarm", "", "severity", "state", "kind", "resource", "since", "times", "job"]);
     for a in &page.items {
-        let since = if a.state == "raised" { ago(a.raised_at) } else { a.cleared_at.map_or_else(String::new, ago) };
+        let since =
+            if a.state == AlertState::Raised { ago(a.raised_at) } else { a.cleared_at.map_or_else(String::new, ago) };
         table.row([
             a.id.to_string(),
-            gauge(&a.severity, &a.state).to_owned(),
-            a.severity.clone(),
-            a.state.clone(),
+            gauge(a.severity, a.state).to_owned(),
+            a.severity.to_string(),
+            a.state.to_string(),
             a.kind.clone(),
             a.resource.clone(),
             since,
@@ -104,8 +106,8 @@ pub fn alarms(page: &Page<AlarmItem>) -> String {
 }
 
 fn last_job(a: &AlarmItem) -> String {
-    match (a.job, &a.job_effect, &a.job_state) {
-        (Some(id), Some(effect), Some(state)) if state == "succeeded" => format!("{id} {effect}"),
+    match (a.job, a.job_effect, a.job_state) {
+        (Some(id), Some(effect), Some(JobState::Succeeded)) => format!("{id} {effect}"),
         (Some(id), _, Some(state)) => format!("{id} {state}"),
         _ => "none".into(),
     }
@@ -115,13 +117,13 @@ fn last_job(a: &AlarmItem) -> String {
 pub fn alarm(d: &AlarmDetail) -> String {
     let a = &d.alarm;
     let mut lines = vec![
-        format!("Alarm {} {} {} {}: {}", a.id, gauge(&a.severity, &a.state), a.severity, a.state, a.summary),
+        format!("Alarm {} {} {} {}: {}", a.id, gauge(a.severity, a.state), a.severity, a.state, a.summary),
         format!("  source    {}", a.source),
         format!("  kind      {}", a.kind),
         format!("  resource  {}", a.resource),
         format!("  raised    {}", exact(a.raised_at)),
     ];
-    if let Some(cleared) = a.cleared_at.filter(|_| a.state == "cleared") {
+    if let Some(cleared) = a.cleared_at.filter(|_| a.state == AlertState::Cleared) {
         lines.push(format!("  cleared   {}", exact(cleared)));
     }
     lines.push(format!("  alerts    {} since it was raised", a.count));

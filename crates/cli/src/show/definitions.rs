@@ -13,7 +13,7 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
     let (headings, row): (&[&str], Cells) = match kind {
         "rule" => {
             (&["rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last", "summary"], |i, last| {
-                let stance = i.stance.clone().unwrap_or_default();
+                let stance = i.stance.map_or_else(String::new, |s| s.to_string());
                 let (alerts, jobs, helped) =
                     (i.used.alerts.to_string(), i.used.jobs.to_string(), i.used.confirmed.to_string());
                 vec![stance, i.runbook.clone().unwrap_or_default(), alerts, jobs, helped, last]

@@ -1,7 +1,7 @@
 //! Jobs.
 
 use super::{Table, between, exact, when, with_next};
-use arvok_api::{Attempt, JobDetail, JobItem, Page, PassageStep};
+use arvok_api::{Attempt, JobDetail, JobItem, JobStep, Page, StepState};
 
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
@@ -12,10 +12,10 @@ pub fn jobs(page: &Page<JobItem>) -> String {
             when(j.created_at),
             j.runbook.clone(),
             j.target.clone(),
-            j.state.clone(),
-            j.effect.clone().unwrap_or_else(|| "not known".into()),
+            j.state.to_string(),
+            j.effect.map_or_else(|| "not known".into(), |e| e.to_string()),
             between(j.started_at, j.finished_at),
-            if j.effect.as_deref() == Some(&j.doing) { String::new() } else { j.doing.clone() },
+            if j.effect.is_some_and(|e| e.as_str() == j.doing) { String::new() } else { j.doing.clone() },
         ]);
     }
     with_next(table.text("No jobs."), page)
@@ -23,18 +23,18 @@ pub fn jobs(page: &Page<JobItem>) -> String {
 
 /// The effect in words.
 pub fn effect(j: &JobItem) -> String {
-    j.effect.clone().unwrap_or_else(|| "not known yet".into())
+    j.effect.map_or_else(|| "not known yet".into(), |e| e.to_string())
 }
 
 /// One step with its last try.
-pub fn step_line(number: usize, step: &PassageStep) -> String {
-    let mark = match step.state.as_str() {
-        "done" => "■",
-        "running" => "▶",
-        "failed" => "✗",
-        "unsure" => "?",
-        "again" => "↻",
-        _ => "□",
+pub fn step_line(number: usize, step: &JobStep) -> String {
+    let mark = match step.state {
+        StepState::Done => "■",
+        StepState::Running => "▶",
+        StepState::Failed => "✗",
+        StepState::Unsure => "?",
+        StepState::Again => "↻",
+        StepState::Next | StepState::NotRun => "□",
     };
     let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
     let tries = if step.attempts.len() > 1 { format!(", {} tries", step.attempts.len()) } else { String::new() };
@@ -48,7 +48,7 @@ fn compact(value: &serde_json::Value) -> String {
     if cut.len() < text.len() { format!("{cut}…") } else { text }
 }
 
-fn tries(step: &PassageStep) -> Vec<String> {
+fn tries(step: &JobStep) -> Vec<String> {
     let one = |a: &Attempt| {
         let mut lines = vec![format!("      given  {}", compact(&a.give))];
         lines.extend(a.output.as_ref().map(|o| format!("      gave   {}", compact(o))));
@@ -78,7 +78,7 @@ pub fn job(d: &JobDetail) -> String {
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));
     }
     lines.push("\nPassage".into());
-    for (i, step) in d.passage.iter().enumerate() {
+    for (i, step) in d.steps.iter().enumerate() {
         lines.push(format!("  {}", step_line(i + 1, step)));
         lines.extend(tries(step));
     }

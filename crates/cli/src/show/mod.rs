@@ -25,6 +25,7 @@ pub use why::{alert_why, verdicts, versions, why};
 use crate::error::CliError;
 pub use crate::terminal::{out, plain, say};
 use arvok_api::Page;
+use arvok_core::{AlertState, Severity};
 use serde::Serialize;
 
 /// Prints JSON.
@@ -44,16 +45,16 @@ pub fn escaped(json: String) -> String {
 }
 
 /// The gauge of a severity in one character: the fuller the worse, empty for what is over.
-pub fn gauge(severity: &str, state: &str) -> &'static str {
-    if state == "cleared" {
+pub fn gauge(severity: Severity, state: AlertState) -> &'static str {
+    if state == AlertState::Cleared {
         return "·";
     }
     match severity {
-        "warning" => "▂",
-        "minor" => "▄",
-        "major" => "▆",
-        "critical" => "█",
-        _ => "▁",
+        Severity::Indeterminate => "▁",
+        Severity::Warning => "▂",
+        Severity::Minor => "▄",
+        Severity::Major => "▆",
+        Severity::Critical => "█",
     }
 }
 

@@ -1,7 +1,7 @@
 //! Proposals.
 
 use super::{Table, ago, exact, with_next};
-use arvok_api::{Page, ProposalItem};
+use arvok_api::{Page, ProposalItem, ProposalState};
 
 /// A list of proposals.
 pub fn proposals(page: &Page<ProposalItem>) -> String {
@@ -9,7 +9,7 @@ pub fn proposals(page: &Page<ProposalItem>) -> String {
     for p in &page.items {
         table.row([
             p.id.to_string(),
-            p.state.clone(),
+            p.state.to_string(),
             ago(p.created_at),
             p.runbook.clone(),
             p.target.clone(),
@@ -37,7 +37,7 @@ pub fn proposal(p: &ProposalItem) -> String {
     lines.extend(p.note.as_ref().map(|n| format!("  note      {n}")));
     lines.push("\nInputs".into());
     lines.extend(p.inputs.as_object().into_iter().flatten().map(|(k, v)| format!("  {k:12}  {v}")));
-    if p.state == "open" {
+    if p.state == ProposalState::Open {
         lines.push(format!("\nLaunch it with `arvok proposal launch {}`, or dismiss it with a reason.", p.id));
     }
     lines.join("\n")

@@ -1,7 +1,9 @@
 //! What a rehearsal came to.
 
-use arvok_api::{RehearsalPost, RehearsalReport, RehearsalResult};
+use arvok_api::{RehearsalDispatch, RehearsalReport, RehearsalResult};
+use arvok_core::Verdict;
 use chrono::SecondsFormat;
+use std::collections::BTreeSet;
 
 /// Dispatches that are shown one by one.
 const SHOWN: usize = 40;
@@ -20,7 +22,7 @@ pub fn rehearsal(r: &RehearsalResult) -> String {
     lines.push(String::new());
     lines.extend(counts(r));
     lines.push("\nDispatches".into());
-    lines.extend(posts(&r.now, r.difference.as_ref().map(|d| (&d.only_now[..], '+'))));
+    lines.extend(dispatched(&r.now, r.difference.as_ref().map(|d| (&d.only_now[..], '+'))));
     if let (Some(before), Some(d)) = (&r.before, &r.difference) {
         lines.push("\nAgainst the published version".into());
         if d.only_now.is_empty() && d.only_before.is_empty() {
@@ -35,8 +37,9 @@ pub fn rehearsal(r: &RehearsalResult) -> String {
         if !d.only_before.is_empty() {
             lines
                 .push(format!("  {} that only the published one makes:", many(d.only_before.len() as u64, "dispatch")));
-            let only: Vec<&RehearsalPost> = before.posts.iter().filter(|p| d.only_before.contains(&p.job)).collect();
-            lines.extend(only.into_iter().take(SHOWN).map(|p| post(p, '-')));
+            let only: Vec<&RehearsalDispatch> =
+                before.dispatched.iter().filter(|p| d.only_before.contains(&p.job)).collect();
+            lines.extend(only.into_iter().take(SHOWN).map(|p| dispatch(p, '-')));
         }
     }
     if r.now.cut {
@@ -54,32 +57,30 @@ fn many(n: u64, what: &str) -> String {
 }
 
 fn counts(r: &RehearsalResult) -> Vec<String> {
-    let before = |verdict: &str| r.before.as_ref().map(|b| b.verdicts.get(verdict).copied().unwrap_or(0));
-    let mut words: Vec<&String> =
-        r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).collect();
-    words.sort();
-    words.dedup();
-    let line = |word: &&String| {
-        let n = r.now.verdicts.get(*word).copied().unwrap_or(0);
-        let was = before(word).filter(|b| *b != n).map_or_else(String::new, |b| format!("  (published: {b})"));
-        format!("  {word:12} {n:>8}{was}")
+    let before = |verdict: Verdict| r.before.as_ref().map(|b| b.verdicts.get(&verdict).copied().unwrap_or(0));
+    let verdicts: BTreeSet<Verdict> =
+        r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).copied().collect();
+    let line = |verdict: Verdict| {
+        let n = r.now.verdicts.get(&verdict).copied().unwrap_or(0);
+        let was = before(verdict).filter(|b| *b != n).map_or_else(String::new, |b| format!("  (published: {b})"));
+        format!("  {:12} {n:>8}{was}", verdict.as_str())
     };
-    words.iter().map(line).collect()
+    verdicts.into_iter().map(line).collect()
 }
 
-fn posts(report: &RehearsalReport, marked: Option<(&[i64], char)>) -> Vec<String> {
-    if report.posts.is_empty() {
+fn dispatched(report: &RehearsalReport, marked: Option<(&[i64], char)>) -> Vec<String> {
+    if report.dispatched.is_empty() {
         return vec!["  none".into()];
     }
-    let mark = |p: &RehearsalPost| marked.filter(|(jobs, _)| jobs.contains(&p.job)).map_or(' ', |(_, mark)| mark);
-    let mut lines: Vec<String> = report.posts.iter().take(SHOWN).map(|p| post(p, mark(p))).collect();
-    if report.posts.len() > SHOWN {
-        lines.push(format!("  and {} more; --json has them all", report.posts.len() - SHOWN));
+    let mark = |p: &RehearsalDispatch| marked.filter(|(jobs, _)| jobs.contains(&p.job)).map_or(' ', |(_, mark)| mark);
+    let mut lines: Vec<String> = report.dispatched.iter().take(SHOWN).map(|p| dispatch(p, mark(p))).collect();
+    if report.dispatched.len() > SHOWN {
+        lines.push(format!("  and {} more; --json has them all", report.dispatched.len() - SHOWN));
     }
     lines
 }
 
-fn post(p: &RehearsalPost, mark: char) -> String {
+fn dispatch(p: &RehearsalDispatch, mark: char) -> String {
     let what = match &p.wrong {
         Some(wrong) => format!("would be refused: {wrong}"),
         None => p.inputs.to_string(),

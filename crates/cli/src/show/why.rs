@@ -80,7 +80,7 @@ pub fn alert_why(id: i64, a: &AlertWhy) -> String {
 pub fn verdicts(page: &Page<VerdictLine>) -> String {
     let mut lines = Vec::new();
     for v in &page.items {
-        let mark = gauge(&v.severity, &v.state);
+        let mark = gauge(v.severity, v.state);
         let job = v.job.map_or_else(String::new, |j| format!(" ({j})"));
         lines.push(format!("{:>6}  {}  {mark}  {}  {}: {}{job}", v.alert, when(v.at), v.resource, v.rule, v.verdict));
         lines.push(format!("        {}", v.reason));

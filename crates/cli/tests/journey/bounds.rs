@@ -285,7 +285,7 @@ fn verdicts_are_counted_as_they_change() {
     assert_eq!(jobs("sum(jobs) AS jobs, sum(confirmed) AS confirmed FROM job_count"), found);
 
     // Each alert by the furthest that any rule took it: from every alert and every verdict.
-    let strait = stage.get("/api/v1/watch")["strait"].clone();
+    let narrowing = stage.get("/api/v1/watch")["narrowing"].clone();
     let found = records.rows(
         "SELECT count(*) AS distinct, count(*) FILTER (WHERE how IS NULL) AS unmatched, count(how) AS matched,
             count(*) FILTER (WHERE how = 4) AS folded, count(*) FILTER (WHERE how = 5) AS held,
@@ -294,6 +294,6 @@ fn verdicts_are_counted_as_they_change() {
             GROUP BY a.seq) f",
     );
     for (part, n) in found[0].as_object().expect("counts") {
-        assert_eq!(strait[part], *n, "{part}: {strait:#}\n{found:?}");
+        assert_eq!(narrowing[part], *n, "{part}: {narrowing:#}\n{found:?}");
     }
 }

@@ -59,6 +59,7 @@ fn a_stretch_of_time_is_chosen_with_the_keys_and_stands_in_the_address() {
     }
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
+    browser.see("Sign out");
     browser.go("/alerts");
     browser.see("vm/n2");
     browser.see("yard-hypervisor");
@@ -185,6 +186,7 @@ fn screenshots() {
     );
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
+    browser.see("Sign out");
     let shots = [
         ("watch-dark", "/", "The strait", true, 1280),
         ("watch-light", "/", "The strait", false, 1280),

@@ -65,7 +65,7 @@ fn a_repeated_id_changes_nothing() {
     assert_eq!(status, 202);
     assert!(body["alerts"].as_array().is_some_and(|a| a.iter().all(|a| a["duplicate"] == true)), "{body}");
     assert_eq!(stage.get("/api/v1/alerts")["items"].as_array().map(Vec::len), Some(1));
-    assert_eq!(stage.get("/api/v1/watch")["strait"]["repeated"], 2);
+    assert_eq!(stage.get("/api/v1/watch")["narrowing"]["repeated"], 2);
 }
 
 #[test]
@@ -157,10 +157,10 @@ fn questions() {
         ask("/api/v1/watch?window=1y"),
         ask("/api/v1/nothing"),
     ];
-    insta::assert_snapshot!(lines.join("\n"), @"
+    insta::assert_snapshot!(lines.join("\n"), @r#"
     /api/v1/alerts?limit=0: 400 bad-request limit=0: a page has 1 to 500 items
     /api/v1/alerts?limit=x: 400 bad-request the query is not as expected: invalid digit found in string
-    /api/v1/alerts?colour=red: 400 bad-request the query is not as expected: unknown field `colour`, expected one of `source`, `kind`, `severity`, `state`, `resource`, `rule`, `verdict`, `text`, `since`, `after`, `limit`
+    /api/v1/alerts?colour=red: 400 bad-request the query is not as expected: unknown field `colour`, expected one of `source`, `kind`, `severity`, `state`, `resource`, `rule`, `verdict`, `text`, `since`, `until`, `after`, `limit`
     /api/v1/alerts?severity=bad: 400 bad-request severity=bad: the severities are indeterminate, warning, minor, major, critical
     /api/v1/alerts/abc: 404 not-found there is no /api/v1/alerts/abc; the last part should be a number
     /api/v1/alerts/99: 404 not-found there is no alert 99
@@ -169,5 +169,5 @@ fn questions() {
     /api/v1/definitions/rule/none: 404 not-found there is no rule `none`
     /api/v1/watch?window=1y: 400 bad-request window: `1y` is not a length of time; write it like 90s, 15m, 1h30m or 2d
     /api/v1/nothing: 404 not-found there is no GET /api/v1/nothing; the API is described at /api/v1/openapi.json
-    ");
+    "#);
 }

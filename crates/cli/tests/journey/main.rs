@@ -12,6 +12,7 @@ mod doors;
 mod house;
 mod kit;
 mod listen_cases;
+mod lists;
 mod nodes;
 mod poison;
 mod private;

@@ -18,7 +18,7 @@ fn raise(stage: &Stage, kind: &str, resource: &str) -> i64 {
 }
 
 fn attempts(job: &Value, step: usize) -> Vec<&str> {
-    let tries = job["passage"][step]["attempts"].as_array().expect("tries");
+    let tries = job["steps"][step]["attempts"].as_array().expect("tries");
     tries.iter().map(|a| a["state"].as_str().expect("a state")).collect()
 }
 
@@ -29,25 +29,25 @@ fn a_busy_peer_is_asked_again_and_a_lost_answer_grows_the_disk_once() {
     stage.yard.set_faults(Faults { busy: 1, ..Faults::default() });
     raise(&stage, "test.busy", "vm/quill-booking-db-2");
     let job = stage.job_in(1, &["waiting"]);
-    if job["passage"][0]["state"] == "again" {
+    if job["steps"][0]["state"] == "again" {
         assert_eq!(attempts(&job, 0), ["failed"]);
     }
-    until("the first step to be done", || (stage.get("/api/v1/jobs/1")["passage"][0]["state"] == "done").then_some(()));
+    until("the first step to be done", || (stage.get("/api/v1/jobs/1")["steps"][0]["state"] == "done").then_some(()));
     let job = stage.get("/api/v1/jobs/1");
     assert_eq!(attempts(&job, 0), ["failed", "done"]);
-    assert_eq!(job["passage"][0]["attempts"][0]["error"], "answered 503: the yard office is busy");
+    assert_eq!(job["steps"][0]["attempts"][0]["error"], "answered 503: the yard office is busy");
 
     stage.publish(&rule("lost", "test.lost", "grow-disk", ""));
     stage.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
     raise(&stage, "test.lost", "vm/quill-report-2");
     until("the second step", || {
         let job = stage.get("/api/v1/jobs/2");
-        (job["passage"][0]["state"] == "done").then_some(())
+        (job["steps"][0]["state"] == "done").then_some(())
     });
     stage.yard.set_faults(Faults { hang_up: 1, ..Faults::default() });
     let job = until("the disk to be grown", || {
         let job = stage.get("/api/v1/jobs/2");
-        (job["passage"][2]["state"] == "done").then_some(job)
+        (job["steps"][2]["state"] == "done").then_some(job)
     });
     assert_eq!(stage.yard.with(|c| c.vms["quill-report-2"].grown), 1, "{job:#}");
 }
@@ -61,7 +61,7 @@ fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks(
     stage.publish(&rule("doubt", "test.doubt", "grow-disk", ""));
     stage.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
     let seq = raise(&stage, "test.doubt", "vm/quill-report-2");
-    until("the call to be out", || (stage.get("/api/v1/jobs/1")["passage"][2]["state"] == "running").then_some(()));
+    until("the call to be out", || (stage.get("/api/v1/jobs/1")["steps"][2]["state"] == "running").then_some(()));
     stage.kill_node();
     stage.start_node();
     let job = stage.job_in(1, &["unsure"]);
@@ -127,7 +127,7 @@ fn an_effect_that_does_not_come_is_said_to_be_unconfirmed() {
     assert_eq!(job["job"]["effect"], "unconfirmed");
     let watch = stage.get("/api/v1/watch");
     assert_eq!(watch["needs_you"][0]["id"], 1);
-    assert_eq!(watch["strait"]["unproved"], 1);
+    assert_eq!(watch["narrowing"]["unproved"], 1);
 }
 
 #[test]
@@ -146,13 +146,13 @@ fn a_watching_rule_acts_on_nothing_and_a_resting_one_waits() {
     let verdict = stage.get(&format!("/api/v1/alerts/{seq}"))["verdicts"][0].clone();
     assert_eq!(verdict["verdict"], "resting");
     assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("rest is 1h")), "{verdict}");
-    let strait = stage.get("/api/v1/watch")["strait"].clone();
-    let n = |k: &str| strait[k].as_i64().expect("a number");
-    assert_eq!((n("watched"), n("held"), n("dispatched"), n("unmatched")), (1, 1, 1, 1), "{strait}");
-    assert_eq!(n("received"), n("repeated") + n("distinct"), "{strait}");
-    assert_eq!(n("distinct"), n("unmatched") + n("matched"), "{strait}");
-    assert_eq!(n("matched"), n("dispatched") + n("proposed") + n("watched") + n("folded") + n("held"), "{strait}");
-    assert_eq!(n("dispatched"), n("confirmed") + n("under_way") + n("unproved") + n("failed"), "{strait}");
+    let narrowing = stage.get("/api/v1/watch")["narrowing"].clone();
+    let n = |k: &str| narrowing[k].as_i64().expect("a number");
+    assert_eq!((n("watched"), n("held"), n("dispatched"), n("unmatched")), (1, 1, 1, 1), "{narrowing}");
+    assert_eq!(n("received"), n("repeated") + n("distinct"), "{narrowing}");
+    assert_eq!(n("distinct"), n("unmatched") + n("matched"), "{narrowing}");
+    assert_eq!(n("matched"), n("dispatched") + n("proposed") + n("watched") + n("folded") + n("held"), "{narrowing}");
+    assert_eq!(n("dispatched"), n("confirmed") + n("under_way") + n("unproved") + n("failed"), "{narrowing}");
 }
 
 #[test]
@@ -171,7 +171,7 @@ fn secrets_never_come_out() {
     raise(&stage, "test.echo", "vm/a");
     let job = stage.job_in(1, &["succeeded"]);
     assert_eq!(stage.chat.messages()[0].text, "my token is crew-token", "the peer itself got it");
-    assert_eq!(job["passage"][0]["attempts"][0]["output"]["text"], "my token is [secret]");
+    assert_eq!(job["steps"][0]["attempts"][0]["output"]["text"], "my token is [secret]");
     assert!(!job.to_string().contains("crew-token"), "{job:#}");
     assert!(!stage.log().contains("crew-token"));
     let (_, secrets) = stage.call(Method::GET, "/api/v1/secrets", None);

@@ -98,8 +98,8 @@ fn a_rehearsal_of_stored_alerts_says_what_the_live_rule_did_and_how_an_edit_diff
     let stage = played();
     let live = stage.rehearse(&json!({"rule": "booking-disk-filling", "since": "1h"}));
     assert_eq!((&live["now"]["dispatches"], &live["before"]), (&json!(1), &Value::Null), "{live:#}");
-    let post = &live["now"]["posts"][0];
-    assert_eq!(post["inputs"], json!({"vm": "vm/quill-booking-db-1", "step_gib": 4, "ceiling_gib": 64}));
+    let dispatch = &live["now"]["dispatched"][0];
+    assert_eq!(dispatch["inputs"], json!({"vm": "vm/quill-booking-db-1", "step_gib": 4, "ceiling_gib": 64}));
     let stored = stage.get("/api/v1/definitions/rule/booking-disk-filling")["verdicts"].clone();
     for count in stored.as_array().expect("counts") {
         let verdict = count["verdict"].as_str().expect("a verdict");
@@ -360,7 +360,7 @@ fn whoever_hangs_up_ends_the_rehearsal() {
     });
     assert_eq!(result["result"]["now"]["dispatches"], 3000);
     assert_eq!(
-        (&result["result"]["now"]["cut"], result["result"]["now"]["posts"].as_array().map(Vec::len)),
+        (&result["result"]["now"]["cut"], result["result"]["now"]["dispatched"].as_array().map(Vec::len)),
         (&json!(true), Some(2000))
     );
 }

@@ -70,15 +70,15 @@ fn told(case: &Document, result: &Value) -> Vec<String> {
     let report = &result["now"];
     let list = |key: &str| report[key].as_array().expect("a list").clone();
     let reason = |v: &Value| v["reason"].as_str().expect("a reason").replace("1970-01-01T", "");
-    let rulings = list("rulings").into_iter().filter(|r| offset(&r["at"]) <= until).map(|r| {
-        let lane = &report["lanes"][r["lane"].as_u64().expect("a lane") as usize]["resource"];
-        let lane = lane.as_str().expect("a resource").trim_start_matches("vm/").to_owned();
-        format!("{} {lane} {}: {}", offset(&r["at"]), r["verdict"].as_str().expect("a verdict"), reason(&r))
+    let decided = list("decided").into_iter().filter(|r| offset(&r["at"]) <= until).map(|r| {
+        let tally = &report["tallies"][r["tally"].as_u64().expect("a tally") as usize]["resource"];
+        let tally = tally.as_str().expect("a resource").trim_start_matches("vm/").to_owned();
+        format!("{} {tally} {}: {}", offset(&r["at"]), r["verdict"].as_str().expect("a verdict"), reason(&r))
     });
-    let fires = |p: &Value| list("rulings").iter().any(|r| r["at"] == p["at"] && r["verdict"] == "dispatched");
-    let posts = list("posts").into_iter().filter(|p| offset(&p["at"]) <= until && !fires(p));
-    let posts = posts.map(|p| format!("{} job {}: {}", offset(&p["at"]), p["job"], reason(&p)));
-    rulings.chain(posts).collect()
+    let fires = |p: &Value| list("decided").iter().any(|r| r["at"] == p["at"] && r["verdict"] == "dispatched");
+    let dispatched = list("dispatched").into_iter().filter(|p| offset(&p["at"]) <= until && !fires(p));
+    let dispatched = dispatched.map(|p| format!("{} job {}: {}", offset(&p["at"]), p["job"], reason(&p)));
+    decided.chain(dispatched).collect()
 }
 
 pub fn expected(case: &Document) -> Vec<String> {

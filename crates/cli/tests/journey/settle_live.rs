@@ -8,14 +8,14 @@ use crate::{
 };
 use arvok_core::{
     Alert, Catalog,
-    catalog::{Seen, check_files},
+    catalog::{Observed, check_files},
     document::Document,
     matcher::Matcher,
     rehearse::written_alert,
 };
 use arvok_store::{
     DatabaseConnection, Purpose, definitions,
-    intake::{self, Lane, Parcel, Rules, Slots},
+    intake::{self, Parcel, Rules, Slots, Writer},
     schema,
 };
 use chrono::{DateTime, Utc};
@@ -42,7 +42,7 @@ impl Live {
         let now = alert.received;
         self.due(now);
         let parcel = Parcel { source: alert.source.clone(), received: now, alerts: vec![alert], strange: Vec::new() };
-        block(intake::take(&self.db, self.rules(), &[&parcel], &mut Lane::default())).expect("is taken");
+        block(intake::take(&self.db, self.rules(), &[&parcel], &mut Writer::default())).expect("is taken");
         self.tell(now);
     }
 
@@ -90,7 +90,7 @@ fn played(case: &Document, db: &DatabaseConnection, url: &str) -> Vec<String> {
             ALTER SEQUENCE alert_seq_seq RESTART; ALTER SEQUENCE job_number RESTART",
     );
     let text = rule(case);
-    let checked = check_files([("case.yaml", text.as_str())], &[], &Catalog::default(), &Seen::default());
+    let checked = check_files([("case.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     let catalog = Catalog::new(checked.entries);
     let matcher = catalog.matcher();
     let generation = block(definitions::generation(db)).expect("a generation");

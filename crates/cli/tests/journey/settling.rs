@@ -119,7 +119,7 @@ fn a_proposal_is_launched_dismissed_or_withdrawn() {
     assert_eq!((&verdict["verdict"], &verdict["job"]), (&json!("proposed"), &json!(1)));
     assert_eq!(stage.get("/api/v1/jobs")["items"], json!([]));
     assert_eq!(stage.get("/api/v1/watch")["proposals"][0]["id"], 1);
-    assert_eq!(stage.get("/api/v1/watch")["strait"]["proposed"], 1);
+    assert_eq!(stage.get("/api/v1/watch")["narrowing"]["proposed"], 1);
 
     let (status, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&json!({"name": "looks", "role": "viewer"})));
     assert_eq!(status, 201, "{made}");

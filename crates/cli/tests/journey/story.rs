@@ -86,7 +86,7 @@ fn a_node_killed_in_the_middle_of_a_job_goes_on_where_it_was() {
     );
     assert_eq!(stage.chat.messages().len(), 1);
     assert_eq!(
-        job["passage"][2]["attempts"].as_array().map(Vec::len),
+        job["steps"][2]["attempts"].as_array().map(Vec::len),
         Some(2),
         "the step was tried again with the same key"
     );

@@ -109,7 +109,7 @@ fn an_alarm_cleared_while_the_job_lies_down_to_wait_is_not_slept_through() {
 
 fn count(stage: &Stage) -> usize {
     let (status, watch) = stage.call(Method::GET, "/api/v1/watch", None);
-    if status == 200 { usize::try_from(watch["strait"]["distinct"].as_i64().unwrap_or(0)).unwrap_or(0) } else { 0 }
+    if status == 200 { usize::try_from(watch["narrowing"]["distinct"].as_i64().unwrap_or(0)).unwrap_or(0) } else { 0 }
 }
 
 #[test]

@@ -32,7 +32,7 @@ pub struct Alarm {
 
 /// What an alert changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Change {
+pub enum AlarmChange {
     /// It stands now and did not before.
     Raised,
     /// It stood before and stands.
@@ -63,7 +63,7 @@ impl Alarm {
     }
 
     /// Takes an alert of this source, resource and kind.
-    pub fn take(&mut self, alert: &Alert) -> Change {
+    pub fn take(&mut self, alert: &Alert) -> AlarmChange {
         let now = alert.received;
         // Only the sender's own time can tell that it was sent before. What has none, or is ahead of
         // us, is stamped with the time of its arrival by whichever node it came to, and clocks are
@@ -73,19 +73,19 @@ impl Alarm {
             self.told_at = self.told_at.max(Some(alert.happened()));
         }
         match (alert.state, self.raised) {
-            (AlertState::Noted, _) | (AlertState::Cleared, false) => Change::Nothing,
-            (AlertState::Raised, false) if let Some(over) = older => Change::Late(over),
-            (AlertState::Cleared, true) if older.is_some() => Change::Nothing,
+            (AlertState::Noted, _) | (AlertState::Cleared, false) => AlarmChange::Nothing,
+            (AlertState::Raised, false) if let Some(over) = older => AlarmChange::Late(over),
+            (AlertState::Cleared, true) if older.is_some() => AlarmChange::Nothing,
             (AlertState::Raised, true) if older.is_some() => {
                 self.count += 1;
-                Change::Repeated
+                AlarmChange::Repeated
             }
             (AlertState::Cleared, true) => {
                 self.raised = false;
                 self.changed_at = now;
                 self.cleared_at = Some(now);
                 self.describe(alert);
-                Change::Cleared
+                AlarmChange::Cleared
             }
             (AlertState::Raised, stood) => {
                 if !stood {
@@ -97,7 +97,7 @@ impl Alarm {
                 self.severity = alert.severity;
                 self.count += 1;
                 self.describe(alert);
-                if stood { Change::Repeated } else { Change::Raised }
+                if stood { AlarmChange::Repeated } else { AlarmChange::Raised }
             }
         }
     }
@@ -111,7 +111,7 @@ impl Alarm {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{NewAlert, alert::Delivery};
+    use crate::{NewAlert, alert::Received};
     use chrono::TimeDelta;
     use serde_json::json;
 
@@ -126,20 +126,20 @@ mod tests {
         }))
         .expect("reads");
         let received = at(received);
-        new.complete(Delivery { source: "s", received, fallback_id: "i" }).expect("completes")
+        new.complete(Received { source: "s", received, fallback_id: "i" }).expect("completes")
     }
 
     #[test]
     fn raised_repeated_worsened_cleared_and_raised_anew() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
         let story = [
-            (1, "cleared", "major", Change::Nothing, 0, 0),
-            (2, "raised", "minor", Change::Raised, 1, 2),
-            (3, "raised", "minor", Change::Repeated, 2, 2),
-            (4, "raised", "major", Change::Repeated, 3, 4),
-            (5, "noted", "major", Change::Nothing, 3, 4),
-            (6, "cleared", "major", Change::Cleared, 3, 6),
-            (7, "raised", "minor", Change::Raised, 1, 7),
+            (1, "cleared", "major", AlarmChange::Nothing, 0, 0),
+            (2, "raised", "minor", AlarmChange::Raised, 1, 2),
+            (3, "raised", "minor", AlarmChange::Repeated, 2, 2),
+            (4, "raised", "major", AlarmChange::Repeated, 3, 4),
+            (5, "noted", "major", AlarmChange::Nothing, 3, 4),
+            (6, "cleared", "major", AlarmChange::Cleared, 3, 6),
+            (7, "raised", "minor", AlarmChange::Raised, 1, 7),
         ];
         for (second, state, severity, change, count, changed) in story {
             assert_eq!(alarm.take(&alert(second, state, severity)), change, "second {second}");
@@ -152,23 +152,23 @@ mod tests {
     fn what_was_sent_before_and_arrives_after_changes_nothing() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
         let over = DateTime::UNIX_EPOCH + TimeDelta::seconds(20);
-        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), Change::Raised);
-        assert_eq!(alarm.take(&sent(9, 11, "cleared", "major")), Change::Nothing);
-        assert_eq!(alarm.take(&sent(9, 12, "raised", "critical")), Change::Repeated);
+        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.take(&sent(9, 11, "cleared", "major")), AlarmChange::Nothing);
+        assert_eq!(alarm.take(&sent(9, 12, "raised", "critical")), AlarmChange::Repeated);
         assert_eq!((alarm.severity, alarm.value, alarm.count), (Severity::Major, Some(10.0), 2));
-        assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), Change::Cleared);
-        assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), Change::Late(over));
-        assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), Change::Raised, "the same moment is not before");
+        assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), AlarmChange::Late(over));
+        assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), AlarmChange::Raised, "the same moment is not before");
     }
 
     /// Two nodes stamp what has no time of its own, the second by a clock that is a little behind.
     #[test]
     fn a_clearing_that_comes_after_is_not_before_for_the_clocks_of_nodes() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
-        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), Change::Raised);
-        assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), Change::Cleared);
-        assert_eq!(alarm.take(&sent(11, 10, "raised", "major")), Change::Raised, "a sender ahead of us");
-        assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), Change::Cleared);
+        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.take(&sent(11, 10, "raised", "major")), AlarmChange::Raised, "a sender ahead of us");
+        assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), AlarmChange::Cleared);
         assert_eq!(alarm.told_at.map(|t| t.timestamp()), Some(10), "and what is known does not go back");
     }
 }

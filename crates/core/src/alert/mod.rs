@@ -44,6 +44,9 @@ pub enum AlertState {
 }
 
 impl AlertState {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Raised, Self::Cleared, Self::Noted];
+
     /// The word used in every format.
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -55,7 +58,7 @@ impl AlertState {
 
     /// The state named by a word.
     pub fn parse(text: &str) -> Option<Self> {
-        [Self::Raised, Self::Cleared, Self::Noted].into_iter().find(|s| s.as_str() == text)
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
     }
 }
 
@@ -151,7 +154,7 @@ fn error(field: &'static str, wrong: impl Into<String>) -> AlertError {
 
 /// What the receiving side knows about a delivery.
 #[derive(Clone, Copy, Debug)]
-pub struct Delivery<'a> {
+pub struct Received<'a> {
     /// The source's name.
     pub source: &'a str,
     /// Our clock.
@@ -162,7 +165,7 @@ pub struct Delivery<'a> {
 
 impl NewAlert {
     /// Checks every field and fills in what is missing.
-    pub fn complete(self, delivery: Delivery<'_>) -> Result<Alert, AlertError> {
+    pub fn complete(self, delivery: Received<'_>) -> Result<Alert, AlertError> {
         let id = self.id.unwrap_or_else(|| delivery.fallback_id.to_owned());
         check_id(&id)?;
         check_kind(&self.kind)?;
@@ -243,7 +246,7 @@ mod tests {
 
     fn complete(value: Value) -> Result<Alert, String> {
         let new: NewAlert = serde_json::from_value(value).map_err(|e| e.to_string())?;
-        let delivery = Delivery { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "r-1" };
+        let delivery = Received { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "r-1" };
         new.complete(delivery).map_err(|e| e.to_string())
     }
 

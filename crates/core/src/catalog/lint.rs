@@ -9,7 +9,7 @@ use crate::{
     document::Problem,
     expr::Path,
     glob::Glob,
-    rule::{Profile, Rule},
+    rule::{Demands, Rule},
     text::nearest,
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,7 +19,7 @@ const COMPARED: usize = 200;
 
 /// What has been seen so far; empty where nothing is known.
 #[derive(Clone, Debug, Default)]
-pub struct Seen {
+pub struct Observed {
     /// Sources that sent something.
     pub sources: BTreeSet<String>,
     /// Kinds.
@@ -51,8 +51,8 @@ impl<'a> Rivals<'a> {
 }
 
 /// The warnings about one rule within the whole set, less those it knows of.
-pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &Seen) -> Vec<Problem> {
-    let mut found = Lint { entry, rule, profile: Profile::of(rule), found: Vec::new() };
+pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &Observed) -> Vec<Problem> {
+    let mut found = Lint { entry, rule, demands: Demands::of(rule), found: Vec::new() };
     found.never();
     if found.found.is_empty() {
         found.forms();
@@ -68,7 +68,7 @@ pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &S
 struct Lint<'a> {
     entry: &'a Entry,
     rule: &'a Rule,
-    profile: Profile,
+    demands: Demands,
     found: Vec<Problem>,
 }
 
@@ -88,13 +88,13 @@ impl Lint<'_> {
     }
 
     fn never(&mut self) {
-        if let Some(why) = self.profile.contradiction() {
+        if let Some(why) = self.demands.contradiction() {
             let place = if self.rule.listen.condition.is_some() { "/listen/where" } else { "/listen" };
             self.say("never-matches", place, format!("the rule can never match: {why}"));
         }
     }
 
-    fn rest(&mut self, seen: &Seen) {
+    fn rest(&mut self, seen: &Observed) {
         let Some(rest) = self.rule.settle.rest else { return };
         let listen = &self.rule.listen;
         let fits =
@@ -126,7 +126,7 @@ impl Lint<'_> {
         }
     }
 
-    fn resources(&mut self, seen: &Seen) {
+    fn resources(&mut self, seen: &Observed) {
         if seen.resources.is_empty() {
             return;
         }
@@ -144,9 +144,9 @@ impl Lint<'_> {
         }
     }
 
-    fn case(&mut self, seen: &Seen) {
+    fn case(&mut self, seen: &Observed) {
         let empty = BTreeSet::new();
-        for (path, lists) in &self.profile.texts.clone() {
+        for (path, lists) in &self.demands.texts.clone() {
             let (known, line) = match path {
                 Path::Source => (&seen.sources, "/listen/sources".to_owned()),
                 Path::Kind => (&seen.kinds, "/listen/kinds".to_owned()),
@@ -167,7 +167,7 @@ impl Lint<'_> {
         }
     }
 
-    fn others(&mut self, rivals: &Rivals<'_>, seen: &Seen) {
+    fn others(&mut self, rivals: &Rivals<'_>, seen: &Observed) {
         for dispatch in &self.rule.dispatch {
             let rivals = rivals.0.get(dispatch.runbook.as_str()).map_or(&[][..], Vec::as_slice);
             let others = rivals.iter().filter(|other| other.name != self.rule.name).take(COMPARED);
@@ -175,7 +175,7 @@ impl Lint<'_> {
                 Path::Resource => seen.resources.iter().cloned().collect(),
                 _ => Vec::new(),
             };
-            let rival = others.into_iter().find(|o| self.profile.likely_meets(&Profile::of(o), &known));
+            let rival = others.into_iter().find(|o| self.demands.likely_meets(&Demands::of(o), &known));
             if let Some(rival) = rival {
                 let message = format!(
                     "rule `{}` dispatches `{}` too, and an alert may match both; both would act on it",

@@ -2,10 +2,10 @@
 //!
 //! A [`Catalog`] never changes: publishing makes a new one and nodes swap it in whole.
 
-mod across;
 pub mod lint;
+mod references;
 
-pub use lint::Seen;
+pub use lint::Observed;
 
 use crate::{
     connector::{self, Connection, Connector, Operation},
@@ -223,12 +223,12 @@ fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Ve
     if !changed && !left {
         return Vec::new();
     }
-    let unknown = Seen::default();
+    let unknown = Observed::default();
     let new: HashSet<*const Entry> = anew.iter().map(Arc::as_ptr).collect();
     let standing = whole.entries.values().filter(|e| !new.contains(&Arc::as_ptr(e)));
     let wrong = standing.flat_map(|entry| {
-        let now = across::check(entry, whole, false, &unknown);
-        let known = if now.is_empty() { now.clone() } else { across::check(entry, published, false, &unknown) };
+        let now = references::check(entry, whole, false, &unknown);
+        let known = if now.is_empty() { now.clone() } else { references::check(entry, published, false, &unknown) };
         let stands = format!("{} `{}` stands so in what is published", entry.kind, entry.name);
         now.into_iter().filter(move |p| !known.contains(p)).map(move |mut p| {
             p.message = format!("{}; {stands}", p.message);
@@ -246,7 +246,7 @@ pub fn check_files<'a>(
     files: impl IntoIterator<Item = (&'a str, &'a str)>,
     gone: &[(Kind, String)],
     published: &Catalog,
-    seen: &Seen,
+    seen: &Observed,
 ) -> Checked {
     let mut checked = Checked::default();
     let mut placed: BTreeMap<(Kind, String), String> = BTreeMap::new();
@@ -285,8 +285,9 @@ pub fn check_files<'a>(
     }
     let whole = published.clone().without(gone).with(checked.entries.iter().cloned());
     let faulty = !checked.problems.is_empty();
-    let across: Vec<Problem> = checked.entries.iter().flat_map(|e| across::check(e, &whole, faulty, seen)).collect();
-    checked.problems.extend(across);
+    let dangling: Vec<Problem> =
+        checked.entries.iter().flat_map(|e| references::check(e, &whole, faulty, seen)).collect();
+    checked.problems.extend(dangling);
     checked.problems.extend(contradicted(&whole, published, &checked.entries));
     let rivals = lint::Rivals::of(&whole);
     for entry in &checked.entries {

@@ -2,8 +2,8 @@
 
 use super::{
     Scope,
+    demands::children,
     eval::eval,
-    limits::children,
     parse::{Node, Op},
     value::{Const, Val},
 };

@@ -12,19 +12,19 @@
 //! either was written with a decimal point or not, since senders are careless about that.
 
 mod check;
+mod demands;
 mod eval;
 mod explain;
 mod functions;
-mod limits;
 mod parse;
 mod template;
 mod times;
 mod types;
 mod value;
 
+pub use demands::{Demand, Path};
 pub use explain::Part;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
-pub use limits::{Limit, Path};
 pub use template::{Template, TemplateError};
 pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
@@ -91,25 +91,25 @@ impl Expr {
 
     /// Whether the alert's payload is looked at.
     pub fn reads_body(&self) -> bool {
-        limits::reads_body(&self.node)
+        demands::reads_body(&self.node)
     }
 
     /// Whether it starts from this name anywhere.
     pub fn reads(&self, name: &str) -> bool {
-        limits::reads(&self.node, name)
+        demands::reads(&self.node, name)
     }
 
     /// Every call of a function of one argument: the text that it is given, where that is written
     /// out.
     pub fn calls(&self, function: &str) -> impl Iterator<Item = Option<String>> {
         let mut found = Vec::new();
-        limits::calls(&self.node, function, &mut found);
-        found.into_iter().map(|args| args.first().and_then(limits::text))
+        demands::calls(&self.node, function, &mut found);
+        found.into_iter().map(|args| args.first().and_then(demands::text))
     }
 
     /// What must be so for the condition to hold, as far as that can be told beforehand.
-    pub fn limits(&self) -> Vec<Limit> {
-        limits::of(&self.node)
+    pub fn demands(&self) -> Vec<Demand> {
+        demands::of(&self.node)
     }
 
     /// The parts that must all hold, each with its own truth and the values it sees.

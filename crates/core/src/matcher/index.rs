@@ -13,7 +13,7 @@
 use super::{Match, test};
 use crate::{
     Alert, AlertState, Severity,
-    expr::{Limit, Path},
+    expr::{Demand, Path},
     glob::Glob,
     rule::Rule,
 };
@@ -64,7 +64,7 @@ enum Field {
 }
 
 /// A demand on one field: any of these texts.
-type Demand = (Field, Vec<String>);
+type Lookup = (Field, Vec<String>);
 
 /// The fields that are looked up, and how their values are found in an alert.
 #[derive(Debug, Default)]
@@ -317,7 +317,7 @@ impl Numbering {
 /// What a rule demands, as far as the index is concerned; none for a rule that matches nothing.
 struct Sketch {
     posting: Posting,
-    demands: Vec<Demand>,
+    demands: Vec<Lookup>,
 }
 
 fn sketch(rule: &Rule) -> Option<Sketch> {
@@ -334,23 +334,23 @@ fn sketch(rule: &Rule) -> Option<Sketch> {
         low: f64::NEG_INFINITY,
         high: f64::INFINITY,
     };
-    let mut demands: Vec<Demand> = Vec::new();
+    let mut demands: Vec<Lookup> = Vec::new();
     demands.extend(named(Path::Source, listen.sources.as_deref()));
     demands.extend(named(Path::Kind, listen.kinds.as_deref()));
     demands.extend(named(Path::Resource, listen.resource.as_deref()));
     demands.extend(listen.labels.iter().filter_map(|(name, globs)| named(Path::Label(name.clone()), Some(globs))));
-    for limit in listen.condition.iter().flat_map(crate::expr::Expr::limits) {
-        match limit {
-            Limit::OneOf(path, texts) => demands.push((Field::Whole(path), texts)),
-            Limit::Like(path, glob) => demands.extend(named(path, Some(&[glob]))),
-            Limit::Holds(path, text) => demands.extend(piece(path, vec![text])),
-            Limit::Severity(set) => posting.severities &= set,
-            Limit::Value(low, high) => {
+    for demand in listen.condition.iter().flat_map(crate::expr::Expr::demands) {
+        match demand {
+            Demand::OneOf(path, texts) => demands.push((Field::Whole(path), texts)),
+            Demand::Like(path, glob) => demands.extend(named(path, Some(&[glob]))),
+            Demand::Holds(path, text) => demands.extend(piece(path, vec![text])),
+            Demand::Severity(set) => posting.severities &= set,
+            Demand::Value(low, high) => {
                 posting.valued = true;
                 posting.low = posting.low.max(low);
                 posting.high = posting.high.min(high);
             }
-            Limit::Never => return None,
+            Demand::Never => return None,
         }
     }
     let possible = posting.severities != 0 && posting.states != 0 && posting.low <= posting.high;
@@ -364,7 +364,7 @@ fn sketch(rule: &Rule) -> Option<Sketch> {
 }
 
 /// The demand of a list of names and globs, where it is one.
-fn named(path: Path, globs: Option<&[Glob]>) -> Option<Demand> {
+fn named(path: Path, globs: Option<&[Glob]>) -> Option<Lookup> {
     let globs = globs?;
     if globs.iter().all(|g| g.exact().is_some()) {
         return Some((Field::Whole(path), globs.iter().map(|g| g.as_str().to_owned()).collect()));
@@ -372,18 +372,18 @@ fn named(path: Path, globs: Option<&[Glob]>) -> Option<Demand> {
     piece(path, globs.iter().map(|g| g.factor().to_owned()).collect())
 }
 
-fn piece(path: Path, texts: Vec<String>) -> Option<Demand> {
+fn piece(path: Path, texts: Vec<String>) -> Option<Lookup> {
     texts.iter().all(|t| t.len() >= MIN_FACTOR).then_some((Field::Piece(path), texts))
 }
 
 /// The demands that tell a rule best from the others.
-fn choose<'a>(sketch: &'a Sketch, shared: &FxHashMap<(&Field, &str), u32>, rules: usize) -> Vec<&'a Demand> {
-    let sharing = |(field, texts): &Demand| {
+fn choose<'a>(sketch: &'a Sketch, shared: &FxHashMap<(&Field, &str), u32>, rules: usize) -> Vec<&'a Lookup> {
+    let sharing = |(field, texts): &Lookup| {
         texts.iter().map(|t| shared.get(&(field, t.as_str())).copied().unwrap_or(1)).sum::<u32>()
     };
-    let mut ranked: Vec<(u32, &Demand)> = sketch.demands.iter().map(|d| (sharing(d), d)).collect();
+    let mut ranked: Vec<(u32, &Lookup)> = sketch.demands.iter().map(|d| (sharing(d), d)).collect();
     ranked.sort_by(|a, b| (a.0, &a.1.0).cmp(&(b.0, &b.1.0)));
-    let (mut chosen, mut ways, mut expected): (Vec<&Demand>, usize, f64) = (Vec::new(), 1, rules as f64);
+    let (mut chosen, mut ways, mut expected): (Vec<&Lookup>, usize, f64) = (Vec::new(), 1, rules as f64);
     for (sharing, demand) in ranked {
         let enough = chosen.len() >= MAX_FIELDS || (!chosen.is_empty() && expected <= 4.0);
         if enough || ways * demand.1.len() > MAX_WAYS || chosen.iter().any(|c| c.0 == demand.0) {

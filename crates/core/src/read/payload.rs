@@ -3,7 +3,7 @@
 use super::{MAX_ALERTS, Read, SeverityRead, Source};
 use crate::{
     Alert, AlertState, NewAlert, Severity,
-    alert::Delivery,
+    alert::Received,
     expr::{BUDGET, Expr, ExprError, Scope, Val, truth},
 };
 use chrono::{DateTime, Utc};
@@ -176,7 +176,7 @@ impl Source {
                 }
                 let fallback_id =
                     if many { format!("{}-{i}", payload.fallback_id) } else { payload.fallback_id.to_owned() };
-                let delivery = Delivery { source: &self.name, received: payload.received, fallback_id: &fallback_id };
+                let delivery = Received { source: &self.name, received: payload.received, fallback_id: &fallback_id };
                 new.complete(delivery).map(Some).map_err(|e| unreadable(e.field, e.wrong))
             });
             match made {

@@ -1,13 +1,12 @@
 //! Playing the examples of a rule, and writing one from what really happened.
 
-use super::{Post, Rehearsal, Report};
+use super::{Rehearsal, RehearsedDispatch, Report};
 use crate::{
     Alert, NewAlert, Period, Verdict,
-    alert::Delivery,
+    alert::Received,
     definition::Others,
     matcher::{explain, shortfall},
     rule::{ExampleDoc, ExpectDoc, GivenDoc, Rule},
-    runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value, json};
@@ -47,9 +46,7 @@ fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDo
         }
     }
     let ends = example.given.iter().map(|g| g.at).chain(example.expect.iter().map(|e| e.at));
-    let mut report = rehearsal.finish(time(ends.max().unwrap_or(Period::from_secs(0))));
-    // Of a runbook that is not there it is said elsewhere.
-    report.posts.iter_mut().filter(|p| others.get::<Runbook>(&p.runbook).is_err()).for_each(|p| p.wrong = None);
+    let report = rehearsal.finish(time(ends.max().unwrap_or(Period::from_secs(0))));
     compare(&place, rule, example, &report)
 }
 
@@ -85,12 +82,12 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     }
     let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
     let id = format!("{}", i + 1);
-    new.complete(Delivery { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+    new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
 }
 
 fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
     let mut failures = Vec::new();
-    let mut named = vec![false; report.posts.len()];
+    let mut named = vec![false; report.dispatched.len()];
     for (i, expect) in example.expect.iter().enumerate() {
         if let Err(message) = meet(expect, report, &mut named) {
             failures.push(Failure {
@@ -99,12 +96,12 @@ fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> V
             });
         }
     }
-    for post in report.posts.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p) {
+    for dispatch in report.dispatched.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p) {
         let message = format!(
             "{} was dispatched at {}, which is not expected: {}\n{}",
-            post.runbook,
-            offset(post.at),
-            post.reason,
+            dispatch.runbook,
+            offset(dispatch.at),
+            dispatch.reason,
             story(rule, example, report)
         );
         failures.push(Failure { place: format!("{place}/expect"), message });
@@ -114,7 +111,7 @@ fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> V
 
 fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), String> {
     let at = time(expect.at);
-    let there: Vec<_> = report.rulings.iter().filter(|r| r.at == at).collect();
+    let there: Vec<_> = report.decided.iter().filter(|r| r.at == at).collect();
     if !expect.verdict.fires() {
         if there.iter().any(|r| r.verdict == expect.verdict) {
             return Ok(());
@@ -125,28 +122,28 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
         return Err(format!("expected `{}` at {}, but {said} then", expect.verdict.as_str(), expect.at));
     }
     let mut closest = None;
-    for (i, post) in report.posts.iter().enumerate().filter(|(_, p)| p.at == at) {
-        if named[i] || expect.runbook.as_ref().is_some_and(|r| *r != post.runbook) {
+    for (i, dispatch) in report.dispatched.iter().enumerate().filter(|(_, p)| p.at == at) {
+        if named[i] || expect.runbook.as_ref().is_some_and(|r| *r != dispatch.runbook) {
             continue;
         }
         let wrong = expect
             .inputs
             .iter()
             .flatten()
-            .find(|(name, value)| !post.inputs.get(*name).is_some_and(|got| alike(got, value)));
-        match (wrong, &post.wrong) {
+            .find(|(name, value)| !dispatch.inputs.get(*name).is_some_and(|got| alike(got, value)));
+        match (wrong, &dispatch.wrong) {
             (None, None) => {
                 named[i] = true;
                 return Ok(());
             }
             (None, Some(why)) => {
                 named[i] = true;
-                closest = Some(format!("the job of {} at {} would be refused: {why}", post.runbook, expect.at));
+                closest = Some(format!("the job of {} at {} would be refused: {why}", dispatch.runbook, expect.at));
                 break;
             }
             (Some((name, value)), _) => {
                 named[i] = true;
-                let got = post.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
+                let got = dispatch.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
                 closest = Some(format!("at {} the input `{name}` is {got}, expected {value}", expect.at));
                 break;
             }
@@ -171,7 +168,7 @@ fn alike(a: &Value, b: &Value) -> bool {
 
 /// What happened, line by line.
 fn story(rule: &Rule, example: &ExampleDoc, report: &Report) -> String {
-    let lines = report.rulings.iter().take(30).map(|r| {
+    let lines = report.decided.iter().take(30).map(|r| {
         let again = if r.at == r.came { String::new() } else { format!(" (came at {})", offset(r.came)) };
         format!("  {:>6}  {:10} {}{again}", offset(r.at).to_string(), r.verdict.as_str(), r.reason)
     });
@@ -237,10 +234,10 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
     }
     let end = example.given.last().map_or(Period::from_secs(0), |g| g.at);
     let report = rehearsal.finish(time(end));
-    let held = report.rulings.iter().filter(|r| !r.verdict.fires() && r.verdict != Verdict::Folded);
+    let held = report.decided.iter().filter(|r| !r.verdict.fires() && r.verdict != Verdict::Folded);
     let mut expect: Vec<ExpectDoc> = held
         .map(|r| ExpectDoc { at: offset(r.at), verdict: r.verdict, inputs: None, runbook: None })
-        .chain(report.posts.iter().map(|p| ExpectDoc {
+        .chain(report.dispatched.iter().map(|p| ExpectDoc {
             at: offset(p.at),
             verdict: Verdict::Dispatched,
             inputs: Some(own_inputs(rule, p)),
@@ -254,9 +251,9 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
 }
 
 /// The inputs of a dispatch that the rule gives itself.
-fn own_inputs(rule: &Rule, post: &Post) -> Map<String, Value> {
-    let names = rule.dispatch.iter().filter(|d| d.runbook == post.runbook).flat_map(|d| &d.given);
-    names.filter_map(|name| Some((name.clone(), post.inputs.get(name)?.clone()))).collect()
+fn own_inputs(rule: &Rule, dispatch: &RehearsedDispatch) -> Map<String, Value> {
+    let names = rule.dispatch.iter().filter(|d| d.runbook == dispatch.runbook).flat_map(|d| &d.given);
+    names.filter_map(|name| Some((name.clone(), dispatch.inputs.get(name)?.clone()))).collect()
 }
 
 /// An alert written down with its source and times, as in a file of alerts or in what the list of
@@ -286,5 +283,5 @@ pub fn written_alert(value: &Value, number: usize) -> Result<Alert, String> {
     };
     let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
     let id = number.to_string();
-    new.complete(Delivery { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+    new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
 }

@@ -10,13 +10,16 @@ mod examples;
 mod report;
 
 pub use examples::{Failure, example_of, play, written_alert};
-pub use report::{Difference, Lane, MAX_INPUTS, MAX_LANES, MAX_POSTS, MAX_RULINGS, Post, Report, Ruling};
+pub use report::{
+    Difference, MAX_DISPATCHES, MAX_INPUTS, MAX_TALLIES, MAX_VERDICTS, RehearsedDispatch, RehearsedTally,
+    RehearsedVerdict, Report,
+};
 
 use crate::{
     Alert, AlertState,
-    alarm::{Alarm, Change},
+    alarm::{Alarm, AlarmChange},
     bounds::weight,
-    definition::Others,
+    definition::{Kind, Others},
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
     settle::{self, Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
@@ -131,7 +134,7 @@ impl<'a> Rehearsal<'a> {
         self.report.alerts += 1;
         let matches = test(self.rule, &alert);
         let (alarm, change) = self.take(&alert);
-        if let (Change::Cleared, Some(alarm)) = (change, alarm) {
+        if let (AlarmChange::Cleared, Some(alarm)) = (change, alarm) {
             self.clear(now, alarm);
         }
         match matches {
@@ -156,9 +159,9 @@ impl<'a> Rehearsal<'a> {
 
     /// Moves the alert's alarm on. A clearing counts even before the first raise, which may only
     /// be late.
-    fn take(&mut self, alert: &Alert) -> (Option<i64>, Change) {
+    fn take(&mut self, alert: &Alert) -> (Option<i64>, AlarmChange) {
         if alert.state == AlertState::Noted {
-            return (None, Change::Nothing);
+            return (None, AlarmChange::Nothing);
         }
         let next = self.alarms.len() as i64 + 1;
         let entry = self.alarms.entry(fingerprint(alert));
@@ -173,7 +176,7 @@ impl<'a> Rehearsal<'a> {
         }
     }
 
-    fn matched(&mut self, number: i64, alert: Alert, alarm: Option<i64>, change: Change) {
+    fn matched(&mut self, number: i64, alert: Alert, alarm: Option<i64>, change: AlarmChange) {
         let Placed { keys, entries } = match self.rule.place(&alert) {
             Ok(placed) => placed,
             Err(why) => return self.report.broken(number, &alert, why),
@@ -246,7 +249,7 @@ impl<'a> Rehearsal<'a> {
                 // What never came has no verdict; its dispatch is told all the same.
                 Effect::Verdict { alert: NEVER, .. } => {}
                 Effect::Verdict { alert, verdict, reason, job, replaces } => {
-                    self.report.ruled(now, alert, (verdict, replaces), &reason, job);
+                    self.report.decided(now, alert, (verdict, replaces), &reason, job);
                 }
                 Effect::Fire(fire) => self.fired(now, &fire, current),
                 Effect::Wake { slot, at } => self.queue.push(Reverse((at, slot))),
@@ -270,16 +273,23 @@ impl<'a> Rehearsal<'a> {
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return };
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
-        let mut posts = Vec::new();
+        let mut dispatched = Vec::new();
         for (entry, job) in self.rule.entries(first).zip(&fire.jobs) {
-            let (inputs, wrong) = match entry.prepared(self.others, first, &view) {
-                Ok(prepared) => (prepared.inputs, None),
+            // That a runbook is not there is told about the rule, not about each dispatch.
+            let known = self.others.must_have(Kind::Runbook, &entry.runbook).is_ok();
+            let prepared = if known {
+                entry.prepared(self.others, first, &view).map(|p| p.inputs)
+            } else {
+                entry.inputs(first, &view)
+            };
+            let (inputs, wrong) = match prepared {
+                Ok(inputs) => (inputs, None),
                 Err(why) => (entry.inputs(first, &view).unwrap_or_default(), Some(why)),
             };
-            posts.push(Post {
+            dispatched.push(RehearsedDispatch {
                 at: now,
                 job: *job,
-                lanes: Vec::new(),
+                tallies: Vec::new(),
                 alerts: fire.alerts.clone(),
                 runbook: entry.runbook.clone(),
                 inputs,
@@ -288,10 +298,10 @@ impl<'a> Rehearsal<'a> {
             });
         }
         if let (Some(alert), Some(key)) = (&silent, fire.tallies.first()) {
-            self.report.lane(key, alert);
+            self.report.tally(key, alert);
         }
-        for post in posts {
-            self.report.posted(&fire.tallies, post);
+        for dispatch in dispatched {
+            self.report.dispatch(&fire.tallies, dispatch);
         }
     }
 }

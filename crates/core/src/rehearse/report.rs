@@ -7,13 +7,13 @@ use serde_json::{Map, Value};
 use std::collections::{BTreeMap, HashMap};
 
 /// Most verdicts that are kept one by one.
-pub const MAX_RULINGS: usize = 20_000;
+pub const MAX_VERDICTS: usize = 20_000;
 /// Most dispatches that are kept one by one.
-pub const MAX_POSTS: usize = 2_000;
+pub const MAX_DISPATCHES: usize = 2_000;
 /// Most bytes of inputs of the dispatches that are kept.
 pub const MAX_INPUTS: usize = 16 << 20;
 /// Most tallies that are kept by name.
-pub const MAX_LANES: usize = 500;
+pub const MAX_TALLIES: usize = 500;
 
 /// What a rule would have done.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -27,12 +27,12 @@ pub struct Report {
     /// Dispatches.
     pub dispatches: u64,
     /// Tallies, in the order in which they first appeared; the first 500.
-    pub lanes: Vec<Lane>,
+    pub tallies: Vec<RehearsedTally>,
     /// Verdicts in the order in which they were given, later ones replacing earlier ones of the
     /// same alert; the first 20,000.
-    pub rulings: Vec<Ruling>,
+    pub decided: Vec<RehearsedVerdict>,
     /// Dispatches in order; the first 2,000.
-    pub posts: Vec<Post>,
+    pub dispatched: Vec<RehearsedDispatch>,
     /// Alerts over which the rule went wrong, and how it did the first time.
     pub broken: u64,
     /// How it went wrong the first time.
@@ -42,7 +42,7 @@ pub struct Report {
     #[serde(skip)]
     inputs: usize,
     #[serde(skip)]
-    lane_of: HashMap<String, u32>,
+    tally_of: HashMap<String, u32>,
     #[serde(skip)]
     last: Option<(i64, Option<u32>, DateTime<Utc>)>,
     #[serde(skip)]
@@ -51,7 +51,7 @@ pub struct Report {
 
 /// A tally.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Lane {
+pub struct RehearsedTally {
     /// Its fold key.
     pub key: String,
     /// The resource of its first alert.
@@ -64,15 +64,15 @@ pub struct Lane {
 
 /// A verdict of an alert.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Ruling {
+pub struct RehearsedVerdict {
     /// When it was given.
     pub at: DateTime<Utc>,
     /// When the alert came.
     pub came: DateTime<Utc>,
     /// The alert.
     pub alert: i64,
-    /// The lane; none past the first 500.
-    pub lane: Option<u32>,
+    /// The tally; none past the first 500.
+    pub tally: Option<u32>,
     /// The verdict.
     pub verdict: Verdict,
     /// Why.
@@ -83,13 +83,13 @@ pub struct Ruling {
 
 /// A dispatch.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Post {
+pub struct RehearsedDispatch {
     /// When.
     pub at: DateTime<Utc>,
     /// Counted from one.
     pub job: i64,
-    /// The lanes that fired.
-    pub lanes: Vec<u32>,
+    /// The tallies that fired.
+    pub tallies: Vec<u32>,
     /// The alerts that set it off.
     pub alerts: Vec<i64>,
     /// The runbook.
@@ -108,38 +108,38 @@ impl Report {
         self.broken += 1;
         self.matched += 1;
         self.last = Some((number, None, alert.received));
-        self.ruled(alert.received, number, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
+        self.decided(alert.received, number, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
         self.broken_first.get_or_insert(why);
     }
 
-    /// The lane of a tally.
-    pub(super) fn lane(&mut self, key: &str, alert: &Alert) -> Option<u32> {
-        if let Some(lane) = self.lane_of.get(key) {
-            return Some(*lane);
+    /// The number of a tally in the report.
+    pub(super) fn tally(&mut self, key: &str, alert: &Alert) -> Option<u32> {
+        if let Some(tally) = self.tally_of.get(key) {
+            return Some(*tally);
         }
-        if self.lanes.len() >= MAX_LANES {
+        if self.tallies.len() >= MAX_TALLIES {
             self.cut = true;
             return None;
         }
-        let lane = u32::try_from(self.lanes.len()).unwrap_or(u32::MAX);
-        self.lane_of.insert(key.to_owned(), lane);
+        let tally = u32::try_from(self.tallies.len()).unwrap_or(u32::MAX);
+        self.tally_of.insert(key.to_owned(), tally);
         let (resource, kind) = (alert.resource.to_string(), alert.kind.clone());
-        self.lanes.push(Lane { key: key.to_owned(), resource, kind, alerts: 0 });
-        Some(lane)
+        self.tallies.push(RehearsedTally { key: key.to_owned(), resource, kind, alerts: 0 });
+        Some(tally)
     }
 
     /// An alert of a tally, before its verdict.
     pub(super) fn matched(&mut self, number: i64, key: &str, alert: &Alert) {
         self.matched += 1;
-        let lane = self.lane(key, alert);
-        if let Some(lane) = lane.and_then(|l| self.lanes.get_mut(l as usize)) {
-            lane.alerts += 1;
+        let tally = self.tally(key, alert);
+        if let Some(tally) = tally.and_then(|l| self.tallies.get_mut(l as usize)) {
+            tally.alerts += 1;
         }
-        self.last = Some((number, lane, alert.received));
+        self.last = Some((number, tally, alert.received));
     }
 
     /// A verdict, and the one that it replaces.
-    pub(super) fn ruled(
+    pub(super) fn decided(
         &mut self,
         now: DateTime<Utc>,
         alert: i64,
@@ -151,37 +151,38 @@ impl Report {
             *count = count.saturating_sub(1);
         }
         *self.verdicts.entry(verdict).or_default() += 1;
-        let (lane, came) = match (self.last, replaces) {
-            (Some((number, lane, came)), None) if number == alert => (lane, came),
+        let (tally, came) = match (self.last, replaces) {
+            (Some((number, tally, came)), None) if number == alert => (tally, came),
             _ => self.held.get(&alert).copied().unwrap_or((None, now)),
         };
-        if self.rulings.len() >= MAX_RULINGS {
+        if self.decided.len() >= MAX_VERDICTS {
             self.cut = true;
             return;
         }
         if matches!(verdict, Verdict::Waiting | Verdict::Resting | Verdict::Capped | Verdict::Flapping) {
-            self.held.insert(alert, (lane, came));
+            self.held.insert(alert, (tally, came));
         }
-        self.rulings.push(Ruling { at: now, came, alert, lane, verdict, reason: reason.to_string(), job });
+        self.decided.push(RehearsedVerdict { at: now, came, alert, tally, verdict, reason: reason.to_string(), job });
     }
 
-    pub(super) fn posted(&mut self, tallies: &[String], mut post: Post) {
+    pub(super) fn dispatch(&mut self, tallies: &[String], mut dispatch: RehearsedDispatch) {
         self.dispatches += 1;
-        self.inputs += post.inputs.values().map(|v| weight(v, MAX_INPUTS)).sum::<usize>();
-        if self.posts.len() >= MAX_POSTS || self.inputs > MAX_INPUTS {
+        self.inputs += dispatch.inputs.values().map(|v| weight(v, MAX_INPUTS)).sum::<usize>();
+        if self.dispatched.len() >= MAX_DISPATCHES || self.inputs > MAX_INPUTS {
             self.cut = true;
             return;
         }
-        post.lanes = tallies.iter().filter_map(|key| self.lane_of.get(key)).copied().collect();
-        self.posts.push(post);
+        dispatch.tallies = tallies.iter().filter_map(|key| self.tally_of.get(key)).copied().collect();
+        self.dispatched.push(dispatch);
     }
 
     /// The dispatches that only one of two versions makes, and the change of the counts.
     pub fn against(&self, before: &Self) -> Difference {
-        let same =
-            |a: &Post, b: &Post| a.at == b.at && a.runbook == b.runbook && a.inputs == b.inputs && a.alerts == b.alerts;
+        let same = |a: &RehearsedDispatch, b: &RehearsedDispatch| {
+            a.at == b.at && a.runbook == b.runbook && a.inputs == b.inputs && a.alerts == b.alerts
+        };
         let only = |a: &Self, b: &Self| {
-            let numbers = a.posts.iter().filter(|p| !b.posts.iter().any(|q| same(p, q))).map(|p| p.job);
+            let numbers = a.dispatched.iter().filter(|p| !b.dispatched.iter().any(|q| same(p, q))).map(|p| p.job);
             numbers.collect::<Vec<_>>()
         };
         let count = |r: &Self, v: Verdict| i64::try_from(r.verdicts.get(&v).copied().unwrap_or(0)).unwrap_or(i64::MAX);

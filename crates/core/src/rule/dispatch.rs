@@ -30,7 +30,8 @@ pub enum Urgency {
 }
 
 impl Urgency {
-    const ALL: [Self; 4] = [Self::Low, Self::Normal, Self::High, Self::Urgent];
+    /// All of them, the least urgent first.
+    pub const ALL: [Self; 4] = [Self::Low, Self::Normal, Self::High, Self::Urgent];
 
     /// The word used in every format.
     pub const fn as_str(self) -> &'static str {
@@ -50,6 +51,12 @@ impl Urgency {
     /// The urgency of a stored number; numbers outside 0..=3 fall to the nearer end.
     pub fn from_rank(rank: i16) -> Self {
         Self::ALL[usize::try_from(rank.clamp(0, 3)).unwrap_or(1)]
+    }
+}
+
+impl std::fmt::Display for Urgency {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.as_str())
     }
 }
 

@@ -3,23 +3,23 @@
 //! Owns the document, its checks and what a dispatch makes of an alert. Finding the rules for
 //! an alert is [`crate::matcher`]; deciding with the rule's memory is [`crate::settle`].
 
+mod demands;
 mod dispatch;
 mod example;
 mod listen;
-mod profile;
 mod settle;
 mod warning;
 
+pub use demands::Demands;
 pub use dispatch::{Dispatch, DispatchDoc, Dispatches, TallyView, Urgency};
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc};
-pub use profile::Profile;
 pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
 pub use warning::WARNINGS;
 
 use crate::{
     Alert, AlertState, NewAlert, Severity,
-    alert::Delivery,
+    alert::Received,
     definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, Names, Scope, Val},
@@ -92,6 +92,9 @@ pub enum Stance {
 }
 
 impl Stance {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Watch, Self::Propose, Self::Act];
+
     /// The word used in every format.
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -99,6 +102,12 @@ impl Stance {
             Self::Propose => "propose",
             Self::Act => "act",
         }
+    }
+}
+
+impl std::fmt::Display for Stance {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.as_str())
     }
 }
 
@@ -239,7 +248,7 @@ impl Rule {
                 labels: BTreeMap::new(),
                 body: serde_json::Value::Null,
             };
-            new.complete(Delivery { source, received: now, fallback_id: "silence" }).ok()
+            new.complete(Received { source, received: now, fallback_id: "silence" }).ok()
         };
         self.awaited().into_iter().filter_map(of).find(|a| self.keys(a).is_ok_and(|k| k.tally == tally))
     }

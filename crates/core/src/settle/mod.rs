@@ -20,7 +20,7 @@ pub use tally::{Decision, Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally
 
 use crate::{
     AlertState, Severity, Verdict,
-    alarm::Change,
+    alarm::AlarmChange,
     rule::{Keys, Rule, Stance},
 };
 use chrono::{DateTime, Utc};
@@ -97,10 +97,10 @@ pub enum Standing {
 
 impl Standing {
     /// From what an alert did to its alarm.
-    pub fn of(state: AlertState, alarm: Option<i64>, change: Change) -> Self {
+    pub fn of(state: AlertState, alarm: Option<i64>, change: AlarmChange) -> Self {
         match (state, alarm, change) {
-            (_, _, Change::Late(over)) => Self::Late { over },
-            (AlertState::Raised, Some(alarm), change) => Self::Raised { alarm, anew: change == Change::Raised },
+            (_, _, AlarmChange::Late(over)) => Self::Late { over },
+            (AlertState::Raised, Some(alarm), change) => Self::Raised { alarm, anew: change == AlarmChange::Raised },
             _ => Self::None,
         }
     }

@@ -12,7 +12,7 @@ use arvok_api::{
 };
 use arvok_core::{
     Kind,
-    catalog::{self, Checked, Entry, Seen},
+    catalog::{self, Checked, Entry, Observed},
     connector::Connection,
     rule::Rule,
     settle,
@@ -57,7 +57,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
         version: entry.version,
         published_at: stamp.at,
         published_by: stamp.by.clone(),
-        stance: rule.map(|r| r.stance.as_str().to_owned()),
+        stance: rule.map(|r| r.stance),
         runbook: rule.map(|r| r.runbooks()),
         used: used.get(&entry.name).cloned().unwrap_or_default(),
     })
@@ -158,7 +158,7 @@ pub(super) async fn publish(
     node.know(store::generation(&node.db).await?).await?;
     let published = node.published();
     let gone = withdrawn(&request, &published)?;
-    let seen = Seen { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
+    let seen = Observed { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
     let checked = node
         .evaluate(move || {

@@ -1,4 +1,4 @@
-//! Jobs and their passage.
+//! Jobs and their steps.
 
 use super::{
     ApiError,
@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
-use arvok_api::{JobDetail, JobItem, Page, PassageStep, Problem, Resolve, Role, StepWord};
+use arvok_api::{JobDetail, JobItem, JobStep, Page, Problem, Resolve, Role, StepState, StepWord};
 use arvok_core::{
     Catalog,
     job::{JobEffect, JobState, Phase, Resolution},
@@ -137,13 +137,13 @@ fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
     job.steps = i64::try_from(steps).unwrap_or(0);
     let step = usize::try_from(job.steps_done).ok().and_then(|n| runbook?.steps.get(n));
     let title = |s: &Step| s.summary.clone().unwrap_or_else(|| s.id.clone());
-    job.doing = match (JobState::parse(&job.state), step) {
-        (Some(JobState::Queued), _) => "waits for its turn".into(),
-        (Some(JobState::Running), Some(step)) => title(step),
-        (Some(JobState::Waiting), Some(step)) => format!("waits to try again: {}", title(step)),
-        (Some(JobState::Running | JobState::Waiting), None) if steps > 0 => "waits for the alarm to clear".into(),
-        (Some(JobState::Unsure), _) => "waits for a person to resolve it".into(),
-        (Some(JobState::Succeeded), _) => job.effect.clone().unwrap_or_default(),
+    job.doing = match (job.state, step) {
+        (JobState::Queued, _) => "waits for its turn".into(),
+        (JobState::Running, Some(step)) => title(step),
+        (JobState::Waiting, Some(step)) => format!("waits to try again: {}", title(step)),
+        (JobState::Running | JobState::Waiting, None) if steps > 0 => "waits for the alarm to clear".into(),
+        (JobState::Unsure, _) => "waits for a person to resolve it".into(),
+        (JobState::Succeeded, _) => job.effect.map_or_else(String::new, |e| e.to_string()),
         _ => job.failure.clone().unwrap_or_default(),
     };
 }
@@ -151,8 +151,8 @@ fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
 fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::AlertItem>) -> JobDetail {
     let mut job = row.item;
     complete(&mut job, runbook);
-    let over = JobState::parse(&job.state).is_some_and(JobState::is_final);
-    let passage = runbook.map_or_else(Vec::new, |r| {
+    let over = job.state.is_final();
+    let steps = runbook.map_or_else(Vec::new, |r| {
         r.steps
             .iter()
             .enumerate()
@@ -160,24 +160,26 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::Alert
                 let attempts =
                     row.attempts.iter().filter(|(step, _)| *step == i).map(|(_, a)| a.clone()).collect::<Vec<_>>();
                 let state = match attempts.last() {
-                    Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => "again",
-                    Some(last) => last.state.as_str(),
-                    None if over => "not run",
-                    None => "next",
+                    Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => {
+                        StepState::Again
+                    }
+                    Some(last) => last.state,
+                    None if over => StepState::NotRun,
+                    None => StepState::Next,
                 };
-                PassageStep {
+                JobStep {
                     id: step.id.clone(),
                     kind: step.action.kind().into(),
                     summary: step.summary.clone(),
                     does: does(step),
-                    state: state.to_owned(),
+                    state,
                     attempts,
                 }
             })
             .collect()
     });
     let confirm = runbook.and_then(|r| r.confirm).map(|c| format!("alarm cleared within {}", c.within));
-    JobDetail { job, inputs: row.inputs, outputs: row.outputs, passage, confirm, alert, reason: row.reason }
+    JobDetail { job, inputs: row.inputs, outputs: row.outputs, steps, confirm, alert, reason: row.reason }
 }
 
 fn does(step: &Step) -> String {

@@ -3,7 +3,7 @@
 use super::{ApiError, alerts::limit, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
-use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalItem, Role};
+use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalItem, ProposalState, Role};
 use arvok_store::{
     proposals::{self as store, Decided},
     read::{self, ProposalFilter},
@@ -37,9 +37,9 @@ pub(super) async fn list(
     query: web::Query<ProposalQuery>,
 ) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
     let q = query.into_inner();
-    let states = ["open", "launched", "dismissed", "withdrawn", "faulty"];
-    if let Some(state) = q.state.as_deref().filter(|s| !states.contains(s)) {
-        return Err(ApiError::BadRequest(format!("state={state}: the states are {}", states.join(", "))));
+    if let Some(state) = q.state.as_deref().filter(|s| ProposalState::parse(s).is_none()) {
+        let states = ProposalState::ALL.map(ProposalState::as_str).join(", ");
+        return Err(ApiError::BadRequest(format!("state={state}: the states are {states}")));
     }
     let filter = ProposalFilter { state: q.state, rule: q.rule, after: q.after, limit: limit(q.limit)? };
     Ok(web::Json(read::proposals(&node.db, filter).await?))

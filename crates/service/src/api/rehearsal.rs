@@ -7,7 +7,7 @@ use actix_web::{HttpResponse, http::header, post, web};
 use arvok_api::{Problem, RehearsalLine, RehearsalRequest, RehearsalResult};
 use arvok_core::{
     Alert, Kind, Period,
-    rehearse::{Rehearsal, Report, written_alert},
+    rehearse::{Rehearsal, written_alert},
     rule::{NotOne, Rule, only_rule},
 };
 use arvok_store::read::{self, Replay};
@@ -227,17 +227,8 @@ async fn play(
         rule: plan.rule.name.clone(),
         from: plan.from,
         to: plan.to,
-        now: told(&now),
-        before: before.as_ref().map(told),
-        difference: difference.map(|d| same(&d)),
+        now: (&now).into(),
+        before: before.as_ref().map(Into::into),
+        difference: difference.as_ref().map(Into::into),
     }))
-}
-
-fn told(report: &Report) -> arvok_api::RehearsalReport {
-    same(report)
-}
-
-/// A value of the core as the type of the API that has the same fields.
-fn same<T: serde::Serialize, U: serde::de::DeserializeOwned + Default>(value: &T) -> U {
-    serde_json::to_value(value).ok().and_then(|v| serde_json::from_value(v).ok()).unwrap_or_default()
 }

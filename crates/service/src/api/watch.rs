@@ -13,7 +13,7 @@ use utoipa::IntoParams;
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(super) struct WatchQuery {
-    /// How far the strait looks back, such as `1h` or `1d`; at most `7d`.
+    /// How far the narrowing looks back, such as `1h` or `1d`; at most `7d`.
     window: Option<String>,
 }
 
@@ -34,7 +34,7 @@ pub(super) async fn overview(
     super::jobs::complete_all(&node, &mut seen.needs_you);
     super::jobs::complete_all(&node, &mut seen.under_way);
     Ok(web::Json(Watch {
-        strait: seen.strait,
+        narrowing: seen.narrowing,
         needs_you: seen.needs_you,
         proposals: seen.proposals,
         under_way: seen.under_way,

@@ -17,7 +17,7 @@ use crate::{
 };
 use arvok_store::{
     Class, StoreError,
-    intake::{self, Batch, Lane, Parcel, Strange, TakenParcel},
+    intake::{self, Parcel, Strange, TakenBatch, TakenParcel, Writer},
 };
 use futures_util::FutureExt;
 use std::{panic::AssertUnwindSafe, sync::Arc, time::Instant};
@@ -46,23 +46,23 @@ pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -
 
 /// Commits what gathers until all senders are gone.
 pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue, shard: i16) {
-    let mut lane = Lane { shard, ..Lane::default() };
+    let mut writer = Writer { shard, ..Writer::default() };
     while let Some((batch, committing)) = queue.gather(BATCH, BATCH_BYTES).await {
         if let Some(first) = batch.first() {
             node.metrics.queue_seconds.observe(first.admission.waited().as_secs_f64());
         }
-        commit(&node, batch, &mut lane).await;
+        commit(&node, batch, &mut writer).await;
         drop(committing);
     }
 }
 
 /// Commits a batch; one that cannot be taken is halved until what is at fault is alone.
-async fn commit(node: &Node, batch: Vec<Delivery>, lane: &mut Lane) {
+async fn commit(node: &Node, batch: Vec<Delivery>, writer: &mut Writer) {
     let mut waiting = vec![batch];
     while let Some(mut batch) = waiting.pop() {
         let begun = Instant::now();
         let parcels: Vec<&Parcel> = batch.iter().map(|d| &d.parcel).collect();
-        match taken(node, &parcels, lane).await {
+        match taken(node, &parcels, writer).await {
             Ok(done) => settled(node, batch, done, begun),
             Err(Wrong { reason, lasting: false }) => {
                 tracing::error!(deliveries = batch.len(), "a batch was not taken: {reason}");
@@ -74,7 +74,7 @@ async fn commit(node: &Node, batch: Vec<Delivery>, lane: &mut Lane) {
             }
             Err(Wrong { reason, .. }) => {
                 for delivery in batch {
-                    keep(node, delivery, &reason, lane).await;
+                    keep(node, delivery, &reason, writer).await;
                 }
             }
         }
@@ -95,10 +95,10 @@ impl From<StoreError> for Wrong {
 }
 
 /// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
-async fn taken(node: &Node, parcels: &[&Parcel], lane: &mut Lane) -> Result<Batch, Wrong> {
+async fn taken(node: &Node, parcels: &[&Parcel], writer: &mut Writer) -> Result<TakenBatch, Wrong> {
     for _ in 0..RELOADS {
         let published = node.published();
-        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, lane)).catch_unwind();
+        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, writer)).catch_unwind();
         match taking.await {
             Err(_) => {
                 let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
@@ -115,7 +115,7 @@ async fn taken(node: &Node, parcels: &[&Parcel], lane: &mut Lane) -> Result<Batc
     Err(Wrong { reason: "more is published all the time".into(), lasting: false })
 }
 
-fn settled(node: &Node, batch: Vec<Delivery>, done: Batch, begun: Instant) {
+fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) {
     if !done.change.jobs.is_empty() {
         node.work.notify_one();
     }
@@ -130,7 +130,7 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: Batch, begun: Instant) {
 }
 
 /// Keeps a payload that can never be recorded, and tells its sender.
-async fn keep(node: &Node, delivery: Delivery, reason: &str, lane: &mut Lane) {
+async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer) {
     let Parcel { source, received, alerts, mut strange } = delivery.parcel;
     let source_of = source.clone();
     let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
@@ -138,7 +138,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, lane: &mut Lane) {
     strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload, item: false });
     let last = strange.len() - 1;
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };
-    let answer = match taken(node, &[&parcel], lane).await {
+    let answer = match taken(node, &[&parcel], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
             node.metrics.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
@@ -153,7 +153,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, lane: &mut Lane) {
     let _ = delivery.answer.send(answer);
 }
 
-fn observe(metrics: &Metrics, batch: &[Delivery], done: &Batch, begun: Instant) {
+fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Instant) {
     let took = begun.elapsed().as_secs_f64();
     metrics.commit_seconds.observe(took);
     // The newest counts for a tenth.

@@ -15,7 +15,7 @@ use arvok_core::{
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
-    jobs::{self, Began, Ended, Held, Opening, Record, Then},
+    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Then},
     read,
 };
 use futures_util::FutureExt;
@@ -44,7 +44,7 @@ struct Outgoing {
 
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `first` is what a person
 /// said of an unsure step.
-pub(super) async fn walk(node: &Node, held: Held, opening: Option<Opening>, first: Option<Event>) {
+pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, first: Option<Event>) {
     node.metrics.jobs_running.inc();
     let (id, claim, opens) = (held.id, held.claim, opening.is_some());
     let walking = AssertUnwindSafe(go(node, held, opening, first)).catch_unwind();
@@ -90,7 +90,7 @@ const INSIST: Duration = Duration::from_secs(60);
 /// database that is away for a while.
 async fn keep(
     node: &Node,
-    held: &Held,
+    held: &ClaimedJob,
     opening: Option<Opening>,
     progress: &Progress,
     record: &Record,
@@ -130,7 +130,7 @@ async fn keep(
 async fn needed(
     node: &Node,
     db: &impl ConnectionTrait,
-    held: &Held,
+    held: &ClaimedJob,
 ) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
     let runbook = node.runbook_by(db, &held.runbook, held.runbook_version).await?;
     let alert = match held.alert_seq {
@@ -140,7 +140,12 @@ async fn needed(
     Ok((runbook, alert))
 }
 
-async fn go(node: &Node, held: Held, mut opening: Option<Opening>, first: Option<Event>) -> Result<(), StoreError> {
+async fn go(
+    node: &Node,
+    held: ClaimedJob,
+    mut opening: Option<Opening>,
+    first: Option<Event>,
+) -> Result<(), StoreError> {
     let (runbook, alert) = match &opening {
         Some(opening) => needed(node, opening.db(), &held).await?,
         None => needed(node, &node.work_db, &held).await?,
@@ -192,12 +197,12 @@ async fn go(node: &Node, held: Held, mut opening: Option<Opening>, first: Option
 
 /// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,
 /// and go back when a backup is restored; with the moment of the dispatch they are never the same.
-fn key(node: &Node, held: &Held) -> String {
+fn key(node: &Node, held: &ClaimedJob) -> String {
     format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
 }
 
 /// Whether the call that was under way when the job was left may be repeated.
-fn repeat_of_current(runbook: &Runbook, held: &Held, catalog: &Catalog) -> Repeat {
+fn repeat_of_current(runbook: &Runbook, held: &ClaimedJob, catalog: &Catalog) -> Repeat {
     if held.progress.phase != Phase::UnderWay {
         return Repeat::Safe;
     }

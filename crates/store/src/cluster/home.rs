@@ -130,7 +130,7 @@ fn belongs(uid: u32, user: &User) -> bool {
 fn elsewhere(folder: &Path) -> PathBuf {
     use sha2::Digest;
     let hash = sha2::Sha256::digest(folder.as_os_str().as_encoded_bytes());
-    let name: String = hash.iter().take(6).map(|b| format!("{b:02x}")).collect();
+    let name = hex::encode(&hash[..6]);
     PathBuf::from(format!("/var/tmp/arvok-{name}"))
 }
 

@@ -161,7 +161,7 @@ fn free_port() -> Result<u16, StoreError> {
 fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
     let mut bytes = [0u8; 24];
     getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
-    let password: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    let password = hex::encode(bytes);
     home.write_password(&password)?;
     // What a death in the middle has left is made anew; the data has its name only when it is whole.
     let _ = home.files(|| fs::remove_dir_all(&home.unfinished));

@@ -6,7 +6,7 @@ use crate::{
 };
 use arvok_core::{
     Alert, AlertState, Severity,
-    alarm::{Alarm, Change},
+    alarm::{Alarm, AlarmChange},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult};
@@ -120,16 +120,16 @@ impl<'a> Alarms<'a> {
     }
 
     /// Moves the alert's alarm on; its number, and what changed.
-    pub fn take(&mut self, alert: &'a Alert) -> (Option<i64>, Change) {
+    pub fn take(&mut self, alert: &'a Alert) -> (Option<i64>, AlarmChange) {
         if alert.state == AlertState::Noted {
-            return (None, Change::Nothing);
+            return (None, AlarmChange::Nothing);
         }
-        let Some(kept) = self.by_key.get_mut(&key(alert)) else { return (None, Change::Nothing) };
+        let Some(kept) = self.by_key.get_mut(&key(alert)) else { return (None, AlarmChange::Nothing) };
         let before = kept.alarm.changed_at;
         let told = kept.alarm.told_at;
         let change = kept.alarm.take(alert);
-        kept.touched |= change != Change::Nothing || kept.alarm.told_at != told;
-        kept.changed |= kept.alarm.changed_at != before || matches!(change, Change::Raised | Change::Cleared);
+        kept.touched |= change != AlarmChange::Nothing || kept.alarm.told_at != told;
+        kept.changed |= kept.alarm.changed_at != before || matches!(change, AlarmChange::Raised | AlarmChange::Cleared);
         (Some(kept.id), change)
     }
 

@@ -19,7 +19,7 @@ pub(super) struct Fresh<'a> {
     pub seq: i64,
     pub hits: &'a [Hit<'a>],
     pub alarm: Option<i64>,
-    pub change: alarm::Change,
+    pub change: alarm::AlarmChange,
 }
 
 impl<'a> Fresh<'a> {
@@ -30,14 +30,14 @@ impl<'a> Fresh<'a> {
 }
 
 /// What is to be decided.
-pub(super) struct Batch<'a> {
+pub(super) struct Undecided<'a> {
     pub catalog: &'a Catalog,
     pub fresh: Vec<Fresh<'a>>,
     pub due: Vec<Due>,
     pub now: DateTime<Utc>,
 }
 
-impl<'a> Batch<'a> {
+impl<'a> Undecided<'a> {
     /// An alert of the batch; they are in the order of their numbers.
     pub fn alert(&self, seq: i64) -> Option<&'a Alert> {
         let at = self.fresh.binary_search_by_key(&seq, |f| f.seq).ok()?;
@@ -48,7 +48,7 @@ impl<'a> Batch<'a> {
 /// Decides with real numbers.
 pub(super) async fn settle<'a>(
     tx: &DatabaseTransaction,
-    batch: &Batch<'a>,
+    batch: &Undecided<'a>,
     memories: Memories,
 ) -> Result<Outcome<'a>, StoreError> {
     let before = memories.clone();
@@ -57,12 +57,12 @@ pub(super) async fn settle<'a>(
         return Ok(trial);
     }
     let wanted = trial.numbers;
-    let elders = elders(tx, &trial, batch).await?;
+    let earlier = earlier(tx, &trial, batch).await?;
     if wanted > 0 {
         let mut numbers = Numbers { given: draw_numbers(tx, wanted).await?.into(), drawn: 0 };
         trial = decide(batch, before, &mut numbers);
     }
-    trial.elders = elders;
+    trial.earlier = earlier;
     Ok(trial)
 }
 
@@ -73,10 +73,10 @@ struct Numbers {
 }
 
 /// Alerts of earlier batches for which something is dispatched now.
-async fn elders(
+async fn earlier(
     tx: &DatabaseTransaction,
     trial: &Outcome<'_>,
-    batch: &Batch<'_>,
+    batch: &Undecided<'_>,
 ) -> Result<BTreeMap<i64, Alert>, StoreError> {
     let here = |seq: &i64| batch.alert(*seq).is_some();
     let wanted: Vec<i64> = trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|s| !here(s)).copied().collect();
@@ -86,7 +86,7 @@ async fn elders(
     crate::read::whole_alerts(tx, &wanted).await
 }
 
-fn decide<'a>(batch: &Batch<'a>, memories: Memories, numbers: &mut Numbers) -> Outcome<'a> {
+fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) -> Outcome<'a> {
     let mut work = Work { outcome: Outcome::new(batch.catalog, memories), numbers };
     for due in &batch.due {
         work.due(due, batch);
@@ -105,7 +105,7 @@ struct Work<'a, 'n> {
 
 impl<'a> Work<'a, '_> {
     /// What belongs to a rule that this node does not know is left to one that does.
-    fn due(&mut self, due: &Due, batch: &Batch<'a>) {
+    fn due(&mut self, due: &Due, batch: &Undecided<'a>) {
         if let Some((rule, version)) = batch.catalog.get::<Rule>(&due.rule) {
             let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
             self.outcome.take(rule, version, batch.now, effects, "");
@@ -114,7 +114,7 @@ impl<'a> Work<'a, '_> {
 
     fn alert(&mut self, fresh: &Fresh<'a>) {
         let now = fresh.alert.received;
-        if let (alarm::Change::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
+        if let (alarm::AlarmChange::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
             self.cleared(now, alarm);
         }
         let standing = Standing::of(fresh.alert.state, fresh.alarm, fresh.change);

@@ -250,7 +250,7 @@ async fn attempt(
         .filter(|d| memories.by_rule.get(&d.rule).and_then(|m| m.due(&d.slot)).is_some_and(|at| at <= now))
         .collect();
     let taken = due.len();
-    let mut batch = decide::Batch { catalog: rules.catalog, fresh: Vec::new(), due, now };
+    let mut batch = decide::Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     outcome.alarms = super::alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;

@@ -77,7 +77,7 @@ pub struct TakenParcel {
 
 /// What became of a batch.
 #[derive(Debug, Default)]
-pub struct Batch {
+pub struct TakenBatch {
     /// One for each payload, in their order.
     pub taken: Vec<TakenParcel>,
     /// Errors of rules: the rule, and what went wrong.
@@ -101,8 +101,8 @@ pub struct Rules<'a> {
 
 /// Who takes batches one after the other.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Lane {
-    /// Lanes do not wait for each other's counters.
+pub struct Writer {
+    /// Writers do not wait for each other's counters.
     pub shard: i16,
     /// What it has learnt of the days; nothing at first.
     pub known: Known,
@@ -117,22 +117,22 @@ pub async fn take(
     db: &DatabaseConnection,
     rules: Rules<'_>,
     parcels: &[&Parcel],
-    lane: &mut Lane,
-) -> Result<Batch, StoreError> {
+    writer: &mut Writer,
+) -> Result<TakenBatch, StoreError> {
     let mut plan = Plan::of(rules.matcher, parcels);
     plan.members = memories::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
-        match attempt(db, rules, &plan, *lane).await {
+        match attempt(db, rules, &plan, *writer).await {
             Ok(Attempt::Done(batch)) => return Ok(*batch),
             Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
             Ok(Attempt::Unloaded(_)) => return Err(StoreError::Restless("the members of a gathering")),
             Ok(Attempt::Anew(known)) if tries < TRIES => {
                 // Nothing to learn: the numbers went on, and whoever was to note the day died before.
-                if lane.known == known {
+                if writer.known == known {
                     days::begin(db, plan.now).await?;
                 }
-                lane.known = known;
+                writer.known = known;
             }
             Ok(Attempt::Anew(_)) => return Err(StoreError::Restless("the days")),
             Err(e) if e.class() == Class::Passing && tries < TRIES => breathe(tries).await,
@@ -194,7 +194,7 @@ fn hits<'a>(matcher: &'a Matcher, alert: &Alert) -> Vec<Hit<'a>> {
 }
 
 enum Attempt {
-    Done(Box<Batch>),
+    Done(Box<TakenBatch>),
     /// Tallies of a gathering that fires were not loaded.
     Unloaded(Unloaded),
     /// Not all was known of the days.
@@ -205,10 +205,10 @@ async fn attempt(
     db: &DatabaseConnection,
     rules: Rules<'_>,
     plan: &Plan<'_>,
-    lane: Lane,
+    writer: Writer,
 ) -> Result<Attempt, StoreError> {
     let tx = db.begin().await?;
-    let recorded = alerts::insert(&tx, &plan.alerts, lane.known).await?;
+    let recorded = alerts::insert(&tx, &plan.alerts, writer.known).await?;
     if let Some(known) = recorded.anew {
         return Ok(Attempt::Anew(known));
     }
@@ -225,7 +225,7 @@ async fn attempt(
     });
     let fresh: Vec<Fresh<'_>> = fresh.collect();
     let cleared: Vec<i64> =
-        fresh.iter().filter(|f| f.change == alarm::Change::Cleared).filter_map(|f| f.alarm).collect();
+        fresh.iter().filter(|f| f.change == alarm::AlarmChange::Cleared).filter_map(|f| f.alarm).collect();
 
     let mut wanted = Wanted { tallies: plan.members.clone(), cleared: cleared.clone(), ..Wanted::default() };
     for (rule, placed) in fresh.iter().flat_map(Fresh::placed) {
@@ -235,15 +235,15 @@ async fn attempt(
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Attempt::Unloaded(unloaded)),
     };
-    let batch = decide::Batch { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
+    let batch = decide::Undecided { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
-    let elders = alarms::of_alerts(&tx, outcome.elders.keys()).await?;
-    outcome.alarms.extend(elders);
+    let earlier = alarms::of_alerts(&tx, outcome.earlier.keys()).await?;
+    outcome.alarms.extend(earlier);
 
     let mut script = Script::default();
     alarms.write(&mut script);
     wake_confirming(&mut script, &cleared);
-    count(&mut script, plan.parcels, &recorded.seqs, lane.shard);
+    count(&mut script, plan.parcels, &recorded.seqs, writer.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
     let made = outcome.write(&mut script, &batch)?;
@@ -258,7 +258,7 @@ async fn attempt(
         ..Change::default()
     };
     let taken = taken(plan, recorded.seqs, kept);
-    Ok(Attempt::Done(Box::new(Batch { taken, broken, due, change })))
+    Ok(Attempt::Done(Box::new(TakenBatch { taken, broken, due, change })))
 }
 
 /// What became of each payload.

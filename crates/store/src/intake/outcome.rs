@@ -1,7 +1,7 @@
 //! What a batch came to: verdicts, jobs, proposals and memories, written at the end.
 
 use super::{
-    decide::{Batch, Fresh},
+    decide::{Fresh, Undecided},
     memories::Memories,
 };
 use crate::{StoreError, days, sql::Script};
@@ -22,12 +22,12 @@ pub(super) struct Outcome<'a> {
     pub memories: Memories,
     verdicts: Vec<VerdictRow<'a>>,
     /// Dispatches in their order.
-    pub fires: Vec<Fired<'a>>,
+    pub fires: Vec<Firing<'a>>,
     withdrawn: Vec<(i64, &'static str)>,
     /// The alarms of the batch's alerts.
     pub alarms: BTreeMap<i64, Option<i64>>,
     /// Alerts of earlier batches that are dispatched for.
-    pub elders: BTreeMap<i64, Alert>,
+    pub earlier: BTreeMap<i64, Alert>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
     /// Rules that could not decide, and why.
@@ -50,7 +50,7 @@ struct VerdictRow<'a> {
 type Accepted = (Map<String, Value>, String);
 
 /// A dispatch of a rule.
-pub(super) struct Fired<'a> {
+pub(super) struct Firing<'a> {
     rule: &'a Rule,
     version: i32,
     at: DateTime<Utc>,
@@ -73,7 +73,7 @@ impl<'a> Outcome<'a> {
             fires: Vec::new(),
             withdrawn: Vec::new(),
             alarms: BTreeMap::new(),
-            elders: BTreeMap::new(),
+            earlier: BTreeMap::new(),
             numbers: 0,
             broken: Vec::new(),
         }
@@ -96,7 +96,7 @@ impl<'a> Outcome<'a> {
                     at,
                     replaces: replaces.is_some(),
                 }),
-                Effect::Fire(fire) => self.fires.push(Fired { rule, version, at, fire }),
+                Effect::Fire(fire) => self.fires.push(Firing { rule, version, at, fire }),
                 Effect::Withdraw { proposal, reason } => self.withdrawn.push((proposal, reason)),
             }
         }
@@ -119,7 +119,7 @@ impl<'a> Outcome<'a> {
     }
 
     /// Writes memories, verdicts, jobs and proposals.
-    pub fn write(self, script: &mut Script, batch: &Batch<'_>) -> Result<Made, StoreError> {
+    pub fn write(self, script: &mut Script, batch: &Undecided<'_>) -> Result<Made, StoreError> {
         let rows: Vec<(Stance, Value)> = self.fires.iter().flat_map(|f| self.rows(f, batch)).collect();
         self.write_verdicts(script);
         let (jobs, mut proposals): (Vec<_>, Vec<_>) = rows.into_iter().partition(|(stance, _)| *stance == Stance::Act);
@@ -191,12 +191,12 @@ impl<'a> Outcome<'a> {
     }
 
     /// The rows of a dispatch, one for each entry that applies.
-    fn rows(&self, fired: &Fired<'_>, batch: &Batch<'_>) -> Vec<(Stance, Value)> {
-        let Fired { rule, version, at, fire } = fired;
-        let find = |seq: &i64| batch.alert(*seq).or_else(|| self.elders.get(seq));
+    fn rows(&self, firing: &Firing<'_>, batch: &Undecided<'_>) -> Vec<(Stance, Value)> {
+        let Firing { rule, version, at, fire } = firing;
+        let find = |seq: &i64| batch.alert(*seq).or_else(|| self.earlier.get(seq));
         let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
-        let Some(first) = gathered.first().copied() else { return self.forgotten(fired) };
+        let Some(first) = gathered.first().copied() else { return self.forgotten(firing) };
         let seq = fire.alerts.first().copied().filter(|seq| *seq != NEVER);
         let alarm = seq.and_then(|seq| self.alarms.get(&seq).copied().flatten());
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
@@ -232,8 +232,8 @@ impl<'a> Outcome<'a> {
 
     /// Jobs for an alert that is kept no longer: a rule may wait for longer than alerts are kept. They
     /// are refused with the reason, and so seen.
-    fn forgotten(&self, fired: &Fired<'_>) -> Vec<(Stance, Value)> {
-        let Fired { rule, version, at, fire } = fired;
+    fn forgotten(&self, firing: &Firing<'_>) -> Vec<(Stance, Value)> {
+        let Firing { rule, version, at, fire } = firing;
         let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
         let row = |id: &i64| {
             let runbook = rule.dispatch.first().map_or("", |d| d.runbook.as_str());

@@ -9,7 +9,10 @@ use crate::{
     },
 };
 use arvok_api::{AlarmDetail, AlarmItem, AlertItem, Page};
-use arvok_core::Severity;
+use arvok_core::{
+    AlertState, Severity,
+    job::{JobEffect, JobState},
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, Order, QueryFilter, QueryOrder,
@@ -61,7 +64,9 @@ async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<Al
 
 fn item(job: Option<Newest>, a: Model) -> AlarmItem {
     let (job, job_state, job_runbook, job_effect) = match job {
-        Some(j) => (Some(j.id), Some(j.state), Some(j.runbook), j.effect),
+        Some(j) => {
+            (Some(j.id), JobState::parse(&j.state), Some(j.runbook), j.effect.as_deref().and_then(JobEffect::parse))
+        }
         None => (None, None, None, None),
     };
     AlarmItem {
@@ -69,8 +74,8 @@ fn item(job: Option<Newest>, a: Model) -> AlarmItem {
         source: a.source,
         resource: a.resource,
         kind: a.kind,
-        severity: Severity::from_rank(a.severity).as_str().to_owned(),
-        state: a.state,
+        severity: Severity::from_rank(a.severity),
+        state: AlertState::parse(&a.state).unwrap_or(AlertState::Cleared),
         summary: a.summary,
         value: a.value,
         count: a.count,

@@ -5,8 +5,11 @@ use crate::{
     StoreError,
     entity::{attempt, job},
 };
-use arvok_api::{Attempt, JobItem, Page};
-use arvok_core::{job::Progress, rule::Urgency};
+use arvok_api::{Attempt, JobItem, Page, StepState};
+use arvok_core::{
+    job::{JobEffect, JobState, Progress},
+    rule::Urgency,
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
@@ -66,10 +69,10 @@ impl From<Line> for JobItem {
             runbook: j.runbook,
             runbook_version: j.runbook_version,
             target: j.target,
-            state: j.state,
-            effect: j.effect,
+            state: JobState::parse(&j.state).unwrap_or(JobState::Unsure),
+            effect: j.effect.as_deref().and_then(JobEffect::parse),
             failure: j.failure,
-            urgency: Urgency::from_rank(j.urgency).as_str().to_owned(),
+            urgency: Urgency::from_rank(j.urgency),
             rule: j.rule,
             alert: j.alert_seq,
             alarm: j.alarm_id,
@@ -142,7 +145,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
     let attempt = |a: attempt::Model| {
         let tried = Attempt {
             attempt: a.attempt,
-            state: a.state,
+            state: StepState::parse(&a.state).unwrap_or(StepState::Unsure),
             started_at: a.started_at,
             finished_at: a.finished_at,
             give: a.give,

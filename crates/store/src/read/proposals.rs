@@ -8,7 +8,7 @@ use crate::{
         Entity, Model,
     },
 };
-use arvok_api::{Page, ProposalItem};
+use arvok_api::{Page, ProposalItem, ProposalState};
 use arvok_core::rule::Urgency;
 use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait};
 
@@ -34,11 +34,11 @@ fn item(p: Model) -> ProposalItem {
         runbook_version: p.runbook_version,
         inputs: p.inputs,
         target: p.target,
-        urgency: Urgency::from_rank(p.urgency).as_str().to_owned(),
+        urgency: Urgency::from_rank(p.urgency),
         alert: p.alert_seq,
         alarm: p.alarm_id,
         reason: p.reason,
-        state: p.state,
+        state: ProposalState::parse(&p.state).unwrap_or(ProposalState::Withdrawn),
         created_at: p.created_at,
         decided_at: p.decided_at,
         decided_by: p.decided_by,

@@ -2,7 +2,7 @@
 
 use crate::{StoreError, sql};
 use arvok_api::{Use, definitions::VerdictCount};
-use arvok_core::{Period, catalog::Seen};
+use arvok_core::{Period, catalog::Observed};
 use sea_orm::DatabaseConnection;
 use std::collections::BTreeMap;
 
@@ -53,7 +53,7 @@ pub async fn verdict_counts(db: &DatabaseConnection, rule: &str) -> Result<Vec<V
 
 /// What has been seen within the last days, for checking rules: names, labels, and how often
 /// senders repeat.
-pub async fn seen(db: &DatabaseConnection) -> Result<Seen, StoreError> {
+pub async fn seen(db: &DatabaseConnection) -> Result<Observed, StoreError> {
     #[derive(serde::Deserialize)]
     struct Names {
         source: String,
@@ -86,7 +86,7 @@ pub async fn seen(db: &DatabaseConnection) -> Result<Seen, StoreError> {
             FROM (SELECT seq, source, resource, kind, state, received FROM alerts ORDER BY seq DESC LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
-    let mut seen = Seen::default();
+    let mut seen = Observed::default();
     for n in names {
         seen.sources.insert(n.source);
         seen.kinds.insert(n.kind);

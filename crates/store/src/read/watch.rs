@@ -6,7 +6,7 @@ use crate::{
     entity::{alarm, job, unreadable},
     sql,
 };
-use arvok_api::{AlarmItem, JobItem, ProposalItem, Strait};
+use arvok_api::{AlarmItem, JobItem, Narrowing, ProposalItem};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, EntityTrait, Order, PaginatorTrait, QueryFilter, QueryOrder, Select,
@@ -20,7 +20,7 @@ const MOST: u64 = 50;
 #[derive(Clone, Debug)]
 pub struct Overview {
     /// From received to confirmed.
-    pub strait: Strait,
+    pub narrowing: Narrowing,
     /// Jobs for a person.
     pub needs_you: Vec<JobItem>,
     /// Jobs that wait for a person to launch them.
@@ -102,14 +102,14 @@ fn at_work() -> Select<job::Entity> {
 pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<Utc>) -> Result<Overview, StoreError> {
     let from = now - window;
     let from = from.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(from);
-    let mut strait: Strait = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
-    strait.received = strait.distinct + strait.repeated;
+    let mut narrowing: Narrowing = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
+    narrowing.received = narrowing.distinct + narrowing.repeated;
 
     let open = super::ProposalFilter { state: Some("open".into()), limit: MOST, ..Default::default() };
     let mut proposals = super::proposals(db, open).await?.items;
     proposals.reverse();
     Ok(Overview {
-        strait,
+        narrowing,
         needs_you: items(db, for_a_person(now - TimeDelta::hours(24)), MOST).await?,
         proposals,
         under_way: items(db, at_work(), MOST).await?,

@@ -25,17 +25,17 @@ dispatch: { runbook: look, inputs: { vm: \"${alert.resource}\" } }
 ";
 
 fn problems(text: &str) -> String {
-    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Seen::default());
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Observed::default());
     checked.problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
 }
 
 #[test]
 fn a_whole_set_is_good_and_counts_its_versions() {
-    let first = check_files([("all.yaml", GOOD)], &[], &Catalog::default(), &Seen::default());
+    let first = check_files([("all.yaml", GOOD)], &[], &Catalog::default(), &Observed::default());
     assert_eq!(first.problems, []);
     let published = Catalog::new(first.entries);
     let changed = GOOD.replace("target: ${inputs.vm}", "target: vm/${inputs.vm}");
-    let second = check_files([("all.yaml", changed.as_str())], &[], &published, &Seen::default());
+    let second = check_files([("all.yaml", changed.as_str())], &[], &published, &Observed::default());
     let versions: Vec<_> = second.entries.iter().map(|e| (e.name.as_str(), e.version)).collect();
     assert_eq!(versions, [("yard-hypervisor", 1), ("yard", 1), ("yard-hypervisor", 1), ("look", 2), ("look-at-it", 1)]);
 }
@@ -76,7 +76,7 @@ fn what_is_named_must_exist_and_fit() {
 
 const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n---\n";
 
-fn checked(rules: &str, seen: &Seen) -> String {
+fn checked(rules: &str, seen: &Observed) -> String {
     let text = format!("{NOTE}{rules}");
     let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), seen);
     let all = checked.problems.iter().chain(&checked.warnings).map(ToString::to_string);
@@ -90,7 +90,7 @@ fn an_example_that_does_not_hold_tells_the_story() {
         \x20 - given: [{ at: 0s, value: 91 }]\n    expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]\n\
         \x20 - given: [{ at: 0s, value: 91 }, { at: 6m, value: 91 }]\n    expect: []\n\
         \x20 - given: [{ at: 0s, value: high }]\n    expect: []\n";
-    insta::assert_snapshot!(checked(rule, &Seen::default()), @r#"
+    insta::assert_snapshot!(checked(rule, &Observed::default()), @r#"
     all.yaml:12:14: example: expected a dispatch at 0s, but it was waiting then
                 0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
                 2m  folded     alert 2 of an episode that has been waiting for 2 min 0 s, decided at 1970-01-01T00:05:00Z
@@ -115,13 +115,13 @@ fn an_example_that_does_not_hold_tells_the_story() {
 
 #[test]
 fn warnings_point_at_what_is_most_likely_not_meant() {
-    let seen = Seen {
+    let seen = Observed {
         sources: ["yard".to_owned()].into(),
         kinds: ["disk.usage".to_owned()].into(),
         resources: ["vm/quill-1".to_owned(), "vm/brack-2".to_owned()].into(),
         labels: [("tier".to_owned(), ["gold".to_owned()].into())].into(),
         repeats: vec![("yard".to_owned(), "disk.usage".to_owned(), crate::Period::from_secs(3600))],
-        ..Seen::default()
+        ..Observed::default()
     };
     let rules = "rule: never\nlisten: { kinds: disk.usage, where: \"alert.kind == 'disk.full' && alert.value > 1\" }\ndispatch: { runbook: note }\n---\n\
         rule: narrow\nlisten: { where: alert.value > 5 && alert.value < 3 }\ndispatch: { runbook: note }\n---\n\
@@ -164,13 +164,13 @@ fn warnings_point_at_what_is_most_likely_not_meant() {
 fn a_rule_far_from_another_is_no_rival() {
     let rules = "rule: one\nlisten: { kinds: disk.usage, resource: \"vm/*-booking-*\" }\ndispatch: { runbook: note }\n---\n\
         rule: two\nlisten: { kinds: disk.usage, resource: \"vm/*-kiosk-*\" }\ndispatch: { runbook: note }\n";
-    assert_eq!(checked(rules, &Seen::default()), "");
-    let known = Seen { resources: ["vm/quill-booking-kiosk-1".to_owned()].into(), ..Seen::default() };
+    assert_eq!(checked(rules, &Observed::default()), "");
+    let known = Observed { resources: ["vm/quill-booking-kiosk-1".to_owned()].into(), ..Observed::default() };
     assert!(checked(rules, &known).contains("same-runbook"));
 }
 
 fn catalog(text: &str) -> Catalog {
-    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Seen::default());
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Observed::default());
     assert!(checked.problems.is_empty(), "{:?}", checked.problems);
     Catalog::new(checked.entries)
 }
@@ -183,7 +183,7 @@ const PAIR: &str = "runbook: note\ninputs: { vm: { type: string }, size: { type:
 fn what_would_stand_after_a_publication_is_checked_whole() {
     let published = catalog(PAIR);
     let narrower = "runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: seen, require: 'true' } ]\n";
-    let said: Vec<String> = check_files([("note.yaml", narrower)], &[], &published, &Seen::default())
+    let said: Vec<String> = check_files([("note.yaml", narrower)], &[], &published, &Observed::default())
         .problems
         .into_iter()
         .map(|p| p.message)
@@ -197,12 +197,12 @@ fn what_others_need_cannot_be_withdrawn() {
     let published = catalog(PAIR);
     let note = [(Kind::Runbook, "note".to_owned())];
     let said: Vec<String> =
-        check_files([], &note, &published, &Seen::default()).problems.into_iter().map(|p| p.message).collect();
+        check_files([], &note, &published, &Observed::default()).problems.into_iter().map(|p| p.message).collect();
     assert_eq!(said, ["there is no runbook `note`; rule `noting` stands so in what is published"]);
     let both = [note[0].clone(), (Kind::Rule, "noting".to_owned())];
-    assert_eq!(check_files([], &both, &published, &Seen::default()).problems, []);
+    assert_eq!(check_files([], &both, &published, &Observed::default()).problems, []);
     let after = published.without(&both).after([(note[0].clone(), 7)]);
-    let again = check_files([("all.yaml", PAIR)], &[], &after, &Seen::default());
+    let again = check_files([("all.yaml", PAIR)], &[], &after, &Observed::default());
     assert_eq!(again.entries.iter().map(|e| e.version).collect::<Vec<_>>(), [8, 1]);
 }
 
@@ -214,7 +214,7 @@ fn a_secret_goes_only_where_it_may() {
         )
     };
     let secrets = [("yard-office".to_owned(), ["connection/yard".to_owned()].into())];
-    let seen = Seen { secrets: Some(secrets.into()), ..Seen::default() };
+    let seen = Observed { secrets: Some(secrets.into()), ..Observed::default() };
     let said = |name: &str, credential: &str| {
         let text = connection(name, credential);
         let checked = check_files([("c.yaml", text.as_str())], &[], &Catalog::default(), &seen);
@@ -291,7 +291,7 @@ fn patterns_that_are_none_here_and_names_without_a_class_are_warned_of() {
         "listen: { sources: yard-hypervisor }",
         "listen: { sources: yard-hypervisor, resource: ['router/[ab]*', tern-1, 'vm/**'] }",
     );
-    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Seen::default());
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     let said: Vec<String> = checked.warnings.iter().map(ToString::to_string).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     all.yaml:19:48: warning (no-glob): `router/[ab]*` has signs that mean themselves here: only `*`, `**` and `?` are wildcards; write a list of globs, or `matches` in `where`

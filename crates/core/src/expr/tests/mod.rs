@@ -180,14 +180,14 @@ fn templates() {
 fn found_by_fuzzing_two_constants_compared_end() {
     for text in ["7==5", "'a' < 'b' && 1 > alert.value", "minor == major || 2 in [2]"] {
         let names = Names { roots: &["alert"], functions: &[], types: &[] };
-        let _ = Expr::compile(text, names).expect(text).limits();
+        let _ = Expr::compile(text, names).expect(text).demands();
     }
 }
 
 #[test]
 fn demands_of_a_condition() {
     let names = Names { roots: &["alert"], functions: &[], types: &[] };
-    let limits = |text: &str| format!("{:?}", Expr::compile(text, names).expect(text).limits());
+    let demands = |text: &str| format!("{:?}", Expr::compile(text, names).expect(text).demands());
     let cases = [
         "alert.value >= 5 && 10 > alert.value",
         "alert.severity >= major",
@@ -196,7 +196,7 @@ fn demands_of_a_condition() {
         "alert.body.rack.row == 'r1' && false",
         "alert.kind != 'a' || alert.value > 1",
     ];
-    insta::assert_snapshot!(cases.map(|c| format!("{c}\n    {}", limits(c))).join("\n"), @r#"
+    insta::assert_snapshot!(cases.map(|c| format!("{c}\n    {}", demands(c))).join("\n"), @r#"
     alert.value >= 5 && 10 > alert.value
         [Value(5.0, inf), Value(-inf, 9.999999999999998)]
     alert.severity >= major

@@ -4,7 +4,7 @@ mod index;
 mod why;
 
 use super::{Match, test};
-use crate::{NewAlert, alert::Delivery, definition::Defined, document::parse_file, rule::Rule};
+use crate::{NewAlert, alert::Received, definition::Defined, document::parse_file, rule::Rule};
 use chrono::DateTime;
 use serde_json::{Value, json};
 
@@ -16,7 +16,7 @@ fn alert(given: &Value) -> crate::Alert {
     let source = whole.as_object_mut().and_then(|w| w.remove("source"));
     let source = source.as_ref().and_then(Value::as_str).unwrap_or("yard-hypervisor");
     let new: NewAlert = serde_json::from_value(whole).expect("an alert");
-    let delivery = Delivery { source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+    let delivery = Received { source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
     new.complete(delivery).expect("the normal form")
 }
 

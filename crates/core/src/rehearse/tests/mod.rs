@@ -3,7 +3,7 @@
 use super::*;
 use crate::{
     Catalog,
-    catalog::{Seen, check_files},
+    catalog::{Observed, check_files},
     definition::Defined,
     document::parse_file,
 };
@@ -19,7 +19,7 @@ fn runbooks() -> Catalog {
     let text = "runbook: grow\ninputs: { vm: { default: null }, rack: { default: null }, log: { default: null } }\ntarget: vm/a\n\
         steps: [{ id: ask, require: 'true' }]\n---\n\
         runbook: call\ninputs: { who: {}, what: {} }\ntarget: vm/a\nsteps: [{ id: ask, require: 'true' }]\n";
-    let checked = check_files([("b.yaml", text)], &[], &Catalog::default(), &Seen::default());
+    let checked = check_files([("b.yaml", text)], &[], &Catalog::default(), &Observed::default());
     assert_eq!(checked.problems, []);
     Catalog::new(checked.entries)
 }
@@ -52,7 +52,10 @@ fn everything_is_counted_and_the_first_are_listed() {
     let many = (0..2_500).map(|i| alert(i, json!({ "resource": format!("vm/n{i}") }))).collect();
     let report = play_all(&disks, many, 10_000);
     assert_eq!((report.alerts, report.matched, report.dispatches, report.cut), (2_500, 2_500, 2_500, true));
-    assert_eq!((report.lanes.len(), report.posts.len(), report.rulings.len()), (MAX_LANES, MAX_POSTS, 2_500));
+    assert_eq!(
+        (report.tallies.len(), report.dispatched.len(), report.decided.len()),
+        (MAX_TALLIES, MAX_DISPATCHES, 2_500)
+    );
     assert_eq!(report.verdicts.values().sum::<u64>(), 2_500);
 }
 
@@ -65,7 +68,7 @@ fn what_was_named_and_never_heard_of_is_told_without_an_alert() {
     let heard = alert(1_800, json!({ "kind": "backup.done", "resource": "vm/a", "state": "noted" }));
     let report = play_all(&beat, vec![heard], 6_000);
     let told: Vec<String> =
-        report.posts.iter().map(|p| format!("{} {}", p.at, Value::Object(p.inputs.clone()))).collect();
+        report.dispatched.iter().map(|p| format!("{} {}", p.at, Value::Object(p.inputs.clone()))).collect();
     assert_eq!(
         told,
         [
@@ -73,7 +76,7 @@ fn what_was_named_and_never_heard_of_is_told_without_an_alert() {
             r#"1970-01-01 01:30:00 UTC {"who":"vm/a","what":"backup.done on vm/a"}"#,
         ]
     );
-    assert_eq!(report.rulings.len(), 2, "only what came has verdicts: {:?}", report.rulings);
+    assert_eq!(report.decided.len(), 2, "only what came has verdicts: {:?}", report.decided);
 }
 
 #[test]
@@ -81,15 +84,15 @@ fn inputs_that_cannot_be_made_and_rules_that_go_wrong_are_told() {
     let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${tally.gathered[0].body.rack}\" } }\n");
     let report = play_all(&odd, vec![alert(1, json!({}))], 10);
     assert!(
-        report.posts[0].wrong.as_deref().is_some_and(|w| w.contains("there is no field `rack`")),
+        report.dispatched[0].wrong.as_deref().is_some_and(|w| w.contains("there is no field `rack`")),
         "{:?}",
-        report.posts
+        report.dispatched
     );
     let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${alert.body.rack}\" } }\n");
     let report = play_all(&odd, vec![alert(1, json!({}))], 10);
-    let said = report.rulings.iter().map(|r| format!("{}: {}", r.verdict.as_str(), r.reason)).collect::<Vec<_>>();
+    let said = report.decided.iter().map(|r| format!("{}: {}", r.verdict.as_str(), r.reason)).collect::<Vec<_>>();
     assert_eq!(said, ["broken: inputs of grow: ${alert.body.rack}: there is no field `rack` in null"]);
-    assert!(report.posts.is_empty(), "nothing is dispatched that cannot be filled in");
+    assert!(report.dispatched.is_empty(), "nothing is dispatched that cannot be filled in");
     let broken = rule("rule: broken\nlisten: { where: alert.body.rack > 5 }\ndispatch: { runbook: grow }\n");
     let report = play_all(
         &broken,
@@ -181,5 +184,5 @@ fn payloads_that_wait_and_inputs_that_are_shown_have_bounds() {
     let copies = rule("rule: copies\ndispatch: { runbook: grow, inputs: { log: \"${alert.body.log}\" } }\n");
     let report = play_all(&copies, (1..40).map(large).collect(), 100);
     assert_eq!((report.dispatches, report.cut), (39, true));
-    assert!(report.posts.len() < 16, "{}", report.posts.len());
+    assert!(report.dispatched.len() < 16, "{}", report.dispatched.len());
 }

@@ -8,16 +8,18 @@ fn offset(t: DateTime<Utc>) -> Period {
 
 /// Every verdict as `<when> <resource> <verdict>: <reason>`, then the jobs that no verdict tells.
 fn told(report: &Report) -> Vec<String> {
-    let rulings = report.rulings.iter().map(|r| {
-        let lane =
-            r.lane.and_then(|l| report.lanes.get(l as usize)).map_or("?", |l| l.resource.trim_start_matches("vm/"));
+    let decided = report.decided.iter().map(|r| {
+        let tally =
+            r.tally.and_then(|l| report.tallies.get(l as usize)).map_or("?", |l| l.resource.trim_start_matches("vm/"));
         let reason = r.reason.replace("1970-01-01T", "");
-        format!("{} {lane} {}: {reason}", offset(r.at), r.verdict.as_str())
+        format!("{} {tally} {}: {reason}", offset(r.at), r.verdict.as_str())
     });
-    let told = |p: &&crate::rehearse::Post| !report.rulings.iter().any(|r| r.at == p.at && r.verdict.fires());
-    let posts = report.posts.iter().filter(told);
-    let posts = posts.map(|p| format!("{} job {}: {}", offset(p.at), p.job, p.reason.replace("1970-01-01T", "")));
-    rulings.chain(posts).collect()
+    let told =
+        |p: &&crate::rehearse::RehearsedDispatch| !report.decided.iter().any(|r| r.at == p.at && r.verdict.fires());
+    let dispatched = report.dispatched.iter().filter(told);
+    let dispatched =
+        dispatched.map(|p| format!("{} job {}: {}", offset(p.at), p.job, p.reason.replace("1970-01-01T", "")));
+    decided.chain(dispatched).collect()
 }
 
 #[test]

@@ -8,7 +8,7 @@ mod promises;
 
 use crate::{
     Catalog, NewAlert, Period,
-    alert::Delivery,
+    alert::Received,
     definition::Defined,
     document::parse_file,
     rehearse::{Rehearsal, Report},
@@ -42,7 +42,7 @@ fn alert(given: &Value, number: usize) -> crate::Alert {
     }))
     .expect("an alert");
     let id = number.to_string();
-    new.complete(Delivery { source: "yard-hypervisor", received, fallback_id: &id }).expect("the normal form")
+    new.complete(Received { source: "yard-hypervisor", received, fallback_id: &id }).expect("the normal form")
 }
 
 /// Plays alerts in virtual time.

@@ -265,8 +265,8 @@ fn machine(plan: &Plan, story: &[(usize, Heard)], until: T) -> (Vec<Said>, Vec<T
     });
     let report = play(&rule, alerts, DateTime::UNIX_EPOCH + chrono::TimeDelta::milliseconds(until + 1));
     let ms = |t: DateTime<Utc>| (t - DateTime::UNIX_EPOCH).num_milliseconds();
-    let said = report.rulings.iter().map(|r| (ms(r.at), usize::try_from(r.alert).expect("a number"), r.verdict));
-    let jobs = report.posts.iter().map(|p| ms(p.at)).collect();
+    let said = report.decided.iter().map(|r| (ms(r.at), usize::try_from(r.alert).expect("a number"), r.verdict));
+    let jobs = report.dispatched.iter().map(|p| ms(p.at)).collect();
     (said.collect(), jobs, report)
 }
 
@@ -278,7 +278,7 @@ proptest! {
         let until = story.last().map_or(0, |(_, h)| h.came) + 200_000;
         let (wanted, wanted_jobs) = opinion(&plan, &story, until);
         let (got, got_jobs, report) = machine(&plan, &story, until);
-        let lines: Vec<String> = report.rulings.iter().map(|r| format!("{} {} {} {}", r.at, r.alert, r.verdict.as_str(), r.reason)).collect();
+        let lines: Vec<String> = report.decided.iter().map(|r| format!("{} {} {} {}", r.at, r.alert, r.verdict.as_str(), r.reason)).collect();
         prop_assert_eq!(got, wanted, "{}\n{}", plan.text(), lines.join("\n"));
         prop_assert_eq!(got_jobs, wanted_jobs, "{}", plan.text());
     }

@@ -51,8 +51,8 @@ proptest! {
 
         // Exactly one verdict for each matched alert in the end, and the counts agree with that.
         let mut last: BTreeMap<i64, Verdict> = BTreeMap::new();
-        for ruling in &report.rulings {
-            last.insert(ruling.alert, ruling.verdict);
+        for verdict in &report.decided {
+            last.insert(verdict.alert, verdict.verdict);
         }
         prop_assert_eq!(last.len(), raised);
         let mut counts: BTreeMap<Verdict, u64> = BTreeMap::new();
@@ -61,26 +61,26 @@ proptest! {
         prop_assert_eq!(counts, told);
 
         // Nothing is decided before its alert has come, and in the order of time.
-        prop_assert!(report.rulings.iter().all(|r| r.at >= r.came));
-        prop_assert!(report.rulings.windows(2).all(|w| w[0].at <= w[1].at));
+        prop_assert!(report.decided.iter().all(|r| r.at >= r.came));
+        prop_assert!(report.decided.windows(2).all(|w| w[0].at <= w[1].at));
 
         // The limits hold.
-        let posts: Vec<_> = report.posts.iter().map(|p| p.at).collect();
+        let dispatched: Vec<_> = report.dispatched.iter().map(|p| p.at).collect();
         if let Some(cap) = &rule.settle.cap {
             let most = cap.jobs as usize;
-            prop_assert!(posts.windows(most + 1).all(|w| w[most] - w[0] >= cap.per.delta()), "{:?}", posts);
+            prop_assert!(dispatched.windows(most + 1).all(|w| w[most] - w[0] >= cap.per.delta()), "{:?}", dispatched);
         }
         if let Some(rest) = rule.settle.rest {
-            for (i, post) in report.posts.iter().enumerate() {
-                let same = report.posts[..i].iter().filter(|p| p.lanes.iter().any(|l| post.lanes.contains(l)));
-                prop_assert!(same.into_iter().all(|p| post.at - p.at >= rest.delta()), "{:?}", report.posts);
+            for (i, dispatch) in report.dispatched.iter().enumerate() {
+                let same = report.dispatched[..i].iter().filter(|p| p.tallies.iter().any(|l| dispatch.tallies.contains(l)));
+                prop_assert!(same.into_iter().all(|p| dispatch.at - p.at >= rest.delta()), "{:?}", report.dispatched);
             }
         }
 
         // Every verdict that fires belongs to a dispatch of that moment.
-        for ruling in report.rulings.iter().filter(|r| r.verdict == Verdict::Dispatched) {
-            prop_assert!(report.posts.iter().any(|p| p.at == ruling.at && p.alerts.contains(&ruling.alert)));
+        for verdict in report.decided.iter().filter(|r| r.verdict == Verdict::Dispatched) {
+            prop_assert!(report.dispatched.iter().any(|p| p.at == verdict.at && p.alerts.contains(&verdict.alert)));
         }
-        prop_assert_eq!(report.posts.len() as u64, report.dispatches);
+        prop_assert_eq!(report.dispatched.len() as u64, report.dispatches);
     }
 }

@@ -1,6 +1,6 @@
 //! Checks between definitions: what is named must exist and fit.
 
-use super::{Catalog, Entry, Seen};
+use super::{Catalog, Entry, Observed};
 use crate::{
     definition::{Misfit, Missing, Wrong},
     document::Problem,
@@ -8,7 +8,7 @@ use crate::{
 
 /// Complaints about one entry within the whole set. What is missing only because its own
 /// document is `faulty` is not complained about twice.
-pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Seen) -> Vec<Problem> {
+pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Observed) -> Vec<Problem> {
     let mut misfits = entry.definition.misfits(whole);
     misfits.extend(secrets(entry, seen));
     // A name that is nearly another is a mistake of its own; any other may be that of what is faulty.
@@ -18,7 +18,7 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Seen) -
 }
 
 /// Secrets go only where an admin said that they may.
-fn secrets(entry: &Entry, seen: &Seen) -> Vec<Misfit> {
+fn secrets(entry: &Entry, seen: &Observed) -> Vec<Misfit> {
     let Some(secrets) = &seen.secrets else { return Vec::new() };
     let user = format!("{}/{}", entry.kind, entry.name);
     let mut found = Vec::new();

@@ -46,7 +46,7 @@ impl fmt::Display for Path {
 
 /// One demand; an alert that does not meet it is not matched.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Limit {
+pub enum Demand {
     /// One of these texts.
     OneOf(Path, Vec<String>),
     /// A text of this form.
@@ -101,12 +101,12 @@ pub(super) fn children(op: &Op) -> Vec<&Node> {
 }
 
 /// The demands of all parts that must hold.
-pub(super) fn of(node: &Node) -> Vec<Limit> {
+pub(super) fn of(node: &Node) -> Vec<Demand> {
     match &node.op {
         Op::And(a, b) => of(a).into_iter().chain(of(b)).collect(),
-        Op::Const(Const::Bool(false)) => vec![Limit::Never],
+        Op::Const(Const::Bool(false)) => vec![Demand::Never],
         Op::Binary(op, a, b) => compared(*op, a, b).into_iter().collect(),
-        Op::Glob(on, glob) => path(on).map(|p| Limit::Like(p, glob.clone())).into_iter().collect(),
+        Op::Glob(on, glob) => path(on).map(|p| Demand::Like(p, glob.clone())).into_iter().collect(),
         Op::Call(name, args) => called(name, args).into_iter().collect(),
         Op::Or(a, b) => either(of(a), of(b)).into_iter().collect(),
         _ => vec![],
@@ -114,30 +114,30 @@ pub(super) fn of(node: &Node) -> Vec<Limit> {
 }
 
 /// What both sides demand: the same field out of the names of either.
-fn either(a: Vec<Limit>, b: Vec<Limit>) -> Option<Limit> {
-    match (<[Limit; 1]>::try_from(a).ok()?, <[Limit; 1]>::try_from(b).ok()?) {
-        ([Limit::OneOf(p, mut x)], [Limit::OneOf(q, y)]) if p == q => {
+fn either(a: Vec<Demand>, b: Vec<Demand>) -> Option<Demand> {
+    match (<[Demand; 1]>::try_from(a).ok()?, <[Demand; 1]>::try_from(b).ok()?) {
+        ([Demand::OneOf(p, mut x)], [Demand::OneOf(q, y)]) if p == q => {
             x.extend(y);
-            Some(Limit::OneOf(p, x))
+            Some(Demand::OneOf(p, x))
         }
-        ([Limit::Severity(x)], [Limit::Severity(y)]) => Some(Limit::Severity(x | y)),
+        ([Demand::Severity(x)], [Demand::Severity(y)]) => Some(Demand::Severity(x | y)),
         _ => None,
     }
 }
 
-fn called(name: &str, args: &[Node]) -> Option<Limit> {
+fn called(name: &str, args: &[Node]) -> Option<Demand> {
     let [on, Node { op: Op::Const(Const::Str(text)), .. }] = args else { return None };
     let path = path(on)?;
     let plain = !text.is_empty() && !text.contains(['*', '?']);
     match name {
-        "contains" if !text.is_empty() => Some(Limit::Holds(path, text.clone())),
-        "startsWith" if plain => Glob::parse(&format!("{text}**")).ok().map(|g| Limit::Like(path, g)),
-        "endsWith" if plain => Glob::parse(&format!("**{text}")).ok().map(|g| Limit::Like(path, g)),
+        "contains" if !text.is_empty() => Some(Demand::Holds(path, text.clone())),
+        "startsWith" if plain => Glob::parse(&format!("{text}**")).ok().map(|g| Demand::Like(path, g)),
+        "endsWith" if plain => Glob::parse(&format!("**{text}")).ok().map(|g| Demand::Like(path, g)),
         _ => None,
     }
 }
 
-fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
+fn compared(op: Binary, a: &Node, b: &Node) -> Option<Demand> {
     if let (Op::Const(_), true) = (&a.op, op != Binary::In) {
         // Two constants demand nothing of an alert; turning them round for ever would find nothing.
         return if matches!(b.op, Op::Const(_)) { None } else { compared(turned(op), b, a) };
@@ -145,8 +145,8 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
     if let (Binary::In, Op::List(items)) = (op, &b.op) {
         let texts: Option<Vec<String>> = items.iter().map(text).collect();
         return match field(a) {
-            Some("severity") => Some(Limit::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | s.bit()))),
-            _ => Some(Limit::OneOf(path(a)?, texts?)),
+            Some("severity") => Some(Demand::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | s.bit()))),
+            _ => Some(Demand::OneOf(path(a)?, texts?)),
         };
     }
     match field(a) {
@@ -161,7 +161,7 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
                 Binary::GreaterEqual => *s >= than,
                 _ => true,
             };
-            Some(Limit::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit())))
+            Some(Demand::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit())))
         }
         Some("value") => {
             let (number, exact) = match &b.op {
@@ -171,15 +171,15 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Limit> {
                 _ => return None,
             };
             match op {
-                Binary::Equal => Some(Limit::Value(number, number)),
-                Binary::Less if exact => Some(Limit::Value(f64::NEG_INFINITY, number.next_down())),
-                Binary::Greater if exact => Some(Limit::Value(number.next_up(), f64::INFINITY)),
-                Binary::Less | Binary::LessEqual => Some(Limit::Value(f64::NEG_INFINITY, number)),
-                Binary::Greater | Binary::GreaterEqual => Some(Limit::Value(number, f64::INFINITY)),
+                Binary::Equal => Some(Demand::Value(number, number)),
+                Binary::Less if exact => Some(Demand::Value(f64::NEG_INFINITY, number.next_down())),
+                Binary::Greater if exact => Some(Demand::Value(number.next_up(), f64::INFINITY)),
+                Binary::Less | Binary::LessEqual => Some(Demand::Value(f64::NEG_INFINITY, number)),
+                Binary::Greater | Binary::GreaterEqual => Some(Demand::Value(number, f64::INFINITY)),
                 _ => None,
             }
         }
-        _ if op == Binary::Equal => Some(Limit::OneOf(path(a)?, vec![text(b)?])),
+        _ if op == Binary::Equal => Some(Demand::OneOf(path(a)?, vec![text(b)?])),
         _ => None,
     }
 }

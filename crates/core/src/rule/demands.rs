@@ -4,15 +4,15 @@
 use super::Rule;
 use crate::{
     Severity,
-    expr::{Expr, Limit, Path},
+    expr::{Demand, Expr, Path},
     glob::Glob,
 };
 use std::collections::BTreeMap;
 
-/// Demands that must all be met. What cannot be told beforehand is left out, so that a profile
-/// may allow more than its rule, but never less.
+/// Demands that must all be met. What cannot be told beforehand is left out, so that they may
+/// allow more than their rule, but never less.
 #[derive(Clone, Debug)]
-pub struct Profile {
+pub struct Demands {
     /// For each field lists of globs; of each list one must match.
     pub texts: BTreeMap<Path, Vec<Vec<Glob>>>,
     /// Bit 0 is indeterminate, bit 4 critical.
@@ -23,11 +23,11 @@ pub struct Profile {
     never: bool,
 }
 
-impl Profile {
+impl Demands {
     /// Of one rule.
     pub fn of(rule: &Rule) -> Self {
         let listen = &rule.listen;
-        let mut profile = Self {
+        let mut demands = Self {
             texts: BTreeMap::new(),
             severities: listen.severity.as_ref().map_or(0b1_1111, |ranges| {
                 let inside = Severity::ALL.into_iter().filter(|s| ranges.iter().any(|r| r.contains(*s)));
@@ -40,15 +40,15 @@ impl Profile {
         };
         let lines = [(Path::Source, &listen.sources), (Path::Kind, &listen.kinds), (Path::Resource, &listen.resource)];
         for (path, globs) in lines {
-            profile.demand(path, globs.clone());
+            demands.demand(path, globs.clone());
         }
         for (name, globs) in &listen.labels {
-            profile.demand(Path::Label(name.clone()), Some(globs.clone()));
+            demands.demand(Path::Label(name.clone()), Some(globs.clone()));
         }
-        for limit in listen.condition.iter().flat_map(Expr::limits) {
-            profile.limit(limit);
+        for demand in listen.condition.iter().flat_map(Expr::demands) {
+            demands.narrow(demand);
         }
-        profile
+        demands
     }
 
     fn demand(&mut self, path: Path, globs: Option<Vec<Glob>>) {
@@ -57,25 +57,25 @@ impl Profile {
         }
     }
 
-    fn limit(&mut self, limit: Limit) {
-        match limit {
-            Limit::OneOf(path, texts) => {
+    fn narrow(&mut self, demand: Demand) {
+        match demand {
+            Demand::OneOf(path, texts) => {
                 // A text with a wildcard in it cannot be said as a glob; it is left out.
                 let globs: Option<Vec<Glob>> =
                     texts.iter().map(|t| Glob::parse(t).ok().filter(|g| g.exact().is_some())).collect();
                 self.demand(path, globs);
             }
-            Limit::Like(path, glob) => self.demand(path, Some(vec![glob])),
-            Limit::Holds(path, text) if !text.contains(['*', '?']) => {
+            Demand::Like(path, glob) => self.demand(path, Some(vec![glob])),
+            Demand::Holds(path, text) if !text.contains(['*', '?']) => {
                 self.demand(path, Glob::parse(&format!("**{text}**")).ok().map(|g| vec![g]));
             }
-            Limit::Holds(..) => {}
-            Limit::Severity(set) => self.severities &= set,
-            Limit::Value(low, high) => {
+            Demand::Holds(..) => {}
+            Demand::Severity(set) => self.severities &= set,
+            Demand::Value(low, high) => {
                 self.low = self.low.max(low);
                 self.high = self.high.min(high);
             }
-            Limit::Never => self.never = true,
+            Demand::Never => self.never = true,
         }
     }
 

@@ -1,0 +1,155 @@
+//! The words that go over the wire are the core's own: here is how the description of the API tells them.
+
+use arvok_core::{
+    AlertState, Severity, Verdict,
+    job::{JobEffect, JobState},
+    rule::{Stance, Urgency},
+};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::fmt;
+use utoipa::{
+    ToSchema,
+    openapi::schema::{Object, ObjectBuilder, SchemaType, Type},
+};
+
+fn words<const N: usize>(words: [&'static str; N]) -> Object {
+    ObjectBuilder::new().schema_type(Type::String).enum_values(Some(words)).build()
+}
+
+fn words_or_none<const N: usize>(words: [&'static str; N]) -> Object {
+    let values = words.map(Value::from).into_iter().chain([Value::Null]);
+    ObjectBuilder::new()
+        .schema_type(SchemaType::from_iter([Type::String, Type::Null]))
+        .enum_values(Some(values.collect::<Vec<_>>()))
+        .build()
+}
+
+pub(crate) fn severity() -> Object {
+    words(Severity::ALL.map(Severity::as_str))
+}
+
+pub(crate) fn alert_state() -> Object {
+    words(AlertState::ALL.map(AlertState::as_str))
+}
+
+pub(crate) fn verdict() -> Object {
+    words(Verdict::ALL.map(Verdict::as_str))
+}
+
+pub(crate) fn stance() -> Object {
+    words(Stance::ALL.map(Stance::as_str))
+}
+
+pub(crate) fn stance_or_none() -> Object {
+    words_or_none(Stance::ALL.map(Stance::as_str))
+}
+
+pub(crate) fn urgency() -> Object {
+    words(Urgency::ALL.map(Urgency::as_str))
+}
+
+pub(crate) fn job_state() -> Object {
+    words(JobState::ALL.map(JobState::as_str))
+}
+
+pub(crate) fn job_state_or_none() -> Object {
+    words_or_none(JobState::ALL.map(JobState::as_str))
+}
+
+pub(crate) fn effect_or_none() -> Object {
+    words_or_none(JobEffect::ALL.map(JobEffect::as_str))
+}
+
+/// How a step of a job, or a try of it, stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum StepState {
+    /// Its turn has not come.
+    Next,
+    /// Under way.
+    Running,
+    /// Waits to be tried again.
+    Again,
+    /// Done.
+    Done,
+    /// Failed.
+    Failed,
+    /// Nobody knows whether it was done.
+    Unsure,
+    /// The job ended before its turn.
+    #[serde(rename = "not run")]
+    NotRun,
+}
+
+impl StepState {
+    const ALL: [Self; 7] =
+        [Self::Next, Self::Running, Self::Again, Self::Done, Self::Failed, Self::Unsure, Self::NotRun];
+
+    /// The words used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Next => "next",
+            Self::Running => "running",
+            Self::Again => "again",
+            Self::Done => "done",
+            Self::Failed => "failed",
+            Self::Unsure => "unsure",
+            Self::NotRun => "not run",
+        }
+    }
+
+    /// The state named by its words.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+}
+
+impl fmt::Display for StepState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// What became of a proposal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ProposalState {
+    /// Waits for a person.
+    Open,
+    /// Became a job.
+    Launched,
+    /// A person said no.
+    Dismissed,
+    /// Its alarm was cleared, its rule withdrawn, or another took its place.
+    Withdrawn,
+    /// Its inputs were refused.
+    Faulty,
+}
+
+impl ProposalState {
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::Open, Self::Launched, Self::Dismissed, Self::Withdrawn, Self::Faulty];
+
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Launched => "launched",
+            Self::Dismissed => "dismissed",
+            Self::Withdrawn => "withdrawn",
+            Self::Faulty => "faulty",
+        }
+    }
+
+    /// The state named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+}
+
+impl fmt::Display for ProposalState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
