@@ -176,7 +176,7 @@ fn pgbench(stage: &Stage) -> Fallible<f64> {
         script,
         "INSERT INTO plain (id, source, body) VALUES (nextval('plain_id'), 'bench', '{\"reading\": {\"number\": 1, \"percent\": 88.5, \"check\": \"disk\", \"summary\": \"disk data of quill-booking-db-1 is 88.5 % full\"}}');\n",
     )?;
-    let bin = arvok_store::cluster::binaries()?;
+    let bin = arvok_postgres::binaries()?;
     let run = |program: &str, args: &[&str]| -> Fallible<String> {
         let output = Command::new(bin.join(program))
             .env("PGPASSWORD", stage.cluster.password())

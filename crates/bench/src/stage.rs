@@ -1,7 +1,7 @@
 //! A PostgreSQL that keeps every commit, and a released node over it.
 
 use crate::Fallible;
-use arvok_store::cluster::{Cluster, Durability, Tethered, spawn_tethered};
+use arvok_postgres::{Cluster, Durability, Tethered, spawn_tethered};
 use reqwest::Client;
 use serde_json::{Value, json};
 use std::{

@@ -133,7 +133,7 @@ impl From<StoreError> for ApiError {
                 tracing::error!("{e}");
                 Self::Internal
             }
-            StoreError::Database(_) | StoreError::Cluster(_) | StoreError::Restless(_) => {
+            StoreError::Database(_) | StoreError::BrokenOff(_) | StoreError::Restless(_) => {
                 tracing::error!("{e}");
                 Self::Unavailable
             }

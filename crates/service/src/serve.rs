@@ -13,10 +13,10 @@ use crate::{
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
 use arvok_connect::Http;
+use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
     DatabaseConnection, Purpose, StoreError, access,
     changes::{self, Listener, Reached},
-    cluster::{Cluster, Durability},
     days, schema,
 };
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
@@ -38,6 +38,9 @@ pub enum ServeError {
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// The private PostgreSQL.
+    #[error(transparent)]
+    Postgres(#[from] PostgresError),
     /// The client for outward calls.
     #[error(transparent)]
     Http(#[from] arvok_connect::CallError),
@@ -130,7 +133,7 @@ async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeErr
     let folder = config.data.join("postgres");
     let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full))
         .await
-        .map_err(|e| StoreError::Cluster(e.to_string()))??;
+        .map_err(|_| StoreError::BrokenOff("the start of PostgreSQL"))??;
     let url = cluster.create("arvok").await?;
     Ok((url, Some(cluster)))
 }

@@ -23,9 +23,9 @@ pub enum StoreError {
     /// Others changed what was needed again and again.
     #[error("{0} never keep still")]
     Restless(&'static str),
-    /// A private cluster cannot be run.
-    #[error("{0}")]
-    Cluster(String),
+    /// What was done beside did not come to its end.
+    #[error("{0} was broken off")]
+    BrokenOff(&'static str),
 }
 
 /// What an error says about another try.

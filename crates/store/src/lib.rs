@@ -1,7 +1,6 @@
 //! What Arvok remembers: PostgreSQL through SeaORM.
 //!
-//! [`cluster`] runs a private PostgreSQL where the operator names none, [`schema`] holds the
-//! migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
+//! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
 //! job, [`days`] the tables of alerts by day and how long they are kept, [`jobs`] hands jobs to
 //! nodes and keeps their progress, [`nodes`] what these tell of themselves, [`proposals`] decides
 //! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
@@ -9,7 +8,6 @@
 
 pub mod access;
 pub mod changes;
-pub mod cluster;
 pub mod days;
 pub mod definitions;
 pub mod entity;

@@ -3,12 +3,12 @@
 use super::Options;
 use crate::{client::Client, error::CliError};
 use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
+use arvok_postgres::{Cluster, Durability, Tethered, spawn_tethered};
 use arvok_service::secret_text;
 use arvok_standins::{
     chat::{self, RunningChat},
     yard::{self, RunningYard, YardOptions},
 };
-use arvok_store::cluster::{Cluster, Durability, Tethered, spawn_tethered};
 use reqwest::Method;
 use rust_embed::RustEmbed;
 use std::{

@@ -6,11 +6,8 @@
 //! `target/chaos/summary.json`.
 
 use crate::kit::{Peer, Records, Stage, block, spawn};
-use arvok_store::{
-    Purpose,
-    cluster::{Cluster, Durability, Restart},
-    days,
-};
+use arvok_postgres::{Cluster, Durability, Restart};
+use arvok_store::{Purpose, days};
 use chrono::{TimeDelta, Utc};
 use nix::sys::signal::Signal;
 use serde_json::{Value, json};

@@ -76,7 +76,7 @@ fn all(stage: &Stage, list: &str, query: &[(&str, &str)]) -> Vec<Value> {
     let (mut items, mut path) = (Vec::new(), first.clone());
     loop {
         let mut page = stage.get(&path);
-        items.extend(page["items"].as_array_mut().expect("a list").drain(..));
+        items.append(page["items"].as_array_mut().expect("a list"));
         match page["next"].as_str() {
             Some(next) => path = format!("{first}&after={next}"),
             None => return items,

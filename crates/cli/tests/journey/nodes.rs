@@ -2,7 +2,7 @@
 //! know before they decide.
 
 use crate::kit::{ARVOK, Stage, database, folder, until};
-use arvok_store::cluster::spawn_tethered;
+use arvok_postgres::spawn_tethered;
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::{
@@ -144,7 +144,7 @@ fn what_a_withdrawn_rule_remembers_is_ended_with_the_reason() {
     assert_eq!(stage.get("/api/v1/definitions/rule/leaves")["item"]["version"], 3);
 }
 
-fn start(data: &Path, database: Option<&str>) -> (arvok_store::cluster::Tethered, String) {
+fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::Tethered, String) {
     let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").to_string();
     let mut command = Command::new(ARVOK);
     command

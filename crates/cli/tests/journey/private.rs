@@ -1,7 +1,7 @@
 //! `arvok serve` with nothing but a folder: its own database, kept over a sudden death.
 
 use crate::kit::{ARVOK, Said, arvok, folder, until};
-use arvok_store::cluster::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, spawn_tethered};
 use std::{
     fs,
     net::TcpListener,

@@ -3,7 +3,7 @@
 //! what goes on for ever is started beside the rest.
 
 use crate::kit::{ARVOK, database, folder};
-use arvok_store::cluster::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, spawn_tethered};
 use std::{
     fs,
     net::TcpListener,

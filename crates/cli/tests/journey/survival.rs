@@ -247,7 +247,7 @@ fn a_backup_is_restored_and_goes_on() {
     told(&stage, "vm/before");
     stage.job_in(1, &["succeeded"]);
     let run = |program: &str, args: &[&str]| {
-        let bin = arvok_store::cluster::binaries().expect("the programs").join(program);
+        let bin = arvok_postgres::binaries().expect("the programs").join(program);
         let said = std::process::Command::new(bin).args(args).output().expect("runs");
         assert!(said.status.success(), "{}", String::from_utf8_lossy(&said.stderr));
     };

@@ -87,7 +87,7 @@ impl Published {
             })
         })
         .await
-        .map_err(|e| StoreError::Cluster(format!("compiling was broken off: {e}")))?;
+        .map_err(|_| StoreError::BrokenOff("compiling"))?;
         for faulty in &compiled.faulty {
             tracing::error!("a published definition cannot be compiled: {faulty}");
         }

@@ -1,7 +1,7 @@
 //! Chromium behind its driver: one driver for the whole run, one session for each test.
 
 use super::{Stage, block, folder, until};
-use arvok_store::cluster::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, spawn_tethered};
 use serde_json::{Value, json};
 use std::{
     fs,

@@ -14,7 +14,7 @@ pub use peer::Peer;
 pub use records::Records;
 pub use stage::{DEMO, Stage, answer};
 
-use arvok_store::cluster::{Cluster, Durability};
+use arvok_postgres::{Cluster, Durability};
 use std::{
     future::Future,
     path::PathBuf,

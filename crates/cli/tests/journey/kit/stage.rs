@@ -1,11 +1,11 @@
 //! A node with everything around it.
 
 use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
+use arvok_postgres::{Tethered, spawn_tethered};
 use arvok_standins::{
     chat::{self, RunningChat},
     yard::{self, RunningYard, YardOptions},
 };
-use arvok_store::cluster::{Tethered, spawn_tethered};
 use nix::{
     sys::signal::{Signal, kill},
     unistd::Pid,

@@ -3,8 +3,7 @@
 //! As root, all files are made and read as the user that PostgreSQL runs as, never as root: whatever
 //! stands in the folder, a link among it, then reaches no further than that user does.
 
-use super::failed;
-use crate::StoreError;
+use crate::{PostgresError, failed};
 use nix::unistd::{User, geteuid, setfsgid, setfsuid};
 use std::{
     fs::{self, DirBuilder, File, TryLockError},
@@ -33,7 +32,7 @@ pub(super) struct Home {
 
 impl Home {
     /// The folder, made where there is none, and held against other processes.
-    pub fn prepare(folder: &Path) -> Result<Self, StoreError> {
+    pub fn prepare(folder: &Path) -> Result<Self, PostgresError> {
         let user = if geteuid().is_root() { Some(postgres_user()?) } else { None };
         let within = |e: io::Error| failed(format!("{}: {e}", folder.display()));
         if let Some(above) = folder.parent() {
@@ -62,7 +61,7 @@ impl Home {
         as_user(self.user.as_ref(), work)
     }
 
-    pub fn write_password(&self, password: &str) -> Result<(), StoreError> {
+    pub fn write_password(&self, password: &str) -> Result<(), PostgresError> {
         let write = || {
             let _ = fs::remove_file(&self.password);
             private(&self.password, true)?.write_all(password.as_bytes())
@@ -95,7 +94,7 @@ impl Home {
     }
 }
 
-fn postgres_user() -> Result<User, StoreError> {
+fn postgres_user() -> Result<User, PostgresError> {
     User::from_name("postgres").ok().flatten().ok_or_else(|| {
         failed("there is no user `postgres`; PostgreSQL does not run as root (apt-get install postgresql)")
     })
@@ -175,7 +174,7 @@ fn as_user<T: Send>(user: Option<&User>, work: impl FnOnce() -> io::Result<T> + 
 }
 
 /// Waits for another process that uses the folder, and holds it then.
-fn hold(lock: &File, folder: &Path) -> Result<(), StoreError> {
+fn hold(lock: &File, folder: &Path) -> Result<(), PostgresError> {
     let until = Instant::now() + OTHER;
     loop {
         match lock.try_lock() {

@@ -9,10 +9,9 @@ mod tether;
 
 pub use tether::{Tethered, spawn_tethered};
 
-use crate::StoreError;
 use home::Home;
 use nix::sys::signal::Signal;
-use sea_orm::{ConnectionTrait, Database};
+use sea_orm::{ConnectionTrait, Database, DbErr};
 use std::{
     fs,
     path::{Path, PathBuf},
@@ -27,6 +26,17 @@ pub enum Durability {
     Full,
     /// Commits may be lost with the machine; for tests only.
     None,
+}
+
+/// Why a private PostgreSQL cannot be run or used.
+#[derive(Debug, thiserror::Error)]
+pub enum PostgresError {
+    /// The machine lacks something, or the folder is not ours.
+    #[error("{0}")]
+    Unusable(String),
+    /// It runs and refuses what is asked of it.
+    #[error("the private PostgreSQL: {0}")]
+    Database(#[from] DbErr),
 }
 
 /// A running private PostgreSQL; ends when dropped.
@@ -50,12 +60,12 @@ pub enum Restart {
     Immediate,
 }
 
-fn failed(what: impl Into<String>) -> StoreError {
-    StoreError::Cluster(what.into())
+fn failed(what: impl Into<String>) -> PostgresError {
+    PostgresError::Unusable(what.into())
 }
 
 /// The newest installed PostgreSQL's programs.
-pub fn binaries() -> Result<PathBuf, StoreError> {
+pub fn binaries() -> Result<PathBuf, PostgresError> {
     let mut found: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
         .into_iter()
         .flatten()
@@ -76,7 +86,7 @@ pub fn binaries() -> Result<PathBuf, StoreError> {
 impl Cluster {
     /// Starts the cluster in a folder, making it first where there is none. Goes on with what a
     /// killed process left behind.
-    pub fn start(folder: &Path, durability: Durability) -> Result<Self, StoreError> {
+    pub fn start(folder: &Path, durability: Durability) -> Result<Self, PostgresError> {
         let bin = binaries()?;
         let home = Home::prepare(folder)?;
         wait_for_former(&home)?;
@@ -114,7 +124,7 @@ impl Cluster {
     }
 
     /// Makes a database if there is none of that name.
-    pub async fn create(&self, database: &str) -> Result<String, StoreError> {
+    pub async fn create(&self, database: &str) -> Result<String, PostgresError> {
         let db = Database::connect(self.url("postgres")).await?;
         let made = db.execute_unprepared(&format!("CREATE DATABASE \"{database}\"")).await;
         db.close().await?;
@@ -125,7 +135,7 @@ impl Cluster {
     }
 
     /// Removes a database, whoever is connected to it.
-    pub async fn remove(&self, database: &str) -> Result<(), StoreError> {
+    pub async fn remove(&self, database: &str) -> Result<(), PostgresError> {
         let db = Database::connect(self.url("postgres")).await?;
         let gone = db.execute_unprepared(&format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)")).await;
         db.close().await?;
@@ -134,7 +144,7 @@ impl Cluster {
     }
 
     /// Stops it and starts it again on the same port.
-    pub fn restart(&mut self, how: Restart) -> Result<(), StoreError> {
+    pub fn restart(&mut self, how: Restart) -> Result<(), PostgresError> {
         self.server.end_with(match how {
             Restart::Fast => Signal::SIGINT,
             Restart::Immediate => Signal::SIGQUIT,
@@ -153,12 +163,12 @@ impl Cluster {
     }
 }
 
-fn free_port() -> Result<u16, StoreError> {
+fn free_port() -> Result<u16, PostgresError> {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").map_err(|e| failed(format!("no free port: {e}")))?;
     Ok(listener.local_addr().map_err(|e| failed(e.to_string()))?.port())
 }
 
-fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
+fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {
     let mut bytes = [0u8; 24];
     getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
     let password = hex::encode(bytes);
@@ -181,7 +191,7 @@ fn init(bin: &Path, home: &Home) -> Result<(), StoreError> {
     home.files(|| fs::rename(&home.unfinished, &home.data)).map_err(|e| failed(format!("{}: {e}", home.data.display())))
 }
 
-fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<Tethered, StoreError> {
+fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<Tethered, PostgresError> {
     let log = home.files(|| fs::File::create(&home.log)).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
     let mut command = home.command(&bin.join("postgres"));
     command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
@@ -214,7 +224,7 @@ fn ready(bin: &Path, home: &Home, server: &mut Tethered, port: u16) -> bool {
 }
 
 /// A killed process's PostgreSQL may still be shutting down in the same folder.
-fn wait_for_former(home: &Home) -> Result<(), StoreError> {
+fn wait_for_former(home: &Home) -> Result<(), PostgresError> {
     let until = Instant::now() + Duration::from_secs(60);
     while let Some(pid) = home.holder() {
         if Instant::now() > until {
