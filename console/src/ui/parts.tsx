@@ -91,7 +91,9 @@ export function JobTag({ state, effect }: Pick<JobItem, 'state'> & Partial<Pick<
 /** A time as a clock reading or an age, exact on hover and for screen readers. */
 export function Time({ at, age, until }: { at: string; age?: boolean; until?: string | null }) {
   const now = useNow();
-  const shown = age || until !== undefined ? between(at, until, now) : clock(at);
+  const fresh = age && now - Date.parse(at) < 1000;
+  const lasting = age || until !== undefined;
+  const shown = fresh ? 'under 1 s' : lasting ? between(at, until, now) : clock(at);
   return (
     <Tooltip.Root>
       <Tooltip.Trigger asChild>

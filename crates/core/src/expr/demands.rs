@@ -5,7 +5,7 @@
 //! built from these, and a rule whose demands contradict each other can be found out.
 
 use super::{
-    parse::{Binary, Node, Op},
+    node::{Binary, Node, Op},
     value::Const,
 };
 use crate::{Severity, glob::Glob};

@@ -2,7 +2,7 @@
 
 use super::{
     BUDGET, ExprError, functions,
-    parse::{Binary, Fold, Node, Op},
+    node::{Binary, Fold, Node, Op},
     times,
     value::{Entries, Scope, Val},
 };

@@ -4,7 +4,7 @@ use super::{
     Scope,
     demands::children,
     eval::eval,
-    parse::{Node, Op},
+    node::{Node, Op},
     value::{Const, Val},
 };
 

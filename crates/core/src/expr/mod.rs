@@ -16,10 +16,12 @@ mod demands;
 mod eval;
 mod explain;
 mod functions;
+mod node;
 mod parse;
 mod template;
 mod times;
 mod types;
+mod typing;
 mod value;
 
 pub use demands::{Demand, Path};
@@ -29,6 +31,7 @@ pub use template::{Template, TemplateError};
 pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
 
+use node::Node;
 use std::{cell::Cell, fmt};
 
 /// Most steps one evaluation may take; a step is one node visited or 64 bytes made.
@@ -53,7 +56,7 @@ pub struct Names<'a> {
 #[derive(Clone, Debug)]
 pub struct Expr {
     text: String,
-    node: parse::Node,
+    node: Node,
 }
 
 /// What is wrong with an expression, and where in its text.
@@ -124,7 +127,7 @@ impl Expr {
 
     /// Whether it can be true or false at all.
     pub fn may_be_condition(&self, names: Names<'_>) -> Result<(), ExprError> {
-        types::check_condition(&self.node, names)
+        typing::check_condition(&self.node, names)
     }
 
     /// The value within [`BUDGET`].

@@ -1,16 +1,6 @@
-//! What can be known of an expression before any alert has come: kinds of values, the fields of
-//! an alert and a tally, and what can never be compared.
-//!
-//! Payloads may hold anything ([`Type::Any`]), so only what is wrong for certain is complained
-//! about. Evaluation checks everything once more.
+//! What can be known of a value before any alert has come: its kind, and the fields of an alert and
+//! a tally. Payloads may hold anything ([`Type::Any`]).
 
-use super::{
-    ExprError, Names,
-    functions::{self, Takes},
-    parse::{Binary, Fold, Node, Op},
-    value::Const,
-};
-use crate::{Severity, text::nearest};
 use std::{
     collections::BTreeMap,
     sync::{Arc, LazyLock},
@@ -81,7 +71,7 @@ fn record<const N: usize>(fields: [(&str, Type); N]) -> Type {
 
 impl Type {
     /// What it is, for messages.
-    fn kind(&self) -> &'static str {
+    pub(super) fn kind(&self) -> &'static str {
         match self {
             Self::Any => "anything",
             Self::Bool => "true or false",
@@ -107,11 +97,11 @@ impl Type {
         }
     }
 
-    fn join(self, other: Self) -> Self {
+    pub(super) fn join(self, other: Self) -> Self {
         if self == other { self } else { Self::Any }
     }
 
-    fn may_equal(&self, other: &Self) -> bool {
+    pub(super) fn may_equal(&self, other: &Self) -> bool {
         use Type::{Any, Map, Record, Severity, Text};
         match (self, other) {
             (Any, _) | (_, Any) | (Severity, Text) | (Text, Severity) => true,
@@ -120,272 +110,4 @@ impl Type {
             _ => self == other,
         }
     }
-}
-
-/// Checks a whole expression.
-pub(super) fn check(node: &Node, names: Names<'_>) -> Result<Type, ExprError> {
-    Env { names, bound: Vec::new() }.node(node)
-}
-
-/// Checks that a whole expression can be true or false.
-pub(super) fn check_condition(node: &Node, names: Names<'_>) -> Result<(), ExprError> {
-    Env { names, bound: Vec::new() }.truth(node).map(|_| ())
-}
-
-struct Env<'a> {
-    names: Names<'a>,
-    bound: Vec<(&'a str, Type)>,
-}
-
-impl<'a> Env<'a> {
-    fn node(&mut self, node: &'a Node) -> Result<Type, ExprError> {
-        self.op(&node.op).map_err(|e| e.at(node.span))
-    }
-
-    fn op(&mut self, op: &'a Op) -> Result<Type, ExprError> {
-        Ok(match op {
-            Op::Const(c) => constant(c),
-            Op::Name(name) => self.name(name),
-            Op::Select(on, field) => select(&self.node(on)?, field)?,
-            Op::Has(on, field) => {
-                select(&self.node(on)?, field)?;
-                Type::Bool
-            }
-            Op::Index(on, at) => self.index(on, at)?,
-            Op::Not(a) => self.truth(a)?,
-            Op::Negate(a) => self.wanted(a, &[Type::Number])?,
-            Op::And(a, b) | Op::Or(a, b) => {
-                self.truth(a)?;
-                self.truth(b)?
-            }
-            Op::Choose(test, a, b) => {
-                self.truth(test)?;
-                self.node(a)?.join(self.node(b)?)
-            }
-            Op::Binary(op, a, b) => self.binary(*op, a, b)?,
-            Op::List(items) => {
-                let mut all = items.iter().map(|i| self.node(i)).collect::<Result<Vec<_>, _>>()?.into_iter();
-                let first = all.next().unwrap_or(Type::Any);
-                Type::List(Arc::new(all.fold(first, Type::join)))
-            }
-            Op::Map(entries) => {
-                let mut named = true;
-                for (key, value) in entries {
-                    named &= self.wanted(key, &[Type::Text, Type::Number, Type::Bool])? == Type::Text;
-                    self.node(value)?;
-                }
-                // Of what has other keys than names nothing is known.
-                if named { Type::Map(Arc::new(Type::Any)) } else { Type::Any }
-            }
-            Op::Call(name, args) => self.call(name, args)?,
-            Op::Glob(on, _) | Op::Matches(on, _) => {
-                self.wanted(on, &[Type::Text])?;
-                Type::Bool
-            }
-            Op::Fold(fold) => self.fold(fold)?,
-        })
-    }
-
-    fn name(&self, name: &str) -> Type {
-        if let Some((_, t)) = self.bound.iter().rev().find(|(n, _)| *n == name) {
-            return t.clone();
-        }
-        match (self.names.types.iter().find(|(n, _)| *n == name), name) {
-            (Some((_, t)), _) => t.clone(),
-            (None, "alert") => alert(),
-            (None, "tally") => tally(),
-            _ => Type::Any,
-        }
-    }
-
-    fn truth(&mut self, node: &'a Node) -> Result<Type, ExprError> {
-        match self.node(node)? {
-            Type::Bool | Type::Any => Ok(Type::Bool),
-            other => Err(ExprError::new(format!("is {}, not true or false", other.kind())).at(node.span)),
-        }
-    }
-
-    fn wanted(&mut self, node: &'a Node, wanted: &[Type]) -> Result<Type, ExprError> {
-        let found = self.node(node)?;
-        if found == Type::Any || wanted.contains(&found) {
-            return Ok(found);
-        }
-        let wanted: Vec<_> = wanted.iter().map(Type::kind).collect();
-        Err(ExprError::new(format!("is {}; {} was expected", found.kind(), wanted.join(" or "))).at(node.span))
-    }
-
-    /// Whether a value fits where a function takes it.
-    fn fitting(&mut self, node: &'a Node, takes: Takes) -> Result<(), ExprError> {
-        match (takes, takes.types()) {
-            (Takes::List, _) => match self.node(node)? {
-                Type::List(_) | Type::Any => Ok(()),
-                other => Err(ExprError::new(format!("is {}; a list was expected", other.kind())).at(node.span)),
-            },
-            (_, types) if types.is_empty() => self.node(node).map(|_| ()),
-            (_, types) => self.wanted(node, &types).map(|_| ()),
-        }
-    }
-
-    fn index(&mut self, on: &'a Node, at: &'a Node) -> Result<Type, ExprError> {
-        let (on, key) = (self.node(on)?, self.node(at)?);
-        if let (Op::Const(Const::Str(field)), Type::Record(_) | Type::Map(_)) = (&at.op, &on) {
-            return select(&on, field);
-        }
-        match (on, key) {
-            (Type::List(of), Type::Number | Type::Any) | (Type::Map(of), Type::Text | Type::Any) => Ok((*of).clone()),
-            (Type::Any | Type::Record(_), _) => Ok(Type::Any),
-            (on, key) => Err(ExprError::new(format!("cannot take {} as a key of {}", key.kind(), on.kind()))),
-        }
-    }
-
-    fn binary(&mut self, op: Binary, a: &'a Node, b: &'a Node) -> Result<Type, ExprError> {
-        let (x, y) = (self.node(a)?, self.node(b)?);
-        match op {
-            Binary::Equal | Binary::Differ => {
-                if !x.may_equal(&y) {
-                    return Err(ExprError::new(format!("{} is never equal to {}", x.kind(), y.kind())));
-                }
-                severity_words(&x, &y, a, b)?;
-                Ok(Type::Bool)
-            }
-            Binary::Less | Binary::LessEqual | Binary::Greater | Binary::GreaterEqual => {
-                let ordered =
-                    [Type::Number, Type::Text, Type::Bytes, Type::Severity, Type::Time, Type::Span, Type::Bool];
-                let one = |t: &Type| *t == Type::Any || ordered.contains(t);
-                let alike = x == y || x == Type::Any || y == Type::Any || (x == Type::Severity && y == Type::Text);
-                if !(one(&x) && one(&y) && alike) {
-                    return Err(ExprError::new(format!("cannot compare {} with {}", x.kind(), y.kind())));
-                }
-                severity_words(&x, &y, a, b)?;
-                Ok(Type::Bool)
-            }
-            Binary::In => match &y {
-                Type::List(of) if !x.may_equal(of) => {
-                    Err(ExprError::new(format!("{} is never in this list, which holds {}", x.kind(), of.kind())))
-                }
-                Type::Any | Type::List(_) | Type::Map(_) | Type::Record(_) => Ok(Type::Bool),
-                other => Err(ExprError::new(format!("cannot look for {} in {}", x.kind(), other.kind()))),
-            },
-            Binary::Add => add(&x, &y),
-            Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo => calculate(op, &x, &y),
-        }
-    }
-
-    fn call(&mut self, name: &'a str, args: &'a [Node]) -> Result<Type, ExprError> {
-        let Some(function) = functions::find(name) else {
-            // Those of the place: a name in, a text out.
-            args.iter().try_for_each(|arg| self.wanted(arg, &[Type::Text]).map(|_| ()))?;
-            return Ok(Type::Text);
-        };
-        for (arg, takes) in args.iter().zip(function.takes) {
-            self.fitting(arg, *takes)?;
-        }
-        Ok(function.gives.as_type())
-    }
-
-    fn fold(&mut self, fold: &'a Fold) -> Result<Type, ExprError> {
-        let range = self.node(&fold.range)?;
-        let (key, item) = match &range {
-            Type::List(of) => (Type::Number, (**of).clone()),
-            Type::Map(of) => (Type::Text, (**of).clone()),
-            Type::Record(_) => (Type::Text, Type::Any),
-            Type::Any => (Type::Any, Type::Any),
-            other => {
-                let wrong = format!("cannot go through {}; a list or a map was expected", other.kind());
-                return Err(ExprError::new(wrong).at(fold.range.span));
-            }
-        };
-        self.node(&fold.init)?;
-        let before = self.bound.len();
-        self.bound.push((&fold.accu, Type::Any));
-        match &fold.item2 {
-            Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), item)]),
-            None if matches!(range, Type::Map(_) | Type::Record(_)) => self.bound.push((&fold.item, key)),
-            None => self.bound.push((&fold.item, item)),
-        }
-        let all = [&fold.go_on, &fold.step].into_iter().try_for_each(|n| self.node(n).map(|_| ()));
-        self.bound.truncate(before + 1);
-        let result = all.and_then(|()| self.node(&fold.result));
-        self.bound.truncate(before);
-        result.map(|_| match &fold.init.op {
-            Op::Const(Const::Bool(_)) => Type::Bool,
-            Op::List(_) => Type::List(Arc::new(Type::Any)),
-            _ => Type::Any,
-        })
-    }
-}
-
-fn constant(c: &Const) -> Type {
-    match c {
-        Const::Null | Const::Type(_) => Type::Any,
-        Const::Bool(_) => Type::Bool,
-        Const::Int(_) | Const::UInt(_) | Const::Double(_) => Type::Number,
-        Const::Str(_) => Type::Text,
-        Const::Bytes(_) => Type::Bytes,
-        Const::Severity(_) => Type::Severity,
-    }
-}
-
-fn select(on: &Type, field: &str) -> Result<Type, ExprError> {
-    match on {
-        Type::Any => Ok(Type::Any),
-        Type::Map(of) => Ok((**of).clone()),
-        Type::Record(fields) => fields.get(field).cloned().ok_or_else(|| {
-            let known = fields.keys().map(String::as_str);
-            let hint = match nearest(field, known.clone()) {
-                Some(n) => format!("did you mean `{n}`?"),
-                None if fields.is_empty() => "there are none here".into(),
-                None => format!("known here: {}", known.collect::<Vec<_>>().join(", ")),
-            };
-            ExprError::new(format!("there is no field `{field}`; {hint}"))
-        }),
-        other => Err(ExprError::new(format!("there is no field `{field}` in {}", other.kind()))),
-    }
-}
-
-/// A severity is compared with a word that is one.
-fn severity_words(x: &Type, y: &Type, a: &Node, b: &Node) -> Result<(), ExprError> {
-    let word = match (x, y, &a.op, &b.op) {
-        (Type::Severity, Type::Text, _, Op::Const(Const::Str(word)))
-        | (Type::Text, Type::Severity, Op::Const(Const::Str(word)), _) => word,
-        _ => return Ok(()),
-    };
-    if Severity::parse(word).is_some() {
-        return Ok(());
-    }
-    let names = Severity::ALL.map(Severity::as_str);
-    let hint = match nearest(word, names) {
-        Some(n) => format!("did you mean `{n}`?"),
-        None => format!("the severities are {}", names.join(", ")),
-    };
-    Err(ExprError::new(format!("`{}` is not a severity; {hint}", crate::text::cut(word, 40))))
-}
-
-fn add(x: &Type, y: &Type) -> Result<Type, ExprError> {
-    use Type::{Any, List, Number, Severity, Span, Text, Time};
-    Ok(match (x, y) {
-        (Any, _) | (_, Any) => Any,
-        (Text, Text | Severity) | (Severity, Text) => Text,
-        (Time, Span) | (Span, Time) => Time,
-        (Span, Span) => Span,
-        (Type::Bytes, Type::Bytes) => Type::Bytes,
-        (Number, Number) => Number,
-        (List(a), List(b)) => List(Arc::new((**a).clone().join((**b).clone()))),
-        (x, y) => {
-            let hint = if *x == Text || *y == Text { "; put string( ) around what is no string" } else { "" };
-            return Err(ExprError::new(format!("cannot add {} and {}{hint}", x.kind(), y.kind())));
-        }
-    })
-}
-
-fn calculate(op: Binary, x: &Type, y: &Type) -> Result<Type, ExprError> {
-    use Type::{Any, Number, Span, Time};
-    Ok(match (x, y) {
-        (Any, _) | (_, Any) => Any,
-        (Number, Number) => Number,
-        (Time, Time) if op == Binary::Subtract => Span,
-        (Time, Span) if op == Binary::Subtract => Time,
-        (Span, Span) if op == Binary::Subtract => Span,
-        (x, y) => return Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
-    })
 }

@@ -8,6 +8,7 @@
 use super::{
     Rules, breathe, decide,
     memories::{Key, Memories, Unloaded, Wanted, columns, members_of},
+    undecided::{Due, Undecided},
 };
 use crate::{StoreError, error::Class, sql, sql::Script};
 use arvok_api::Change;
@@ -23,14 +24,6 @@ const AT_ONCE: usize = 200;
 const TRIES: u32 = 8;
 /// After how long something set aside is tried again, at first and at most.
 const ASIDE: (i64, i64) = (5, 3600);
-
-/// Something whose due time has come.
-#[derive(Clone, Debug)]
-pub(super) struct Due {
-    pub rule: String,
-    pub slot: Slot,
-    pub at: DateTime<Utc>,
-}
 
 /// What became of due times.
 #[derive(Clone, Debug, Default)]
@@ -250,7 +243,7 @@ async fn attempt(
         .filter(|d| memories.by_rule.get(&d.rule).and_then(|m| m.due(&d.slot)).is_some_and(|at| at <= now))
         .collect();
     let taken = due.len();
-    let mut batch = decide::Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
+    let mut batch = Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     outcome.alarms = super::alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;

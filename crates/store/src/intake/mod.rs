@@ -14,6 +14,7 @@ mod due;
 mod memories;
 mod outcome;
 mod preview;
+mod undecided;
 
 pub use due::{DueDone, SetAside, Slots, set_aside_now, settle_due};
 pub use preview::preview;
@@ -31,13 +32,13 @@ use arvok_core::{
     rule::{Placed, Rule},
 };
 use chrono::{DateTime, Timelike, Utc};
-use decide::Fresh;
 use memories::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::{
     collections::{BTreeMap, BTreeSet},
     time::Duration,
 };
+use undecided::{Fresh, Undecided};
 
 /// Most tries of one batch.
 const TRIES: u32 = 8;
@@ -235,7 +236,7 @@ async fn attempt(
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Attempt::Unloaded(unloaded)),
     };
-    let batch = decide::Undecided { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
+    let batch = Undecided { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     let earlier = alarms::of_alerts(&tx, outcome.earlier.keys()).await?;
     outcome.alarms.extend(earlier);

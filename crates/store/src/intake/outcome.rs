@@ -1,8 +1,8 @@
 //! What a batch came to: verdicts, jobs, proposals and memories, written at the end.
 
 use super::{
-    decide::{Fresh, Undecided},
     memories::Memories,
+    undecided::{Fresh, Undecided},
 };
 use crate::{StoreError, days, sql::Script};
 use arvok_core::{
