@@ -67,7 +67,7 @@ pub struct NewToken {
 /// A token, shown this once.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct TokenMade {
-    /// Its name.
+    /// What people call it; unique.
     pub name: String,
     /// What it allows.
     pub role: Role,
@@ -78,7 +78,7 @@ pub struct TokenMade {
 /// A token, without itself.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TokenItem {
-    /// Its name.
+    /// What people call it; unique.
     pub name: String,
     /// What it allows.
     pub role: Role,

@@ -43,7 +43,7 @@ pub struct AlertItem {
 /// A rule's decision, in short.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct VerdictMark {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// The verdict.
     #[schema(schema_with = crate::words::verdict)]
@@ -67,7 +67,7 @@ pub struct AlertDetail {
 /// A rule's decision.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct VerdictItem {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// Its version at the time.
     pub rule_version: i32,

@@ -37,7 +37,7 @@ pub struct PublishRequest {
 pub struct DefinitionName {
     /// `source`, `rule`, `runbook`, `connector`, `connection`.
     pub kind: String,
-    /// Its name.
+    /// Its name, as in `kind/name`.
     pub name: String,
 }
 
@@ -60,7 +60,7 @@ pub struct Plan {
 pub struct PlannedChange {
     /// `source`, `rule`, `runbook`, `connector`, `connection`.
     pub kind: String,
-    /// Its name.
+    /// Its name, as in `kind/name`.
     pub name: String,
     /// What happens.
     pub change: ChangeKind,
@@ -89,7 +89,7 @@ pub enum ChangeKind {
 /// A published definition, in short.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DefinitionItem {
-    /// Its name.
+    /// Its name, as in `kind/name`.
     pub name: String,
     /// One line for people.
     pub summary: Option<String>,
@@ -164,7 +164,7 @@ pub struct SecretValue {
 /// A secret, by name only.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SecretItem {
-    /// Its name.
+    /// Its name, as in `secret('name')`.
     pub name: String,
     /// When it was set.
     pub changed_at: DateTime<Utc>,

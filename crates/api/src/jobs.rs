@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 pub struct JobItem {
     /// The handle.
     pub id: i64,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// Its version at the time.
     pub runbook_version: i32,
@@ -80,7 +80,7 @@ pub struct JobDetail {
 /// A step of a steps.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct JobStep {
-    /// Its name.
+    /// Its `id` in the runbook.
     pub id: String,
     /// `call` or `require`.
     pub kind: String,

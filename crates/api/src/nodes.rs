@@ -66,11 +66,11 @@ pub struct Backlog {
 /// A due time that could not be handled.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AsideItem {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// The key of what it remembers.
     pub key: String,
-    /// Why.
+    /// Why it cannot be handled, as the last try found it.
     pub reason: String,
     /// How often it was tried.
     pub tries: i32,

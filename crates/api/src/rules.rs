@@ -33,7 +33,7 @@ pub struct VersionItem {
 pub struct VerdictLine {
     /// The alert's handle.
     pub alert: i64,
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// Its version at the time.
     pub rule_version: i32,
@@ -77,7 +77,7 @@ pub struct ProposalItem {
     pub rule: String,
     /// Its version at the time.
     pub rule_version: i32,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// Its version at the time.
     pub runbook_version: i32,
@@ -139,7 +139,7 @@ pub struct WhyRequest {
 /// Why a rule matches an alert or not, and what it decided.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Why {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// Its version; absent for a document that was not published.
     pub version: Option<i32>,
@@ -196,7 +196,7 @@ pub struct VerdictGuess {
     /// The verdict.
     #[schema(schema_with = crate::words::verdict)]
     pub verdict: Verdict,
-    /// Why.
+    /// What of the rule led to the verdict, in a sentence.
     pub reason: String,
     /// The job or proposal.
     pub job: Option<i64>,
@@ -205,7 +205,7 @@ pub struct VerdictGuess {
 /// A dispatch that would be made.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DispatchGuess {
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// Whether its `when` holds.
     pub applies: bool,
@@ -276,7 +276,7 @@ pub enum RehearsalLine {
 /// What a rehearsal came to.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RehearsalResult {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// From when.
     pub from: DateTime<Utc>,
@@ -337,14 +337,14 @@ pub struct RehearsalVerdict {
     pub at: DateTime<Utc>,
     /// When the alert came.
     pub came: DateTime<Utc>,
-    /// The alert.
+    /// The alert's number.
     pub alert: i64,
     /// The tally, counted from zero.
     pub tally: Option<u32>,
     /// The verdict.
     #[schema(schema_with = crate::words::verdict)]
     pub verdict: Verdict,
-    /// Why.
+    /// What of the rule led to the verdict, in a sentence.
     pub reason: String,
     /// The dispatch it set off or joined.
     pub job: Option<i64>,
@@ -353,7 +353,7 @@ pub struct RehearsalVerdict {
 /// A dispatch of a rehearsal.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RehearsalDispatch {
-    /// When.
+    /// When it would have been dispatched, in the time of the alerts.
     pub at: DateTime<Utc>,
     /// Counted from one.
     pub job: i64,
@@ -361,14 +361,14 @@ pub struct RehearsalDispatch {
     pub tallies: Vec<u32>,
     /// The alerts that set it off.
     pub alerts: Vec<i64>,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// What it would be given.
     #[schema(value_type = Value)]
     pub inputs: Value,
     /// What is wrong with the inputs.
     pub wrong: Option<String>,
-    /// Why.
+    /// What of the rule led to it, in a sentence.
     pub reason: String,
 }
 
@@ -397,7 +397,7 @@ pub struct Draft {
 /// A function of expressions.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct FunctionItem {
-    /// Its name.
+    /// Its name, as it is called.
     pub name: String,
     /// How it is written.
     pub form: String,

@@ -129,7 +129,7 @@ impl dyn Others + '_ {
 pub struct Missing {
     /// What it would be.
     pub what: &'static str,
-    /// Its name.
+    /// The name that was asked for.
     pub name: String,
     /// One that is there and has nearly this name.
     pub near: Option<String>,

@@ -110,7 +110,7 @@ pub enum ConfigError {
     /// A variable has an unusable value.
     #[error("the environment variable {name}: {wrong}")]
     Variable {
-        /// Its name.
+        /// The variable, such as `ARVOK_DATABASE`.
         name: String,
         /// What is wrong.
         wrong: String,

@@ -45,7 +45,7 @@ pub(crate) enum NotTaken {
     Strange {
         /// The number under which it was kept.
         id: i64,
-        /// Why.
+        /// What of it cannot be recorded.
         reason: String,
     },
 }

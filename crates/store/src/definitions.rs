@@ -22,7 +22,7 @@ use sea_orm::{
 pub struct Newest {
     /// Its kind.
     pub kind: String,
-    /// Its name.
+    /// Its name, unique within its kind.
     pub name: String,
     /// The newest version.
     pub version: i32,
@@ -87,7 +87,7 @@ pub async fn versions(db: &DatabaseConnection, kind: &str, name: &str) -> Result
 pub struct NewVersion {
     /// Its kind.
     pub kind: String,
-    /// Its name.
+    /// Its name, unique within its kind.
     pub name: String,
     /// One more than the newest.
     pub version: i32,
@@ -100,7 +100,7 @@ pub struct NewVersion {
 /// Something that a rule waits for from its publication on.
 #[derive(Clone, Debug)]
 pub struct Awaited {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// The tally's key.
     pub key: String,

@@ -21,7 +21,7 @@ use sea_orm::{
 pub struct Decided<'a> {
     /// The token's name.
     pub by: &'a str,
-    /// When.
+    /// When it was decided.
     pub at: DateTime<Utc>,
     /// The reason, if one was given.
     pub note: Option<&'a str>,

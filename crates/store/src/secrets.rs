@@ -11,7 +11,7 @@ use sea_orm::{DatabaseConnection, EntityTrait, QueryOrder, Set, sea_query::OnCon
 /// A sealed secret.
 #[derive(Clone, Debug)]
 pub struct Sealed {
-    /// Its name.
+    /// Its name, as in `secret('name')`.
     pub name: String,
     /// The sealed value.
     pub sealed: Vec<u8>,

@@ -864,11 +864,11 @@ export interface components {
         };
         /** @description A due time that could not be handled. */
         AsideItem: {
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /** @description The key of what it remembers. */
             key: string;
-            /** @description Why. */
+            /** @description Why it cannot be handled, as the last try found it. */
             reason: string;
             /**
              * Format: int32
@@ -987,7 +987,7 @@ export interface components {
         };
         /** @description A published definition, in short. */
         DefinitionItem: {
-            /** @description Its name. */
+            /** @description Its name, as in `kind/name`. */
             name: string;
             /** @description One line for people. */
             summary?: string | null;
@@ -1014,12 +1014,12 @@ export interface components {
         DefinitionName: {
             /** @description `source`, `rule`, `runbook`, `connector`, `connection`. */
             kind: string;
-            /** @description Its name. */
+            /** @description Its name, as in `kind/name`. */
             name: string;
         };
         /** @description A dispatch that would be made. */
         DispatchGuess: {
-            /** @description The runbook. */
+            /** @description The runbook's name. */
             runbook: string;
             /** @description Whether its `when` holds. */
             applies: boolean;
@@ -1063,7 +1063,7 @@ export interface components {
         };
         /** @description A function of expressions. */
         FunctionItem: {
-            /** @description Its name. */
+            /** @description Its name, as it is called. */
             name: string;
             /** @description How it is written. */
             form: string;
@@ -1093,7 +1093,7 @@ export interface components {
              * @description The handle.
              */
             id: number;
-            /** @description The runbook. */
+            /** @description The runbook's name. */
             runbook: string;
             /**
              * Format: int32
@@ -1157,7 +1157,7 @@ export interface components {
         };
         /** @description A step of a steps. */
         JobStep: {
-            /** @description Its name. */
+            /** @description Its `id` in the runbook. */
             id: string;
             /** @description `call` or `require`. */
             kind: string;
@@ -1466,7 +1466,7 @@ export interface components {
         Page_DefinitionItem: {
             /** @description The items, newest first. */
             items: {
-                /** @description Its name. */
+                /** @description Its name, as in `kind/name`. */
                 name: string;
                 /** @description One line for people. */
                 summary?: string | null;
@@ -1506,7 +1506,7 @@ export interface components {
                  * @description The handle.
                  */
                 id: number;
-                /** @description The runbook. */
+                /** @description The runbook's name. */
                 runbook: string;
                 /**
                  * Format: int32
@@ -1592,7 +1592,7 @@ export interface components {
                  * @description Its version at the time.
                  */
                 rule_version: number;
-                /** @description The runbook. */
+                /** @description The runbook's name. */
                 runbook: string;
                 /**
                  * Format: int32
@@ -1680,7 +1680,7 @@ export interface components {
                  * @description The alert's handle.
                  */
                 alert: number;
-                /** @description The rule. */
+                /** @description The rule's name. */
                 rule: string;
                 /**
                  * Format: int32
@@ -1778,7 +1778,7 @@ export interface components {
         PlannedChange: {
             /** @description `source`, `rule`, `runbook`, `connector`, `connection`. */
             kind: string;
-            /** @description Its name. */
+            /** @description Its name, as in `kind/name`. */
             name: string;
             /** @description What happens. */
             change: components["schemas"]["ChangeKind"];
@@ -1829,7 +1829,7 @@ export interface components {
              * @description Its version at the time.
              */
             rule_version: number;
-            /** @description The runbook. */
+            /** @description The runbook's name. */
             runbook: string;
             /**
              * Format: int32
@@ -1900,7 +1900,7 @@ export interface components {
         RehearsalDispatch: {
             /**
              * Format: date-time
-             * @description When.
+             * @description When it would have been dispatched, in the time of the alerts.
              */
             at: string;
             /**
@@ -1912,13 +1912,13 @@ export interface components {
             tallies: number[];
             /** @description The alerts that set it off. */
             alerts: number[];
-            /** @description The runbook. */
+            /** @description The runbook's name. */
             runbook: string;
             /** @description What it would be given. */
             inputs: unknown;
             /** @description What is wrong with the inputs. */
             wrong?: string | null;
-            /** @description Why. */
+            /** @description What of the rule led to it, in a sentence. */
             reason: string;
         };
         /** @description One line of a rehearsal's answer: progress, and at the end what it came to or what is wrong. */
@@ -2005,7 +2005,7 @@ export interface components {
         };
         /** @description What a rehearsal came to. */
         RehearsalResult: {
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /**
              * Format: date-time
@@ -2050,7 +2050,7 @@ export interface components {
             came: string;
             /**
              * Format: int64
-             * @description The alert.
+             * @description The alert's number.
              */
             alert: number;
             /**
@@ -2060,7 +2060,7 @@ export interface components {
             tally?: number | null;
             /** @enum {string} */
             verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
-            /** @description Why. */
+            /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
              * Format: int64
@@ -2117,7 +2117,7 @@ export interface components {
         };
         /** @description A secret, by name only. */
         SecretItem: {
-            /** @description Its name. */
+            /** @description Its name, as in `secret('name')`. */
             name: string;
             /**
              * Format: date-time
@@ -2312,7 +2312,7 @@ export interface components {
         };
         /** @description A token, without itself. */
         TokenItem: {
-            /** @description Its name. */
+            /** @description What people call it; unique. */
             name: string;
             /** @description What it allows. */
             role: components["schemas"]["Role"];
@@ -2324,7 +2324,7 @@ export interface components {
         };
         /** @description A token, shown this once. */
         TokenMade: {
-            /** @description Its name. */
+            /** @description What people call it; unique. */
             name: string;
             /** @description What it allows. */
             role: components["schemas"]["Role"];
@@ -2394,7 +2394,7 @@ export interface components {
             given: boolean;
             /** @enum {string} */
             verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
-            /** @description Why. */
+            /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
              * Format: int64
@@ -2404,7 +2404,7 @@ export interface components {
         };
         /** @description A rule's decision. */
         VerdictItem: {
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /**
              * Format: int32
@@ -2440,7 +2440,7 @@ export interface components {
              * @description The alert's handle.
              */
             alert: number;
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /**
              * Format: int32
@@ -2488,7 +2488,7 @@ export interface components {
         };
         /** @description A rule's decision, in short. */
         VerdictMark: {
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /** @enum {string} */
             verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
@@ -2575,7 +2575,7 @@ export interface components {
         };
         /** @description Why a rule matches an alert or not, and what it decided. */
         Why: {
-            /** @description The rule. */
+            /** @description The rule's name. */
             rule: string;
             /**
              * Format: int32

@@ -99,15 +99,11 @@ export function Lanes({ result }: { result: RehearsalResult }) {
         {marks(from, to).map((m) => (
           <g key={m.at}>
             <line x1={x(m.at)} x2={x(m.at)} y1={TOP - 6} y2={height - 6} stroke="var(--line)" />
-            <text
-              x={x(m.at) + (x(m.at) > width - 64 ? -3 : 3)}
-              textAnchor={x(m.at) > width - 64 ? 'end' : 'start'}
-              y={TOP - 12}
-              fontSize="12"
-              fill="var(--ink-3)"
-            >
-              {m.label}
-            </text>
+            {x(m.at) < width - 64 && (
+              <text x={x(m.at) + 3} y={TOP - 12} fontSize="12" fill="var(--ink-3)">
+                {m.label}
+              </text>
+            )}
           </g>
         ))}
         {shown.map((key, i) => {

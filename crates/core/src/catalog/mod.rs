@@ -76,7 +76,7 @@ pub fn check_document(document: &Document) -> Result<(Kind, AnyDefinition), Vec<
 /// A definition with its text and version.
 #[derive(Clone, Debug)]
 pub struct Entry {
-    /// Its name.
+    /// Its name, unique within its kind.
     pub name: String,
     /// Counts from one with every change.
     pub version: i32,

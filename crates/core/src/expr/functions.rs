@@ -118,7 +118,7 @@ impl Gives {
 /// One function.
 #[derive(Debug)]
 pub struct Function {
-    /// Its name.
+    /// Its name, as it is called.
     pub name: &'static str,
     /// What it takes, the value before the dot first.
     pub takes: &'static [Takes],

@@ -84,7 +84,7 @@ pub enum Effect {
         index: usize,
         /// Which try, from one.
         attempt: u32,
-        /// How.
+        /// How it ended.
         result: StepResult,
     },
     /// Call an operation; answer with `Returned` or `Broke`.
@@ -104,7 +104,7 @@ pub enum Effect {
     LookAtAlarm,
     /// Let go until then, or until the alarm changes.
     Wait {
-        /// When.
+        /// When it goes on.
         until: DateTime<Utc>,
     },
     /// The state is final, or unsure.

@@ -123,7 +123,7 @@ pub enum Phase {
     UnderWay,
     /// Waiting to try again.
     Again {
-        /// When.
+        /// When it is tried again.
         at: DateTime<Utc>,
     },
     /// The steps are done; the effect is awaited.

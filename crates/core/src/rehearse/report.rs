@@ -69,13 +69,13 @@ pub struct RehearsedVerdict {
     pub at: DateTime<Utc>,
     /// When the alert came.
     pub came: DateTime<Utc>,
-    /// The alert.
+    /// The alert's number.
     pub alert: i64,
     /// The tally; none past the first 500.
     pub tally: Option<u32>,
     /// The verdict.
     pub verdict: Verdict,
-    /// Why.
+    /// What of the rule led to it, in a sentence.
     pub reason: String,
     /// The dispatch it set off or joined, counted from one.
     pub job: Option<i64>,
@@ -84,7 +84,7 @@ pub struct RehearsedVerdict {
 /// A dispatch.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RehearsedDispatch {
-    /// When.
+    /// When it would have been dispatched, in the time of the alerts.
     pub at: DateTime<Utc>,
     /// Counted from one.
     pub job: i64,
@@ -92,13 +92,13 @@ pub struct RehearsedDispatch {
     pub tallies: Vec<u32>,
     /// The alerts that set it off.
     pub alerts: Vec<i64>,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// What it would be given.
     pub inputs: Map<String, Value>,
     /// Why the inputs could not be made.
     pub wrong: Option<String>,
-    /// Why.
+    /// What of the rule led to it, in a sentence.
     pub reason: String,
 }
 

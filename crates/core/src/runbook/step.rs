@@ -84,7 +84,7 @@ impl Retry {
 /// A checked step.
 #[derive(Clone, Debug)]
 pub struct Step {
-    /// Its name.
+    /// Its name, unique within the runbook.
     pub id: String,
     /// One line for people.
     pub summary: Option<String>,

@@ -111,11 +111,11 @@ impl Standing {
 pub enum Effect {
     /// The verdict of an alert, the first or one that replaces it.
     Verdict {
-        /// The alert.
+        /// The alert's number.
         alert: i64,
         /// The decision.
         verdict: Verdict,
-        /// Why.
+        /// What of the rule led to it.
         reason: Reason,
         /// The job or proposal that it set off or joined.
         job: Option<i64>,
@@ -128,14 +128,14 @@ pub enum Effect {
     Withdraw {
         /// Its number.
         proposal: i64,
-        /// Why.
+        /// Why it is no longer wanted.
         reason: &'static str,
     },
     /// Something is due then.
     Wake {
-        /// What.
+        /// The tally or the pool.
         slot: Slot,
-        /// When.
+        /// When it is to be looked at.
         at: DateTime<Utc>,
     },
 }
@@ -157,7 +157,7 @@ pub struct Fire {
     pub since: DateTime<Utc>,
     /// Dispatches of this episode before.
     pub before: u32,
-    /// Why.
+    /// What of the rule led to it.
     pub reason: Reason,
 }
 

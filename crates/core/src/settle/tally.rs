@@ -154,7 +154,7 @@ pub struct Held {
 /// A dispatch, or, for a rule that only watches, the moment that would have been one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fired {
-    /// When.
+    /// When it was dispatched.
     pub at: DateTime<Utc>,
     /// The job or proposal; the first of several; absent when the rule only watched.
     pub job: Option<i64>,

@@ -19,8 +19,10 @@ pub(super) struct AlarmQuery {
     /// With this text in summary, resource or kind.
     text: Option<String>,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 

@@ -34,12 +34,16 @@ pub(super) struct AlertQuery {
     /// With this text in summary, resource or kind.
     text: Option<String>,
     /// Received since (RFC 3339).
+    #[serde(default, deserialize_with = "super::query::time")]
     since: Option<DateTime<Utc>>,
     /// Received before (RFC 3339).
+    #[serde(default, deserialize_with = "super::query::time")]
     until: Option<DateTime<Utc>>,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 
@@ -48,8 +52,10 @@ pub(super) struct AlertQuery {
 #[serde(deny_unknown_fields)]
 pub(super) struct TimelineQuery {
     /// From when (RFC 3339). Left out: an hour ago.
+    #[serde(default, deserialize_with = "super::query::time")]
     since: Option<DateTime<Utc>>,
     /// Until when (RFC 3339). Left out: now.
+    #[serde(default, deserialize_with = "super::query::time")]
     until: Option<DateTime<Utc>>,
 }
 
@@ -150,8 +156,10 @@ pub(super) struct UnreadableQuery {
     /// Of this source.
     source: String,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 

@@ -33,12 +33,16 @@ pub(super) struct JobQuery {
     /// On this target.
     target: Option<String>,
     /// For this alarm.
+    #[serde(default, deserialize_with = "super::query::number")]
     alarm: Option<i64>,
     /// Dispatched since (RFC 3339).
+    #[serde(default, deserialize_with = "super::query::time")]
     since: Option<DateTime<Utc>>,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 

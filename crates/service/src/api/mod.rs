@@ -13,6 +13,7 @@ mod jobs;
 mod nodes;
 mod openapi;
 mod proposals;
+mod query;
 mod rehearsal;
 mod rules;
 mod storage;

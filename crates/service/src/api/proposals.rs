@@ -23,8 +23,10 @@ pub(super) struct ProposalQuery {
     /// Of this rule.
     rule: Option<String>,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 

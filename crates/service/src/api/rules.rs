@@ -109,10 +109,13 @@ pub(super) struct VerdictQuery {
     /// Of this tally.
     tally: Option<String>,
     /// About alerts received since (RFC 3339).
+    #[serde(default, deserialize_with = "super::query::time")]
     since: Option<DateTime<Utc>>,
     /// The `next` of the page before.
+    #[serde(default, deserialize_with = "super::query::number")]
     after: Option<i64>,
     /// At most 500.
+    #[serde(default, deserialize_with = "super::query::number")]
     limit: Option<u64>,
 }
 

@@ -9,7 +9,7 @@ pub struct Model {
     /// `source`, `rule`, ...
     #[sea_orm(primary_key, auto_increment = false)]
     pub kind: String,
-    /// Its name.
+    /// Its name, unique within its kind.
     #[sea_orm(primary_key, auto_increment = false)]
     pub name: String,
     /// From one.
@@ -20,7 +20,7 @@ pub struct Model {
     /// The document.
     #[sea_orm(column_type = "Text")]
     pub text: String,
-    /// When.
+    /// When this version was published.
     pub published_at: DateTimeUtc,
     /// By whom.
     pub published_by: String,

@@ -9,7 +9,7 @@ pub struct Model {
     /// Its number.
     #[sea_orm(primary_key, auto_increment = false)]
     pub id: i64,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// The version it was dispatched with.
     pub runbook_version: i32,

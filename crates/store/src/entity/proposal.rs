@@ -9,11 +9,11 @@ pub struct Model {
     /// Its number, and the job's once it is launched.
     #[sea_orm(primary_key, auto_increment = false)]
     pub id: i64,
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// Its version.
     pub rule_version: i32,
-    /// The runbook.
+    /// The runbook's name.
     pub runbook: String,
     /// Its version.
     pub runbook_version: i32,

@@ -6,7 +6,7 @@ use sea_orm::entity::prelude::*;
 #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
 #[sea_orm(table_name = "secret")]
 pub struct Model {
-    /// Its name.
+    /// Its name, as in `secret('name')`.
     #[sea_orm(primary_key, auto_increment = false)]
     pub name: String,
     /// The sealed value.

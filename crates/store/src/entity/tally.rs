@@ -6,7 +6,7 @@ use sea_orm::entity::prelude::*;
 #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
 #[sea_orm(table_name = "tally")]
 pub struct Model {
-    /// The rule.
+    /// The rule's name.
     #[sea_orm(primary_key, auto_increment = false)]
     pub rule: String,
     /// The fold key.

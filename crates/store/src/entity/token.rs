@@ -9,7 +9,7 @@ pub struct Model {
     /// Its number.
     #[sea_orm(primary_key)]
     pub id: i64,
-    /// Its name.
+    /// What people call it; unique.
     pub name: String,
     /// What it allows.
     pub role: String,

@@ -11,7 +11,7 @@ pub struct Model {
     pub id: i64,
     /// Who sent it.
     pub source: String,
-    /// When.
+    /// When it came, by our clock.
     pub received: DateTimeUtc,
     /// What is wrong.
     #[sea_orm(column_type = "Text")]

@@ -314,11 +314,11 @@ async fn set_aside(
 /// Something that is set aside.
 #[derive(Clone, Debug, FromQueryResult)]
 pub struct SetAside {
-    /// The rule.
+    /// The rule's name.
     pub rule: String,
     /// The key of the tally or pool.
     pub key: String,
-    /// Why.
+    /// Why it could not be handled the last time.
     pub reason: String,
     /// How often it was tried.
     pub tries: i32,

@@ -59,7 +59,7 @@ pub struct Parcel {
 /// A payload, or an item of one, that cannot be read.
 #[derive(Clone, Debug)]
 pub struct Strange {
-    /// Why.
+    /// What of it could not be read.
     pub reason: String,
     /// What it is; cut, if it is long.
     pub payload: String,
