@@ -52,7 +52,7 @@ pub struct ClaimedJob {
 }
 
 #[derive(FromQueryResult)]
-struct HeldRow {
+struct ClaimedRow {
     id: i64,
     claim: i64,
     runbook: String,
@@ -66,7 +66,7 @@ struct HeldRow {
     fresh: bool,
 }
 
-const HELD: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at,
+const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at,
     progress::text AS progress, lapses = 0 AND progress ->> 'started' IS NULL AS fresh";
 
 fn claiming() -> String {
@@ -83,7 +83,7 @@ fn claiming() -> String {
                     AND (claim IS NULL OR claim <> ALL($3)))
             ORDER BY state = 'queued', urgency DESC, deadline, id
             LIMIT 1 FOR UPDATE SKIP LOCKED)
-        RETURNING {HELD}"
+        RETURNING {CLAIMED}"
     )
 }
 
@@ -132,7 +132,7 @@ pub async fn claim(
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let values = vec![node.into(), LEASE_SECONDS.into(), alive.into()];
     let tx = db.begin().await?;
-    let row = match sql::typed::<HeldRow>(&tx, &claiming(), values).await {
+    let row = match sql::typed::<ClaimedRow>(&tx, &claiming(), values).await {
         Ok(rows) => rows.into_iter().next(),
         // Another node took a job on the same target at the same moment; its turn comes.
         Err(e) if e.is_passing() => None,
@@ -151,7 +151,7 @@ pub async fn claim(
     Ok(Some((held, None)))
 }
 
-fn held(row: HeldRow) -> Result<ClaimedJob, StoreError> {
+fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
     Ok(ClaimedJob {
         progress: serde_json::from_str(&row.progress)?,
         id: row.id,
@@ -438,8 +438,8 @@ pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: i64) -> Resul
     let sql = format!(
         "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'),
             lease_until = now() + make_interval(secs => $2)
-        WHERE id = $3 AND state = 'unsure' RETURNING {HELD}"
+        WHERE id = $3 AND state = 'unsure' RETURNING {CLAIMED}"
     );
-    let rows: Vec<HeldRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.into()]).await?;
+    let rows: Vec<ClaimedRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.into()]).await?;
     rows.into_iter().next().map(held).transpose()
 }
