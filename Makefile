@@ -5,7 +5,7 @@ CONSOLE = console/dist/index.html
 # Always the whole workspace: one set of features, so that no dependency is built twice.
 BUILD = $(CARGO) build --workspace --bins
 
-.PHONY: build demo test bench chaos fuzz-api check setup console reference screenshots clean
+.PHONY: build demo test bench chaos fuzz-api mutants check setup console reference screenshots clean
 
 build: setup $(CONSOLE)
 	$(BUILD) --release
@@ -40,12 +40,21 @@ fuzz-api: setup $(CONSOLE)
 	$(BUILD)
 	tools/fuzz-api
 
+# Changes the heart in small ways and sees whether a test notices: all of it, or a sample, make mutants SAMPLE=0/4.
+SAMPLE ?= 0/1
+mutants: setup
+	@command -v cargo-mutants >/dev/null || $(CARGO) install --quiet --locked cargo-mutants
+	$(CARGO) mutants --package arvok-core --file 'crates/core/src/settle/**' --file 'crates/core/src/job/**' \
+		--file 'crates/core/src/matcher/**' --file 'crates/core/src/alarm/**' \
+		--shard $(SAMPLE) --sharding round-robin --baseline skip --timeout 45 --output target -- --lib
+
 setup:
 	@tools/setup
 
 console: $(CONSOLE)
 
-$(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+$(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts console/vite.cases.ts \
+		$(shell find console/src console/public console/tests -type f)
 	@test -d console/node_modules || tools/setup
 	cd console && $(NPM) run --silent build
 

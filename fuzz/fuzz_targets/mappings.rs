@@ -4,7 +4,7 @@
 
 use arvok_core::{
     document::parse_file,
-    read::{Payload, Source},
+    source::{Payload, Source},
 };
 use libfuzzer_sys::fuzz_target;
 use serde_json::{Value, json};
@@ -20,7 +20,7 @@ fuzz_target!(|text: &str| {
     let Some(source) = documents.first().and_then(|d| Source::check(d).ok()) else { return };
     let payload = Payload {
         body: &body,
-        headers: &json!({ "user-agent": "fuzz" }),
+        beside: &[("headers", &json!({ "user-agent": "fuzz" }))],
         received: chrono::DateTime::from_timestamp(1_790_000_000, 0).expect("a time"),
         fallback_id: "1",
         normal: false,

@@ -18,6 +18,10 @@ export type DefinitionDetail = Schema['DefinitionDetail'];
 export type Watch = Schema['Watch'];
 export type Narrowing = Schema['Narrowing'];
 export type Who = Schema['Who'];
+export type Timeline = Schema['Timeline'];
+export type TimelineMark = Schema['TimelineMark'];
+export type JobTimeline = Schema['JobTimeline'];
+export type JobTimelineMark = Schema['JobTimelineMark'];
 export type Change = Schema['Change'];
 
 export class Refused extends Error {
@@ -59,17 +63,19 @@ export type AlertFilter = {
 };
 export const alerts = (filter: AlertFilter, after?: number) =>
   taken(client.GET('/api/v1/alerts', { params: { query: { ...filter, after, limit: 200 } } }));
-export type Timeline = Schema['Timeline'];
-export const timeline = (since: string) =>
-  taken<Timeline>(client.GET('/api/v1/timeline', { params: { query: { since } } }));
+export const timeline = (since: string, rule?: string) =>
+  taken<Timeline>(client.GET('/api/v1/timeline', { params: { query: { since, rule } } }));
+export const jobTimeline = (since: string) =>
+  taken<JobTimeline>(client.GET('/api/v1/timeline/jobs', { params: { query: { since } } }));
 export const alert = (seq: number) =>
   taken<AlertDetail>(client.GET('/api/v1/alerts/{seq}', { params: { path: { seq } } }));
 export const alarms = (state?: string) =>
   taken(client.GET('/api/v1/alarms', { params: { query: { state, limit: 200 } } }));
 export const alarm = (id: number) =>
   taken<AlarmDetail>(client.GET('/api/v1/alarms/{id}', { params: { path: { id } } }));
-export const jobs = (state?: string) =>
-  taken(client.GET('/api/v1/jobs', { params: { query: { state, limit: 200 } } }));
+export type JobFilter = { state?: string; rule?: string; runbook?: string; since?: string; until?: string };
+export const jobs = (filter: JobFilter, after?: number) =>
+  taken(client.GET('/api/v1/jobs', { params: { query: { ...filter, after, limit: 200 } } }));
 export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
 export const resolve = (id: number, as: 'done' | 'again' | 'failed') =>

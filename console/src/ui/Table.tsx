@@ -99,6 +99,3 @@ export function Table<T>({ items, id, look, within }: TableProps<T>) {
     </div>
   );
 }
-
-/** So many of something, in words that agree. */
-export const some = (n: number, what: string) => (n === 1 ? `1 ${what}` : `${n} ${what}s`);

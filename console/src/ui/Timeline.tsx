@@ -1,12 +1,11 @@
-// Alerts over time, above their list: a stretch of it is chosen with the mouse or the arrow keys, and
+// Things over time, above their list: a stretch of it is chosen with the mouse or the arrow keys, and
 // stands in the address.
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Slider } from 'radix-ui';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
-import { type Timeline as Marks, timeline } from '../api/client';
-import { Button } from './parts';
+import { Button, Failed } from './parts';
 import { clock, exact } from './time';
 
 const HOURS = { hour: 1, day: 24, week: 168 } as const;
@@ -14,20 +13,25 @@ type Window = keyof typeof HOURS;
 const HEIGHT = 30;
 const SMALL = 'px-2! py-0! text-[11.5px]! leading-5';
 
-/** The layers of a bar from the bottom: what was acted on, what was held, what needed nothing. */
-const layers = (mark: Marks['marks'][number]) =>
-  [
-    [mark.dispatched + mark.proposed, 'var(--sea)'],
-    [mark.held + mark.watched, 'var(--sev-3)'],
-    [mark.folded + mark.unmatched, 'var(--ink-3)'],
-  ] as const;
+type Marked<M> = { from: string; to: string; step_seconds: number; marks: M[] };
 
-export function Timeline() {
+/** What is shown over time. */
+export type OverTime<M extends { at: string }> = {
+  /** In the plural. */
+  what: string;
+  /** The first part is that of the list, so that both are asked for anew at the same changes. */
+  queryKey: unknown[];
+  ask: (since: string) => Promise<Marked<M>>;
+  /** The layers of a bar from the bottom: the colour, what it means, and how high it is. */
+  layers: readonly { colour: string; means: string; count: (mark: M) => number }[];
+};
+
+export function Timeline<M extends { at: string }>({ of }: { of: OverTime<M> }) {
   const [params, setParams] = useSearchParams();
   const window = (Object.keys(HOURS) as Window[]).find((w) => w === params.get('window')) ?? 'hour';
   const found = useQuery({
-    queryKey: ['alerts', 'timeline', window],
-    queryFn: () => timeline(new Date(Date.now() - HOURS[window] * 3_600_000).toISOString()),
+    queryKey: [...of.queryKey, window],
+    queryFn: () => of.ask(new Date(Date.now() - HOURS[window] * 3_600_000).toISOString()),
   });
   const change = (set: Record<string, string | undefined>) =>
     setParams((before) => {
@@ -41,12 +45,15 @@ export function Timeline() {
   const chosen = params.has('since') || params.has('until');
   return (
     <section
-      aria-label="Alerts over time"
+      aria-label={`${of.what} over time`}
       className="rounded-lg border border-line bg-panel px-3.5 pt-2 pb-1.5"
     >
+      {found.isPending && <div style={{ height: HEIGHT }} />}
+      {found.error && <Failed error={found.error} />}
       {found.data && (
         <Stretch
           key={`${window} ${params.get('since')} ${params.get('until')}`}
+          of={of}
           marks={found.data}
           since={params.get('since')}
           until={params.get('until')}
@@ -54,9 +61,11 @@ export function Timeline() {
         />
       )}
       <div className="mt-1 flex flex-wrap items-center gap-x-3 text-[11.5px] text-ink-3 leading-5">
-        <Key colour="var(--sea)">dispatched or proposed</Key>
-        <Key colour="var(--sev-3)">held or watched</Key>
-        <Key colour="var(--ink-3)">folded or no rule</Key>
+        {of.layers.map(({ colour, means }) => (
+          <Key key={means} colour={colour}>
+            {means}
+          </Key>
+        ))}
         <span className="ml-auto flex gap-1">
           {chosen && (
             <Button
@@ -95,14 +104,15 @@ function Key({ colour, children }: { colour: string; children: string }) {
   );
 }
 
-type StretchProps = {
-  marks: Marks;
+type StretchProps<M extends { at: string }> = {
+  of: OverTime<M>;
+  marks: Marked<M>;
   since: string | null;
   until: string | null;
   onChoose: (since: string | undefined, until: string | undefined) => void;
 };
 
-function Stretch({ marks, since, until, onChoose }: StretchProps) {
+function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }: StretchProps<M>) {
   const from = Date.parse(marks.from);
   const step = marks.step_seconds * 1000;
   const steps = Math.max(Math.ceil((Date.parse(marks.to) - from) / step), 2);
@@ -111,7 +121,7 @@ function Stretch({ marks, since, until, onChoose }: StretchProps) {
   const [range, setRange] = useState([place(since, 0), place(until, steps)]);
   const [first = 0, last = steps] = range;
   const moment = (n: number) => new Date(from + n * step).toISOString();
-  const all = (mark: Marks['marks'][number]) => layers(mark).reduce((sum, [n]) => sum + n, 0);
+  const all = (mark: M) => of.layers.reduce((sum, layer) => sum + layer.count(mark), 0);
   const most = Math.max(...marks.marks.map(all), 1);
   const choose = ([a = 0, b = steps]: number[]) =>
     onChoose(a > 0 ? moment(a) : undefined, b < steps ? moment(b) : undefined);
@@ -134,7 +144,7 @@ function Stretch({ marks, since, until, onChoose }: StretchProps) {
           viewBox={`0 0 ${steps} ${HEIGHT}`}
           preserveAspectRatio="none"
           role="img"
-          aria-label={`${marks.marks.reduce((sum, mark) => sum + all(mark), 0)} alerts since ${exact(marks.from)}`}
+          aria-label={`${marks.marks.reduce((sum, mark) => sum + all(mark), 0)} ${of.what.toLowerCase()} since ${exact(marks.from)}`}
           className="absolute inset-0 size-full"
         >
           {marks.marks.map((mark) => {
@@ -142,7 +152,8 @@ function Stretch({ marks, since, until, onChoose }: StretchProps) {
             let bottom = HEIGHT;
             return (
               <g key={mark.at} opacity={at >= first && at < last ? 1 : 0.3}>
-                {layers(mark).map(([n, colour]) => {
+                {of.layers.map(({ colour, count }) => {
+                  const n = count(mark);
                   const height = n > 0 ? Math.max((n / most) * (HEIGHT - 2), 1.5) : 0;
                   bottom -= height;
                   return (
@@ -159,7 +170,7 @@ function Stretch({ marks, since, until, onChoose }: StretchProps) {
           key={name}
           aria-label={name}
           aria-valuetext={clock(moment(range[i] ?? 0))}
-          className="block w-1 rounded bg-ink-3 outline-offset-2 hover:bg-sea focus:bg-sea"
+          className="block w-1.5 rounded-sm border border-ink-3 bg-panel outline-offset-2 hover:bg-sea focus:bg-sea"
           style={{ height: HEIGHT }}
         />
       ))}

@@ -122,6 +122,12 @@ export function Failed({ error }: { error: Error }) {
   );
 }
 
+/** A question that is not answered yet, or was refused; nothing once it is answered. */
+export function Unanswered({ question }: { question: { isPending: boolean; error: Error | null } }) {
+  if (question.error) return <Failed error={question.error} />;
+  return question.isPending ? <Empty>Asking</Empty> : null;
+}
+
 /** A whole view that cannot be shown. */
 export function Lost({ error }: { error: Error }) {
   return (

@@ -4,7 +4,7 @@ import { useSearchParams } from 'react-router';
 import { type AlarmItem, alarms } from '../api/client';
 import { Filter } from '../ui/filters';
 import { Gauge } from '../ui/marks';
-import { Empty, Failed, Header, JobTag, Time } from '../ui/parts';
+import { Empty, Header, JobTag, Time, Unanswered } from '../ui/parts';
 import { type Look, Table } from '../ui/Table';
 
 export function Component() {
@@ -15,7 +15,7 @@ export function Component() {
   return (
     <>
       <Header title="Alarms" right={<Filter name="state" label="State" options={['raised', 'cleared']} />} />
-      {found.error && <Failed error={found.error} />}
+      <Unanswered question={found} />
       {found.isSuccess && items.length === 0 && <Empty>No alarm is like that.</Empty>}
       {items.length > 0 && <Table items={items} id={(a) => a.id} look={LOOK} />}
     </>

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { alert, alertWhy, type Why } from '../api/client';
 import { Gauge } from '../ui/marks';
-import { Empty, Facts, Failed, Header, Json, Lost, Panel, Tag } from '../ui/parts';
+import { Empty, Facts, Header, Json, Lost, Panel, Tag, Unanswered } from '../ui/parts';
 import { exact } from '../ui/time';
 import { Clauses, Settled } from './rule/Clauses';
 
@@ -82,8 +82,13 @@ export function Component() {
 /** What every rule makes of it: those that match, then those that are one clause short. */
 function Rules({ seq }: { seq: number }) {
   const found = useQuery({ queryKey: ['alerts', seq, 'why'], queryFn: () => alertWhy(seq) });
-  if (found.error) return <Failed error={found.error} />;
-  if (!found.data) return <Panel title="What the rules decided">{null}</Panel>;
+  if (!found.data) {
+    return (
+      <Panel title="What the rules decided">
+        <Unanswered question={found} />
+      </Panel>
+    );
+  }
   const { matching, near, asked } = found.data;
   return (
     <>

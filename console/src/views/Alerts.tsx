@@ -3,12 +3,12 @@ import { useInfiniteQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { type RefObject, useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
-import { type AlertFilter, type AlertItem, alerts } from '../api/client';
+import { type AlertFilter, type AlertItem, alerts, type TimelineMark, timeline } from '../api/client';
 import { Filter, Search } from '../ui/filters';
 import { Gauge, VerdictMark } from '../ui/marks';
-import { Button, Empty, Failed, Header, Time } from '../ui/parts';
+import { Button, Empty, Header, Time, Unanswered } from '../ui/parts';
 import { type Look, ROW, TableHead, TableRow } from '../ui/Table';
-import { Timeline } from '../ui/Timeline';
+import { type OverTime, Timeline } from '../ui/Timeline';
 
 const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
 const STATES = ['raised', 'cleared', 'noted'] as const;
@@ -73,6 +73,22 @@ function verdict(a: AlertItem) {
   );
 }
 
+/** What was acted on, what was held, what needed nothing; of all rules, or of one. */
+const overTime = (rule?: string | null): OverTime<TimelineMark> => ({
+  what: 'Alerts',
+  queryKey: ['alerts', 'timeline', rule],
+  ask: (since) => timeline(since, rule ?? undefined),
+  layers: [
+    { colour: 'var(--sea)', means: 'dispatched or proposed', count: (m) => m.dispatched + m.proposed },
+    { colour: 'var(--sev-3)', means: 'held or watched', count: (m) => m.held + m.watched },
+    {
+      colour: 'var(--ink-3)',
+      means: rule ? 'folded' : 'folded or no rule',
+      count: (m) => m.folded + m.unmatched,
+    },
+  ],
+});
+
 export function Component() {
   const [params] = useSearchParams();
   const filter: AlertFilter = {};
@@ -105,8 +121,8 @@ export function Component() {
       >
         {filter.rule && <span className="text-ink-2">of rule {filter.rule}</span>}
       </Header>
-      <Timeline />
-      {found.error && <Failed error={found.error} />}
+      <Timeline of={overTime(filter.rule)} />
+      <Unanswered question={found} />
       {found.isSuccess && items.length === 0 && !stopped && <Empty>No alert is like that.</Empty>}
       {items.length > 0 && (
         <List

@@ -2,8 +2,9 @@
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { type DefinitionItem, definitions } from '../api/client';
-import { Empty, Failed, Header, Time } from '../ui/parts';
-import { type Column, type Look, some, Table } from '../ui/Table';
+import { Empty, Header, Time, Unanswered } from '../ui/parts';
+import { type Column, type Look, Table } from '../ui/Table';
+import { some } from '../ui/words';
 
 type Props = {
   kind: string;
@@ -55,7 +56,7 @@ export function DefinitionRows({ kind, title, path, columns, right }: Props) {
       <Header title={title} right={right}>
         {found.data && <span className="text-ink-2">{items.length} published</span>}
       </Header>
-      {found.error && <Failed error={found.error} />}
+      <Unanswered question={found} />
       {found.data && items.length === 0 && (
         <Empty>
           None is published. Write one, check it with <code>arvok check</code>, send it with{' '}

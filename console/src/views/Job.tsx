@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { type JobDetail, type JobStep, job as load, resolve } from '../api/client';
 import { Button, Empty, Facts, Failed, Header, JobTag, Json, Lost, Panel, Tag, Time } from '../ui/parts';
+import { Needs, useMay } from '../ui/rights';
 import { between, clock } from '../ui/time';
 import { useNow } from '../ui/useNow';
 
@@ -84,11 +85,19 @@ function Chain({ detail }: { detail: JobDetail }) {
 }
 
 function SettleIt({ id }: { id: number }) {
+  const may = useMay('responder');
   const queries = useQueryClient();
   const say = useMutation({
     mutationFn: (as: 'done' | 'again' | 'failed') => resolve(id, as),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
   });
+  if (!may) {
+    return (
+      <Panel title="Was the step done?">
+        <Needs least="responder">Saying what became of it</Needs>
+      </Panel>
+    );
+  }
   return (
     <Panel title="Was the step done?">
       <p className="pb-2 text-ink-2">

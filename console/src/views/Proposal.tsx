@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { dismiss, launch, proposal } from '../api/client';
 import { Button, Empty, Facts, Failed, Header, Json, Lost, Panel, Tag } from '../ui/parts';
+import { Needs, useMay } from '../ui/rights';
 import { exact } from '../ui/time';
 import { STATES } from './Proposals';
 
@@ -87,12 +88,20 @@ export function Component() {
 }
 
 function Answer({ id }: { id: number }) {
+  const may = useMay('responder');
   const [note, setNote] = useState('');
   const client = useQueryClient();
   const done = { onSuccess: () => client.invalidateQueries({ queryKey: ['proposals'] }) };
   const launched = useMutation({ mutationFn: () => launch(id, note.trim() || undefined), ...done });
   const dismissed = useMutation({ mutationFn: () => dismiss(id, note.trim()), ...done });
   const error = launched.error ?? dismissed.error;
+  if (!may) {
+    return (
+      <Panel>
+        <Needs least="responder">Launching or dismissing it</Needs>
+      </Panel>
+    );
+  }
   return (
     <Panel>
       <div className="flex flex-wrap items-end gap-2">

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { type Proposal, proposals } from '../api/client';
-import { Empty, Failed, Header, Tag, Time, type Tone } from '../ui/parts';
+import { Empty, Header, Tag, Time, type Tone, Unanswered } from '../ui/parts';
 import { type Look, Table } from '../ui/Table';
 
 export const STATES: Record<Proposal['state'], Tone> = {
@@ -26,7 +26,7 @@ export function Component() {
           </span>
         )}
       </Header>
-      {found.error && <Failed error={found.error} />}
+      <Unanswered question={found} />
       {found.data && items.length === 0 && (
         <Empty>No rule with the stance propose has proposed anything.</Empty>
       )}

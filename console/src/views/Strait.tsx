@@ -1,34 +1,12 @@
 // The strait: from received to confirmed, narrowing to scale; what is held leaves below.
 import { Link } from 'react-router';
 import type { Narrowing as Numbers } from '../api/client';
-
-type Side = { count: number; label: string; to: string; bad?: boolean };
+import { height, type Side, sides } from './narrowing';
 
 const WIDTH = 1060;
 const AXIS = 92;
 const STEP = 238;
 const x = (i: number) => 10 + i * STEP;
-/** Heights grow with the logarithm: a hundred alerts must still be seen beside a million. */
-const height = (n: number) => Math.max(4, Math.log10(n + 1) * 21);
-
-export function sides(s: Numbers): Side[][] {
-  return [
-    [{ count: s.repeated, label: 'repeated deliveries', to: '/alerts' }],
-    [{ count: s.unmatched, label: 'without a rule', to: '/alerts?verdict=unmatched' }],
-    [
-      { count: s.folded, label: 'folded', to: '/alerts?verdict=folded' },
-      { count: s.held, label: 'held back', to: '/alerts?verdict=held' },
-      { count: s.proposed, label: 'proposed', to: '/proposals' },
-      { count: s.watched, label: 'watched', to: '/alerts?verdict=watched' },
-    ],
-    [
-      { count: s.under_way, label: 'under way', to: '/jobs?state=queued,running,waiting' },
-      { count: s.unproved, label: 'without proof', to: '/jobs?state=succeeded' },
-      { count: s.failed, label: 'failed', to: '/jobs?state=failed,refused,expired,unsure', bad: true },
-    ],
-  ];
-}
-
 export function Strait({ numbers }: { numbers: Numbers }) {
   const columns: [string, number, string][] = [
     ['Received', numbers.received, '/alerts'],

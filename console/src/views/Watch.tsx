@@ -4,19 +4,11 @@ import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
 import { type AlarmItem, type JobItem, type Watch as Seen, watch } from '../api/client';
 import { Gauge } from '../ui/marks';
-import { Empty, Failed, Header, JobTag, Panel, Time } from '../ui/parts';
+import { Empty, Header, JobTag, Panel, Time, Unanswered } from '../ui/parts';
 import { clock } from '../ui/time';
+import { mood } from './mood';
 import { ProposalRow } from './Proposals';
 import { Strait } from './Strait';
-
-function mood(seen: Seen): string {
-  if (seen.sources === 0) return 'Nothing is published yet.';
-  const needs = seen.needs_you.length + seen.proposals.length;
-  if (needs === 1) return 'One thing needs you.';
-  if (needs > 1) return `${needs} things need you.`;
-  if (seen.under_way.length > 0) return 'At work. Nothing needs you.';
-  return seen.alarms_open > 0 ? 'Nothing needs you.' : 'Quiet. Nothing needs you.';
-}
 
 export function Component() {
   const [params, setParams] = useSearchParams();
@@ -56,7 +48,7 @@ export function Component() {
       >
         {seen.data && <span className="text-ink-2">{mood(seen.data)}</span>}
       </Header>
-      {seen.error && <Failed error={seen.error} />}
+      <Unanswered question={seen} />
       {seen.data && <Overview seen={seen.data} />}
     </>
   );

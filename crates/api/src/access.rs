@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 pub enum Role {
     /// Read everything but secrets.
     Viewer,
-    /// Settle jobs.
+    /// Launch and dismiss proposals, resolve jobs.
     Responder,
     /// Publish definitions, send alerts for any source.
     Author,

@@ -7,6 +7,7 @@ pub mod access;
 pub mod alarms;
 pub mod alerts;
 pub mod definitions;
+pub mod filters;
 pub mod jobs;
 pub mod nodes;
 pub mod rules;
@@ -24,6 +25,7 @@ pub use definitions::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
     SecretItem, SecretValue, Use,
 };
+pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
 pub use jobs::{Attempt, JobDetail, JobItem, JobStep, Resolve, StepWord};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
@@ -32,11 +34,14 @@ pub use rules::{
     VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use storage::{Storage, StoredDay, StoredKind};
-pub use watch::{Change, Narrowing, Timeline, TimelineMark, Watch};
+pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
 pub use words::{ProposalState, StepState};
 
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{
+    PartialSchema, ToSchema,
+    openapi::{Object, RefOr, Schema},
+};
 
 /// A page of a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -71,50 +76,39 @@ pub struct Problem {
     pub problems: Vec<FileProblem>,
 }
 
-/// A complaint about a place in a file.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct FileProblem {
-    /// The file's name as sent.
-    pub file: String,
-    /// From one.
-    pub line: usize,
-    /// From one, in characters.
-    pub column: usize,
-    /// Characters to mark.
-    pub length: usize,
-    /// What is wrong and what to do.
-    pub message: String,
-    /// The offending line.
-    pub text: String,
-    /// The name of a warning; absent for what is wrong for certain.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub warning: Option<String>,
-}
+/// A complaint about a place in a file, as the core makes it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct FileProblem(pub arvok_core::Problem);
 
 impl From<arvok_core::Problem> for FileProblem {
-    fn from(p: arvok_core::Problem) -> Self {
-        Self {
-            file: p.file,
-            line: p.line,
-            column: p.column,
-            length: p.length,
-            message: p.message,
-            text: p.text,
-            warning: p.warning,
-        }
+    fn from(problem: arvok_core::Problem) -> Self {
+        Self(problem)
     }
 }
 
-impl From<FileProblem> for arvok_core::Problem {
-    fn from(p: FileProblem) -> Self {
-        Self {
-            file: p.file,
-            line: p.line,
-            column: p.column,
-            length: p.length,
-            message: p.message,
-            text: p.text,
-            warning: p.warning,
-        }
+impl std::ops::Deref for FileProblem {
+    type Target = arvok_core::Problem;
+
+    fn deref(&self) -> &arvok_core::Problem {
+        &self.0
     }
 }
+
+impl PartialSchema for FileProblem {
+    fn schema() -> RefOr<Schema> {
+        let schema = serde_json::from_value(arvok_core::Problem::schema());
+        RefOr::T(schema.unwrap_or_else(|_| Schema::Object(Object::new())))
+    }
+}
+
+impl ToSchema for FileProblem {}
+
+impl From<FileProblem> for arvok_core::Problem {
+    fn from(problem: FileProblem) -> Self {
+        problem.0
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -2,7 +2,7 @@
 
 use crate::{FileText, ProposalState};
 use arvok_core::{
-    AlertState, Severity, Verdict,
+    AlertState, JobId, Severity, Verdict,
     rehearse::{self, Report},
     rule::{Stance, Urgency},
 };
@@ -174,7 +174,7 @@ pub struct ClauseItem {
     /// Whether it holds; absent when that cannot be said.
     pub holds: Option<bool>,
     /// What went wrong, if something did.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
     /// The fields it looked at, and what they held.
     pub saw: Vec<SawItem>,
 }
@@ -215,7 +215,7 @@ pub struct DispatchGuess {
     /// What it would act on.
     pub target: Option<String>,
     /// What is wrong with the inputs.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
 }
 
 /// Every rule's answer to one alert.
@@ -267,7 +267,7 @@ pub enum RehearsalLine {
     /// What it came to.
     Result(Box<RehearsalResult>),
     /// Why it ended early.
-    Wrong {
+    Failed {
         /// In words.
         detail: String,
     },
@@ -367,7 +367,7 @@ pub struct RehearsalDispatch {
     #[schema(value_type = Value)]
     pub inputs: Value,
     /// What is wrong with the inputs.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
     /// What of the rule led to it, in a sentence.
     pub reason: String,
 }
@@ -458,11 +458,11 @@ impl From<&rehearse::RehearsedVerdict> for RehearsalVerdict {
         Self {
             at: r.at,
             came: r.came,
-            alert: r.alert,
+            alert: r.alert.0,
             tally: r.tally,
             verdict: r.verdict,
             reason: r.reason.clone(),
-            job: r.job,
+            job: r.job.map(|job| job.0),
         }
     }
 }
@@ -471,12 +471,12 @@ impl From<&rehearse::RehearsedDispatch> for RehearsalDispatch {
     fn from(p: &rehearse::RehearsedDispatch) -> Self {
         Self {
             at: p.at,
-            job: p.job,
+            job: p.job.0,
             tallies: p.tallies.clone(),
-            alerts: p.alerts.clone(),
+            alerts: p.alerts.iter().map(|alert| alert.0).collect(),
             runbook: p.runbook.clone(),
             inputs: Value::Object(p.inputs.clone()),
-            wrong: p.wrong.clone(),
+            error: p.error.clone(),
             reason: p.reason.clone(),
         }
     }
@@ -484,6 +484,7 @@ impl From<&rehearse::RehearsedDispatch> for RehearsalDispatch {
 
 impl From<&rehearse::Difference> for RehearsalDifference {
     fn from(d: &rehearse::Difference) -> Self {
-        Self { only_now: d.only_now.clone(), only_before: d.only_before.clone(), verdicts: d.verdicts.clone() }
+        let numbers = |jobs: &[JobId]| jobs.iter().map(|job| job.0).collect();
+        Self { only_now: numbers(&d.only_now), only_before: numbers(&d.only_before), verdicts: d.verdicts.clone() }
     }
 }

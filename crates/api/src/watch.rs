@@ -152,3 +152,31 @@ pub struct TimelineMark {
     /// Matched by no rule.
     pub unmatched: i64,
 }
+
+/// Jobs over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobTimeline {
+    /// From when; a whole step.
+    pub from: DateTime<Utc>,
+    /// Until when.
+    pub to: DateTime<Utc>,
+    /// Seconds from one mark to the next.
+    pub step_seconds: i64,
+    /// Those steps in which any job was dispatched, oldest first.
+    pub marks: Vec<JobTimelineMark>,
+}
+
+/// The jobs that were dispatched in one step, by what has become of them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobTimelineMark {
+    /// When it begins.
+    pub at: DateTime<Utc>,
+    /// Their effect was proved.
+    pub confirmed: i64,
+    /// They ended well, but nothing proves that they helped.
+    pub unproved: i64,
+    /// Queued, running or waiting.
+    pub under_way: i64,
+    /// Failed, refused, expired or unsure.
+    pub failed: i64,
+}

@@ -5,7 +5,7 @@ use crate::{
     summary::{Figure, Goal},
 };
 use arvok_core::{
-    Severity,
+    AlarmId, AlertId, JobId, Severity,
     definition::Defined,
     document::parse_file,
     rule::{Keys, Rule, Stance},
@@ -49,19 +49,19 @@ pub fn per_second() -> Fallible<Figure> {
         now += TimeDelta::milliseconds(20);
         let mut number = || {
             jobs += 1;
-            jobs
+            Some(JobId(jobs))
         };
-        let alarm = which as i64;
+        let alarm = AlarmId(which as i64);
         if n % 50 == 0 {
             let cleared = Event::Cleared { tally: &keys[which].tally, alarm };
             black_box(Machine::new(rule, Stance::Act, memory, &mut number).handle(now, cleared));
         }
         let matched = Matched {
-            alert: n as i64 + 1,
+            alert: Some(AlertId(n as i64 + 1)),
             keys: &keys[which],
             happened: now,
             severity: Severity::Major,
-            standing: Standing::Raised { alarm, anew: n % 50 == 0 },
+            standing: Standing::Raised { alarm: Some(alarm), anew: n % 50 == 0 },
             entries: 1,
             cause: None,
         };

@@ -5,6 +5,7 @@ use arvok_api::Problem;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client as Http, Method, RequestBuilder, Response, StatusCode};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde_json::Value;
 use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::PathBuf, time::Duration};
 
 const HERE: &str = "http://127.0.0.1:8470";
@@ -114,6 +115,18 @@ impl Client {
             query.iter().filter_map(|(k, v)| Some(format!("{k}={}", percent(v.as_ref()?)))).collect();
         let path = if given.is_empty() { path.to_owned() } else { format!("{path}?{}", given.join("&")) };
         self.json(self.request(Method::GET, &path).timeout(Duration::from_secs(30))).await
+    }
+
+    /// A list, of which only what a filter says is wanted.
+    pub async fn list<T: DeserializeOwned>(&self, path: &str, filter: &impl Serialize) -> Result<T, CliError> {
+        let filter = serde_json::to_value(filter).unwrap_or_default();
+        let text = |value: &Value| match value {
+            Value::Null => None,
+            Value::String(text) => Some(text.clone()),
+            other => Some(other.to_string()),
+        };
+        let query: Vec<_> = filter.as_object().into_iter().flatten().map(|(k, v)| (k.as_str(), text(v))).collect();
+        self.get(path, &query).await
     }
 
     /// POST with a JSON body.

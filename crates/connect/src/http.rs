@@ -60,7 +60,7 @@ impl Http {
     /// Sends one request and reads the answer. Secrets are taken out of outputs and messages.
     pub async fn call(&self, call: Call<'_>) -> Result<Value, Failure> {
         let clean = |f: Failure| Failure { message: call.redactor.text(&f.message), ..f };
-        let planned = call.operation.request(call.give, call.key).map_err(unsent);
+        let planned = call.operation.request(call.give, call.key).map_err(|e| unsent(e.to_string()));
         let answer = self.send(&call, &planned.map_err(clean)?).await.map_err(clean)?;
         let output = call.operation.answer(call.give, &answer).map_err(clean)?;
         Ok(call.redactor.value(output))

@@ -168,12 +168,12 @@ pub struct Misfit {
     /// A JSON pointer.
     pub pointer: String,
     /// What it is.
-    pub wrong: Wrong,
+    pub fault: Fault,
 }
 
 /// Why a definition does not fit.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum Wrong {
+pub enum Fault {
     /// What it names is not there.
     #[error(transparent)]
     Missing(#[from] Missing),
@@ -184,7 +184,7 @@ pub enum Wrong {
 
 impl Misfit {
     /// At a place.
-    pub fn at(pointer: impl Into<String>, wrong: impl Into<Wrong>) -> Self {
-        Self { pointer: pointer.into(), wrong: wrong.into() }
+    pub fn at(pointer: impl Into<String>, fault: impl Into<Fault>) -> Self {
+        Self { pointer: pointer.into(), fault: fault.into() }
     }
 }

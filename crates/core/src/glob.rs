@@ -18,11 +18,22 @@ enum Token {
     Across,
 }
 
+/// Why a text is no glob.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum GlobError {
+    /// It has so many bytes.
+    #[error("a name or glob has 1 to {MAX_GLOB} bytes, not {0}")]
+    Length(usize),
+}
+
 impl Glob {
     /// Checks a text; one without wildcards is an exact name.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    ///
+    /// # Errors
+    /// If it is empty or too long.
+    pub fn parse(text: &str) -> Result<Self, GlobError> {
         if text.is_empty() || text.len() > MAX_GLOB {
-            return Err(format!("a name or glob has 1 to {MAX_GLOB} bytes, not {}", text.len()));
+            return Err(GlobError::Length(text.len()));
         }
         let tokens = text.contains(['*', '?']).then(|| tokens(text));
         Ok(Self { text: text.to_owned(), tokens })

@@ -4,7 +4,7 @@
 
 use crate::{
     ResourcePath,
-    definition::{Misfit, Wrong},
+    definition::{Fault, Misfit},
     document::Checker,
     expr::{Template, Type},
     text::nearest,
@@ -67,36 +67,35 @@ impl Inputs {
         self.properties.get(name).is_some_and(|s| s.get("default").is_none())
     }
 
-    /// Names that must be given but are not, and given ones that are unknown, with a hint.
-    pub fn misfit(&self, given: &[String]) -> Vec<String> {
-        let unknown = given.iter().filter(|g| !self.properties.contains_key(*g)).map(|g| {
-            let hint = match nearest(g, self.properties.keys().map(String::as_str)) {
-                Some(n) => format!("; did you mean `{n}`?"),
-                None => String::new(),
-            };
-            format!("there is no input `{g}`{hint}")
+    /// Names that must be given but are not, and given ones that are unknown.
+    pub fn misfit(&self, given: &[String]) -> Vec<InputsError> {
+        let unknown = given.iter().filter(|g| !self.properties.contains_key(*g)).map(|g| InputsError::Unknown {
+            name: g.clone(),
+            near: nearest(g, self.properties.keys().map(String::as_str)).map(str::to_owned),
         });
         let missing = self.properties.keys().filter(|k| self.is_required(k) && !given.contains(k));
-        unknown.chain(missing.map(|m| format!("the input `{m}` is missing"))).collect()
+        unknown.chain(missing.map(|m| InputsError::Missing(m.clone()))).collect()
     }
 
     /// What does not fit of what is given at a place: names, and values that are written out.
     pub fn misfits(&self, place: &str, whose: &str, names: &[String], given: &Template) -> Vec<Misfit> {
-        let unfit = |at: String, wrong: String| Misfit::at(at, Wrong::Unfit(format!("{whose}: {wrong}")));
-        let named = self.misfit(names).into_iter().map(|wrong| unfit(place.to_owned(), wrong));
+        let unfit = |at: String, error: InputsError| Misfit::at(at, Fault::Unfit(format!("{whose}: {error}")));
+        let named = self.misfit(names).into_iter().map(|error| unfit(place.to_owned(), error));
         let valued = given.written_out().into_iter().filter_map(|(name, value)| {
-            let wrong = self.each.get(name)?.validate(&value).err()?.to_string();
-            let wrong = format!("the input `{name}` is wrong: {}", crate::text::cut(&wrong, 300));
-            Some(unfit(format!("{place}/{name}"), wrong))
+            let error = self.each.get(name)?.validate(&value).err()?;
+            Some(unfit(format!("{place}/{name}"), InputsError::wrong(name, &error)))
         });
         named.chain(valued).collect()
     }
 
-    /// Fills in defaults and checks; the complaint names the input.
-    pub fn complete(&self, mut given: Map<String, Value>) -> Result<Map<String, Value>, String> {
+    /// Fills in defaults and checks.
+    ///
+    /// # Errors
+    /// The first input that does not fit.
+    pub fn complete(&self, mut given: Map<String, Value>) -> Result<Map<String, Value>, InputsError> {
         let names: Vec<String> = given.keys().cloned().collect();
-        if let Some(wrong) = self.misfit(&names).into_iter().next() {
-            return Err(wrong);
+        if let Some(error) = self.misfit(&names).into_iter().next() {
+            return Err(error);
         }
         for (name, schema) in &self.properties {
             match schema.get("default") {
@@ -109,16 +108,42 @@ impl Inputs {
         let whole = Value::Object(given);
         if let Some(e) = self.validator.iter_errors(&whole).next() {
             let name = e.instance_path().to_string();
-            return Err(format!(
-                "the input `{}` is wrong: {}",
-                name.trim_start_matches('/'),
-                crate::text::cut(&e.to_string(), 300)
-            ));
+            return Err(InputsError::wrong(name.trim_start_matches('/'), &e));
         }
         match whole {
             Value::Object(map) => Ok(map),
             _ => Ok(Map::new()),
         }
+    }
+}
+
+/// What does not fit of what is given.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum InputsError {
+    /// There is no such input.
+    #[error("there is no input `{name}`{}", .near.as_ref().map_or_else(String::new, |n| format!("; did you mean `{n}`?")))]
+    Unknown {
+        /// The name that was given.
+        name: String,
+        /// What may have been meant.
+        near: Option<String>,
+    },
+    /// It must be given.
+    #[error("the input `{0}` is missing")]
+    Missing(String),
+    /// Its schema does not take the value.
+    #[error("the input `{name}` is wrong: {reason}")]
+    Wrong {
+        /// Its name.
+        name: String,
+        /// What the schema says.
+        reason: String,
+    },
+}
+
+impl InputsError {
+    fn wrong(name: &str, error: &jsonschema::ValidationError<'_>) -> Self {
+        Self::Wrong { name: name.to_owned(), reason: crate::text::cut(&error.to_string(), 300).to_owned() }
     }
 }
 

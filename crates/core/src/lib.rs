@@ -1,6 +1,6 @@
 //! Everything in Arvok that can be computed: no I/O, no clock, no async.
 //!
-//! The folders follow what happens to an alert: it is [`read`] from a payload into an
+//! The folders follow what happens to an alert: a [`source`] reads it from a payload into an
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the
 //! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] walks the
 //! steps of a [`runbook`] that call a [`connector`].
@@ -14,20 +14,22 @@ pub mod alarm;
 pub mod alert;
 pub mod bounds;
 pub mod catalog;
+mod complaint;
 pub mod connector;
 pub mod definition;
 pub mod document;
 pub mod expr;
 pub mod glob;
+mod ids;
 pub mod inputs;
 pub mod job;
 pub mod matcher;
 pub mod period;
-pub mod read;
 pub mod rehearse;
 pub mod rule;
 pub mod runbook;
 pub mod settle;
+pub mod source;
 pub mod text;
 mod verdict;
 
@@ -35,6 +37,7 @@ pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
 pub use catalog::Catalog;
 pub use definition::Kind;
 pub use document::Problem;
+pub use ids::{AlarmId, AlertId, JobId};
 pub use period::Period;
 pub use verdict::Verdict;
 
@@ -59,6 +62,7 @@ mod tests {
             "regex",
             "rustc-hash",
             "jsonschema",
+            "percent-encoding",
             "saphyr-parser",
             "schemars",
             "serde",

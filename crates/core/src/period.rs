@@ -39,9 +39,12 @@ impl Period {
         TimeDelta::milliseconds(i64::try_from(self.0).unwrap_or(i64::MAX))
     }
 
-    /// Reads `1h30m` and the like; the complaint says what is expected.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is not a length of time; write it like 90s, 15m, 1h30m or 2d");
+    /// Reads `1h30m` and the like.
+    ///
+    /// # Errors
+    /// What is expected instead.
+    pub fn parse(text: &str) -> Result<Self, PeriodError> {
+        let wrong = || PeriodError::NotOne(text.to_owned());
         let mut rest = text.trim();
         if rest.is_empty() {
             return Err(wrong());
@@ -57,10 +60,21 @@ impl Period {
             rest = &rest[letters..];
         }
         if total > LONGEST_MS {
-            return Err(format!("`{text}` is longer than ten years, the longest time Arvok takes"));
+            return Err(PeriodError::TooLong(text.to_owned()));
         }
         Ok(Self(total))
     }
+}
+
+/// Why a text is no length of time.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PeriodError {
+    /// It is not written like one.
+    #[error("`{0}` is not a length of time; write it like 90s, 15m, 1h30m or 2d")]
+    NotOne(String),
+    /// Nothing waits for so long.
+    #[error("`{0}` is longer than ten years, the longest time Arvok takes")]
+    TooLong(String),
 }
 
 impl fmt::Display for Period {

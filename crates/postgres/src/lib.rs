@@ -5,8 +5,10 @@
 //! `postgres`, which PostgreSQL insists on.
 
 mod home;
+mod scratch;
 mod tether;
 
+pub use scratch::Scratch;
 pub use tether::{Tethered, spawn_tethered};
 
 use home::Home;

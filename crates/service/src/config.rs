@@ -100,20 +100,20 @@ impl Default for Config {
 #[derive(Debug, thiserror::Error)]
 pub enum ConfigError {
     /// The file is not there or not readable.
-    #[error("{file}: {wrong}")]
+    #[error("{file}: {reason}")]
     File {
         /// Its path.
         file: String,
         /// What is wrong.
-        wrong: String,
+        reason: String,
     },
     /// A variable has an unusable value.
-    #[error("the environment variable {name}: {wrong}")]
+    #[error("the environment variable {name}: {reason}")]
     Variable {
         /// The variable, such as `ARVOK_DATABASE`.
         name: String,
         /// What is wrong.
-        wrong: String,
+        reason: String,
     },
 }
 
@@ -132,14 +132,14 @@ impl Config {
     }
 
     fn parse(file: &Path) -> Result<Self, ConfigError> {
-        let wrong = |wrong: String| ConfigError::File { file: file.display().to_string(), wrong };
+        let wrong = |reason: String| ConfigError::File { file: file.display().to_string(), reason };
         let text = fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
         let config: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string()))?;
         config.retention.wrong().map_or(Ok(config), |short| Err(wrong(short)))
     }
 
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
-        let wrong = |wrong: &str| ConfigError::Variable { name: name.to_owned(), wrong: wrong.to_owned() };
+        let wrong = |reason: &str| ConfigError::Variable { name: name.to_owned(), reason: reason.to_owned() };
         match name {
             "ARVOK_LISTEN" => {
                 self.listen = value.parse().map_err(|_| wrong("expected an address such as 127.0.0.1:8470"))?
@@ -151,7 +151,7 @@ impl Config {
             }
             "ARVOK_JOBS_AT_ONCE" => self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?,
             "ARVOK_RETENTION_ALERTS" => {
-                self.retention.alerts = Period::parse(&value).map_err(|e| wrong(&e))?;
+                self.retention.alerts = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?;
                 self.retention.wrong().map_or(Ok(()), |short| Err(wrong(&short)))?;
             }
             _ => {

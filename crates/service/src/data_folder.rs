@@ -18,16 +18,16 @@ pub(crate) struct DataFolder(PathBuf);
 
 /// A file that cannot be used, and why.
 #[derive(Debug, thiserror::Error)]
-#[error("{}: {wrong}", file.display())]
+#[error("{}: {reason}", file.display())]
 pub struct Unusable {
     file: PathBuf,
-    wrong: String,
+    reason: String,
 }
 
 impl DataFolder {
     /// Opens it, made where there is none.
     pub fn open(path: &Path) -> Result<Self, Unusable> {
-        let failed = |e: io::Error| Unusable { file: path.to_owned(), wrong: e.to_string() };
+        let failed = |e: io::Error| Unusable { file: path.to_owned(), reason: e.to_string() };
         fs::create_dir_all(path).map_err(failed)?;
         Ok(Self(path.to_owned()))
     }
@@ -35,7 +35,7 @@ impl DataFolder {
     /// The secrets under the key kept here, made by the first who asks.
     pub fn vault(&self) -> Result<Vault, Unusable> {
         let file = self.0.join(KEY);
-        let failed = |wrong: String| Unusable { file: file.clone(), wrong };
+        let failed = |reason: String| Unusable { file: file.clone(), reason };
         let key = keep(&file, || Vault::new_key().map_err(io::Error::other)).map_err(|e| failed(e.to_string()))?;
         Vault::new(&key).map_err(|e| failed(format!("the key of the secrets {e}")))
     }
@@ -44,7 +44,7 @@ impl DataFolder {
     pub fn write_first_token(&self, token: &str) -> Result<PathBuf, Unusable> {
         let file = self.0.join(TOKEN);
         let written = write_beside(&file, token, |beside| fs::rename(beside, &file));
-        written.map_err(|e| Unusable { file: file.clone(), wrong: e.to_string() })?;
+        written.map_err(|e| Unusable { file: file.clone(), reason: e.to_string() })?;
         Ok(file)
     }
 }

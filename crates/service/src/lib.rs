@@ -18,6 +18,8 @@ mod random;
 mod runner;
 mod selfwatch;
 mod serve;
+#[cfg(test)]
+mod tests;
 mod why;
 
 pub use config::{Config, ConfigError};

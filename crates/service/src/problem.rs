@@ -1,5 +1,6 @@
 //! Errors as problem documents (RFC 9457): one exhaustive match to status and stable code.
 
+use crate::door::NotTaken;
 use actix_web::{
     HttpRequest, HttpResponse, ResponseError,
     error::{JsonPayloadError, PathError, QueryPayloadError},
@@ -119,6 +120,15 @@ impl ResponseError for ApiError {
         };
         let text = serde_json::to_string(&problem).unwrap_or_default();
         answer.body(text)
+    }
+}
+
+impl From<NotTaken> for ApiError {
+    fn from(e: NotTaken) -> Self {
+        match e {
+            NotTaken::Store => Self::Unavailable,
+            NotTaken::Strange { id, reason } => Self::Unreadable { id, reason },
+        }
     }
 }
 

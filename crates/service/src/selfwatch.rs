@@ -2,17 +2,17 @@
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
 use crate::{api::fault, clock, intake::deliver, node::Node};
-use arvok_api::{AlarmItem, Backlog, NodeItem};
+use arvok_api::{AlarmFilter, AlarmItem, Backlog, NodeItem};
 use arvok_core::{
     NewAlert,
     alert::{Alert, Received},
-    read::OWN,
+    source::OWN,
 };
 use arvok_store::{
     StoreError,
     intake::Parcel,
     nodes::{self, Beat},
-    read::{self, AlarmFilter},
+    read,
 };
 use chrono::{DateTime, Timelike, Utc};
 use serde_json::json;
@@ -22,7 +22,7 @@ use std::{collections::BTreeMap, net::SocketAddr, sync::Arc, time::Duration};
 const BEAT: Duration = Duration::from_secs(2);
 /// How long the beats may wait for an alarm to be recorded: intake that stands still is the very
 /// time at which they are needed.
-const PATIENCE: Duration = Duration::from_secs(2);
+const PATIENCE: Duration = Duration::from_millis(if cfg!(test) { 100 } else { 2_000 });
 /// Beats between two looks at what is wrong.
 const LOOK: u32 = 5;
 /// After how many seconds of silence a node is missed.
@@ -80,7 +80,7 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
 
 /// Raises and clears the alarms about what is wrong. Any node may do it: what several see at once
 /// is told once.
-async fn look(node: &Node) -> Result<(), StoreError> {
+pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     let (all, backlog) = (nodes::all(&node.work_db).await?, nodes::backlog(&node.work_db).await?);
     node.metrics.aside.set(backlog.aside);
     node.metrics.overdue.set(backlog.overdue);
@@ -90,7 +90,7 @@ async fn look(node: &Node) -> Result<(), StoreError> {
     let filter = AlarmFilter {
         source: Some(OWN.to_owned()),
         state: Some("raised".into()),
-        limit: 500,
+        limit: Some(500),
         ..AlarmFilter::default()
     };
     let standing = read::alarms(&node.work_db, filter).await?.items;

@@ -48,12 +48,12 @@ pub enum ServeError {
     #[error("the data folder: {0}")]
     Data(#[from] Unusable),
     /// The address.
-    #[error("cannot listen on {address}: {wrong}")]
+    #[error("cannot listen on {address}: {error}")]
     Listen {
         /// The address.
         address: SocketAddr,
         /// What is wrong.
-        wrong: std::io::Error,
+        error: std::io::Error,
     },
 }
 
@@ -146,7 +146,7 @@ async fn first_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<Opt
 
 /// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
 /// who knocks at the door.
-async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
+pub(crate) async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
     let questions = (connections / 3).max(2);
     let work = connections.saturating_sub(questions + 3).max(4);
     Ok(Pools {
@@ -298,7 +298,7 @@ fn put_off(what: &str, e: &StoreError) {
 }
 
 fn serve_http(config: &Config, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
-    let refused = |wrong| ServeError::Listen { address: config.listen, wrong };
+    let refused = |error| ServeError::Listen { address: config.listen, error };
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
         App::new().app_data(state.clone()).wrap(from_fn(api::guard_headers)).configure(api::configure)

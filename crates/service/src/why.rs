@@ -1,13 +1,12 @@
 //! Putting an explanation together: what the core says of the clauses, what the store knows of
-//! the verdicts, and what would be dispatched. Also the texts that are made from an alert.
+//! the verdicts, and what would be dispatched.
 
 use crate::{clock, node::Node, problem::ApiError};
 use arvok_api::{AlertWhy, ClauseItem, DispatchGuess, SawItem, VerdictGuess, VerdictItem, Why};
 use arvok_core::{
     Alert,
     matcher::{Clause, explain as clauses_of, near, shortfall},
-    rule::{ExampleDoc, Rule, TallyView},
-    runbook::Runbook,
+    rule::{Rule, TallyView},
 };
 use arvok_store::{intake, read};
 use serde_json::Value;
@@ -65,7 +64,7 @@ fn bare(rule: &Rule, version: Option<i32>, clauses: Vec<Clause>) -> Why {
         line: c.line.to_owned(),
         text: c.text,
         holds: c.holds,
-        wrong: c.wrong,
+        error: c.error,
         saw: c.saw.into_iter().map(|(field, value)| SawItem { field, value }).collect(),
     };
     Why {
@@ -125,11 +124,11 @@ fn dispatches(node: &Node, rule: &Rule, alert: &Alert) -> Vec<DispatchGuess> {
     let view = TallyView { alerts: 1, since: alert.received, jobs: 0, gathered: vec![alert] };
     let guess = |entry: &arvok_core::rule::Dispatch| {
         let applies = entry.applies(alert);
-        let (inputs, target, wrong) = match entry.prepared(&*published.catalog, alert, &view) {
+        let (inputs, target, error) = match entry.prepared(&*published.catalog, alert, &view) {
             Ok(p) => (Some(Value::Object(p.inputs)), Some(p.target.to_string()), None),
-            Err(wrong) => (None, None, Some(wrong)),
+            Err(error) => (None, None, Some(error.to_string())),
         };
-        DispatchGuess { runbook: entry.runbook.clone(), applies, inputs, target, wrong }
+        DispatchGuess { runbook: entry.runbook.clone(), applies, inputs, target, error }
     };
     rule.dispatch.iter().map(guess).collect()
 }
@@ -160,87 +159,4 @@ pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy,
         });
     }
     Ok(answer)
-}
-
-/// An example as it is written in a rule's file.
-pub(crate) fn yaml(rule: &Rule, example: &ExampleDoc) -> String {
-    let mut lines = vec![format!("# For rule {}, played as if it acted.", rule.name), "examples:".to_owned()];
-    lines.push("  - given:".into());
-    lines.extend(
-        example.given.iter().map(|g| format!("      - {}", flow(&serde_json::to_value(g).unwrap_or_default()))),
-    );
-    if !example.of.is_empty() {
-        lines.push(format!("    of: {}", flow(&Value::Object(example.of.clone()))));
-    }
-    if example.expect.is_empty() {
-        lines.push("    expect: []".into());
-    } else {
-        lines.push("    expect:".into());
-        lines.extend(
-            example.expect.iter().map(|e| format!("      - {}", flow(&serde_json::to_value(e).unwrap_or_default()))),
-        );
-    }
-    lines.join("\n") + "\n"
-}
-
-/// A value on one line, as people write YAML: names without quotes where that is safe.
-fn flow(value: &Value) -> String {
-    match value {
-        Value::Object(map) if map.is_empty() => "{}".into(),
-        Value::Object(map) => {
-            let fields: Vec<String> = map.iter().map(|(k, v)| format!("{}: {}", word(k), flow(v))).collect();
-            format!("{{ {} }}", fields.join(", "))
-        }
-        Value::Array(items) => format!("[{}]", items.iter().map(flow).collect::<Vec<_>>().join(", ")),
-        Value::String(text) => word(text),
-        other => other.to_string(),
-    }
-}
-
-/// A string, quoted unless it can be taken for nothing else.
-pub(crate) fn word(text: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
-    let first = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
-    let taken = ["true", "false", "null", "yes", "no", "on", "off"].contains(&text.to_lowercase().as_str());
-    // Lengths of time are read as strings however they are written.
-    let period = arvok_core::Period::parse(text).is_ok();
-    if (first && !taken && text.chars().all(plain)) || period { text.to_owned() } else { Value::from(text).to_string() }
-}
-
-/// A rule to start from: it listens to what the alert says and only watches.
-pub(crate) fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runbook>) -> String {
-    let class = alert.resource.as_str().split('/').next().unwrap_or("vm");
-    let name: String = format!("{}-{class}", alert.kind).replace(['.', '_'], "-").to_lowercase();
-    let mut lines = vec![
-        format!("rule: {}", arvok_core::text::cut(&name, 60)),
-        format!("summary: {}", Value::from(alert.summary.as_str())),
-        "stance: watch  # records what it would do; then propose, then act".into(),
-        "listen:".into(),
-        format!("  sources: [{}]", word(&alert.source)),
-        format!("  kinds: [{}]", word(&alert.kind)),
-        format!("  severity: {}..", alert.severity),
-        format!("  resource: {}  # or a glob such as {class}/**", word(alert.resource.as_str())),
-    ];
-    if let Some((label, value)) = alert.labels.iter().next() {
-        lines.push(format!("  # labels: {{ {}: {} }}", word(label), word(value)));
-    }
-    if let Some(value) = alert.value {
-        lines.push(format!("  # where: alert.value >= {value}"));
-    }
-    lines.push("settle:".into());
-    lines.push("  rest: 15m  # after a dispatch, silent for so long".into());
-    lines.push("dispatch:".into());
-    match runbooks.into_iter().next() {
-        Some(runbook) => {
-            lines.push(format!("  runbook: {}", runbook.name));
-            let needed: Vec<&String> =
-                runbook.inputs.properties().keys().filter(|k| runbook.inputs.is_required(k)).collect();
-            if !needed.is_empty() {
-                let inputs: Vec<String> = needed.iter().map(|k| format!("{k}: \"${{alert.resource}}\"")).collect();
-                lines.push(format!("  inputs: {{ {} }}", inputs.join(", ")));
-            }
-        }
-        None => lines.push("  runbook: name-of-a-runbook".into()),
-    }
-    lines.join("\n") + "\n"
 }

@@ -13,3 +13,6 @@ pub mod yard;
 
 pub use faults::Faults;
 pub use server::{Server, StandinError};
+
+#[cfg(test)]
+mod tests;

@@ -5,10 +5,10 @@ use std::net::TcpListener;
 
 /// A stand-in that could not start.
 #[derive(Debug, thiserror::Error)]
-#[error("the stand-in cannot listen on 127.0.0.1:{port}: {wrong}")]
+#[error("the stand-in cannot listen on 127.0.0.1:{port}: {error}")]
 pub struct StandinError {
     port: u16,
-    wrong: std::io::Error,
+    error: std::io::Error,
 }
 
 /// A running stand-in.
@@ -24,7 +24,7 @@ impl Server {
     where
         F: Fn(&mut web::ServiceConfig) + Send + Clone + 'static,
     {
-        let wrong = |wrong| StandinError { port, wrong };
+        let wrong = |error| StandinError { port, error };
         let listener = TcpListener::bind(("127.0.0.1", port)).map_err(wrong)?;
         let bound = listener.local_addr().map_err(wrong)?.port();
         let server = HttpServer::new(move || {

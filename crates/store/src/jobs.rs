@@ -10,7 +10,10 @@ use crate::{
     entity::alarm,
     sql::{self, NO_TIME},
 };
-use arvok_core::job::{JobEffect, JobState, Progress};
+use arvok_core::{
+    AlarmId, AlertId, JobId,
+    job::{JobEffect, JobState, Progress},
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
@@ -30,7 +33,7 @@ pub struct Claim(pub i64);
 #[derive(Clone, Debug)]
 pub struct ClaimedJob {
     /// Its number.
-    pub id: i64,
+    pub id: JobId,
     /// The claim that holds it.
     pub claim: Claim,
     /// Its runbook.
@@ -42,9 +45,9 @@ pub struct ClaimedJob {
     /// Its target.
     pub target: String,
     /// What set it off.
-    pub alert_seq: Option<i64>,
+    pub alert: Option<AlertId>,
     /// The alarm of that alert.
-    pub alarm_id: Option<i64>,
+    pub alarm: Option<AlarmId>,
     /// When it was dispatched.
     pub created_at: DateTime<Utc>,
     /// Where it stands.
@@ -110,7 +113,7 @@ impl Opening {
     /// After an error of the passing kind both may have been kept; [`record()`] then tells.
     pub async fn record(
         self,
-        (id, claim): (i64, Claim),
+        (id, claim): (JobId, Claim),
         progress: &Progress,
         record: &Record,
         now: DateTime<Utc>,
@@ -154,28 +157,28 @@ pub async fn claim(
 fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
     Ok(ClaimedJob {
         progress: serde_json::from_str(&row.progress)?,
-        id: row.id,
+        id: JobId(row.id),
         claim: Claim(row.claim),
         runbook: row.runbook,
         runbook_version: row.runbook_version,
         inputs: row.inputs,
         target: row.target,
-        alert_seq: row.alert_seq,
-        alarm_id: row.alarm_id,
+        alert: row.alert_seq.map(AlertId),
+        alarm: row.alarm_id.map(AlarmId),
         created_at: row.created_at,
     })
 }
 
 /// Gives up what is left behind again and again without coming any further, so that it does not
 /// hold its target for ever; the numbers of these jobs.
-pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<i64>, StoreError> {
+pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), node = NULL, claim = NULL,
             lease_until = NULL, failure = 'given up: it was left behind ' || lapses || ' times at the same step; '
                 || coalesce(failure, 'the logs of the nodes say why')
         WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1 AND lease_until < now()
             FOR UPDATE SKIP LOCKED) RETURNING id";
     let given_up: Vec<Id> = sql::typed(db, sql, vec![MOST_LAPSES.into()]).await?;
-    Ok(given_up.iter().map(|j| j.id).collect())
+    Ok(given_up.iter().map(|j| JobId(j.id)).collect())
 }
 
 #[derive(FromQueryResult)]
@@ -212,11 +215,11 @@ pub async fn let_go(db: &DatabaseConnection, claim: Claim, why: &str) -> Result<
 
 /// Puts a job back whose claim was never kept, since its walk ended before the first record. It counts
 /// as left behind, so that what can never begin does not keep the others from their turn.
-pub async fn put_back(db: &DatabaseConnection, id: i64, why: &str) -> Result<(), StoreError> {
+pub async fn put_back(db: &DatabaseConnection, id: JobId, why: &str) -> Result<(), StoreError> {
     let sql =
         "UPDATE job SET state = 'running', lease_until = now() + interval '1 second', lapses = lapses + 1, failure = $2
         WHERE id = $1 AND state = 'queued'";
-    sql::run(db, sql, vec![id.into(), reason(why).into()]).await?;
+    sql::run(db, sql, vec![id.0.into(), reason(why).into()]).await?;
     Ok(())
 }
 
@@ -226,13 +229,13 @@ fn reason(why: &str) -> String {
 }
 
 /// Ends the jobs whose deadline passed before they were started; their numbers.
-pub async fn expire(db: &DatabaseConnection) -> Result<Vec<i64>, StoreError> {
+pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     let sql = "UPDATE job SET state = 'expired', effect = 'not checked', finished_at = now(),
             failure = 'not started before its deadline'
         WHERE id IN (SELECT id FROM job WHERE state = 'queued' AND deadline <= now() FOR UPDATE SKIP LOCKED)
         RETURNING id";
     let expired: Vec<Id> = sql::typed(db, sql, vec![]).await?;
-    Ok(expired.iter().map(|e| e.id).collect())
+    Ok(expired.iter().map(|e| JobId(e.id)).collect())
 }
 
 /// What is recorded after an event of a job, in one transaction.
@@ -301,7 +304,7 @@ pub enum Then {
 /// tried again.
 pub async fn record(
     db: &DatabaseConnection,
-    (id, claim): (i64, Claim),
+    (id, claim): (JobId, Claim),
     progress: &Progress,
     record: &Record,
     now: DateTime<Utc>,
@@ -314,7 +317,7 @@ pub async fn record(
             // below, and one that comes later finds the job waiting. Without it each could miss the
             // other, and the job would sleep through the proof of its effect.
             let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
-            tx.query_all_raw(sql::statement(lock, vec![id.into()])).await?;
+            tx.query_all_raw(sql::statement(lock, vec![id.0.into()])).await?;
             let kept = sql::typed(&tx, &sql, values).await?;
             tx.commit().await?;
             kept
@@ -326,7 +329,7 @@ pub async fn record(
 
 /// Job and tries as one statement: without the job's row nothing is written.
 fn recording(
-    id: i64,
+    id: JobId,
     claim: Claim,
     progress: &Progress,
     record: &Record,
@@ -334,7 +337,7 @@ fn recording(
 ) -> Result<(String, Vec<Value>), StoreError> {
     let furthered = record.ended.iter().any(|e| e.state == "done");
     let progress = serde_json::to_value(progress)?;
-    let mut values = vec![Value::from(id), claim.0.into(), progress.into(), now.into(), furthered.into()];
+    let mut values = vec![Value::from(id.0), claim.0.into(), progress.into(), now.into(), furthered.into()];
     let set = next_state(&record.then, &mut values);
     let (began, ended) = tries(record);
     let mut sql = format!(
@@ -429,17 +432,17 @@ fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
 }
 
 /// Whether an alarm is raised.
-pub async fn alarm_raised(db: &DatabaseConnection, id: i64) -> Result<bool, StoreError> {
-    Ok(alarm::Entity::find_by_id(id).filter(alarm::Column::State.eq("raised")).one(db).await?.is_some())
+pub async fn alarm_raised(db: &DatabaseConnection, id: AlarmId) -> Result<bool, StoreError> {
+    Ok(alarm::Entity::find_by_id(id.0).filter(alarm::Column::State.eq("raised")).one(db).await?.is_some())
 }
 
 /// Takes an unsure job for a person's word; none if it is not unsure.
-pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: i64) -> Result<Option<ClaimedJob>, StoreError> {
+pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: JobId) -> Result<Option<ClaimedJob>, StoreError> {
     let sql = format!(
         "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'),
             lease_until = now() + make_interval(secs => $2)
         WHERE id = $3 AND state = 'unsure' RETURNING {CLAIMED}"
     );
-    let rows: Vec<ClaimedRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.into()]).await?;
+    let rows: Vec<ClaimedRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.0.into()]).await?;
     rows.into_iter().next().map(held).transpose()
 }

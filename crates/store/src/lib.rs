@@ -14,6 +14,7 @@ pub mod entity;
 mod error;
 pub mod intake;
 pub mod jobs;
+mod key_order;
 pub mod nodes;
 pub mod proposals;
 pub mod read;

@@ -7,6 +7,7 @@ use crate::{
     sql::Script,
 };
 use arvok_core::{
+    JobId,
     job::{JobState, Progress},
     settle::{Decision, Tally},
 };
@@ -28,12 +29,12 @@ pub struct Decided<'a> {
 }
 
 /// Launches an open proposal; false if it is not open any more.
-pub async fn launch(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> Result<bool, StoreError> {
+pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
     if !decide(&tx, id, Decision::Launched, decided).await? {
         return Ok(false);
     }
-    if let Some(proposal) = proposal::Entity::find_by_id(id).one(&tx).await? {
+    if let Some(proposal) = proposal::Entity::find_by_id(id.0).one(&tx).await? {
         job::Entity::insert(queued(proposal, decided)?).exec_without_returning(&tx).await?;
     }
     tx.commit().await?;
@@ -63,7 +64,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, 
 }
 
 /// Dismisses an open proposal; false if it is not open any more.
-pub async fn dismiss(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> Result<bool, StoreError> {
+pub async fn dismiss(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
     let done = decide(&tx, id, Decision::Dismissed, decided).await?;
     tx.commit().await?;
@@ -74,11 +75,11 @@ pub async fn dismiss(db: &DatabaseConnection, id: i64, decided: Decided<'_>) -> 
 /// first, as intake does.
 async fn decide(
     tx: &DatabaseTransaction,
-    id: i64,
+    id: JobId,
     decision: Decision,
     decided: Decided<'_>,
 ) -> Result<bool, StoreError> {
-    let Some(proposal) = proposal::Entity::find_by_id(id).one(tx).await? else { return Ok(false) };
+    let Some(proposal) = proposal::Entity::find_by_id(id.0).one(tx).await? else { return Ok(false) };
     let mut tallies = locked(tx, &proposal).await?;
     let state = match decision {
         Decision::Launched => "launched",
@@ -93,14 +94,14 @@ async fn decide(
     };
     let open = proposal::Entity::update_many()
         .set(change)
-        .filter(proposal::Column::Id.eq(id))
+        .filter(proposal::Column::Id.eq(id.0))
         .filter(proposal::Column::State.eq("open"));
     if open.exec(tx).await?.rows_affected != 1 {
         return Ok(false);
     }
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
-        tally.decided(proposal.first_id.unwrap_or(id), decision);
+        tally.decided(proposal.first_id.map_or(id, JobId), decision);
         let state = serde_json::to_string(tally)?;
         let sql = "UPDATE tally SET state = $3::text::jsonb WHERE rule = $1 AND key = $2";
         script.add(sql, vec![proposal.rule.as_str().into(), key.as_str().into(), state.into()]);

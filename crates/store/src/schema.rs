@@ -15,6 +15,8 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0003_firm_ground", sql: include_str!("../migrations/0003_firm_ground.sql") }),
             Box::new(Step { name: "0004_days", sql: include_str!("../migrations/0004_days.sql") }),
             Box::new(Step { name: "0005_read_again", sql: include_str!("../migrations/0005_read_again.sql") }),
+            Box::new(Step { name: "0006_jobs_over_time", sql: include_str!("../migrations/0006_jobs_over_time.sql") }),
+            Box::new(Step { name: "0007_key_order", sql: include_str!("../migrations/0007_key_order.sql") }),
         ]
     }
 }

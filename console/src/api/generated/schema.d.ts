@@ -497,8 +497,28 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Alerts over time, by the furthest that any rule took them. They are counted by minute for eight days. */
+        /**
+         * Alerts over time, by the furthest that any rule took them, or by what one rule decided. Alerts are counted
+         *     by minute and the verdicts of a rule by hour, for eight days; those of the last three hours by minute too.
+         */
         get: operations["showTimeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/timeline/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Jobs over time, by what has become of them, for eight days. */
+        get: operations["showJobTimeline"];
         put?: never;
         post?: never;
         delete?: never;
@@ -970,7 +990,7 @@ export interface components {
             /** @description Whether it holds; absent when that cannot be said. */
             holds?: boolean | null;
             /** @description What went wrong, if something did. */
-            wrong?: string | null;
+            error?: string | null;
             /** @description The fields it looked at, and what they held. */
             saw: components["schemas"]["SawItem"][];
         };
@@ -1028,7 +1048,7 @@ export interface components {
             /** @description What it would act on. */
             target?: string | null;
             /** @description What is wrong with the inputs. */
-            wrong?: string | null;
+            error?: string | null;
         };
         /** @description A text to copy into a file. */
         Draft: {
@@ -1037,21 +1057,33 @@ export interface components {
             /** @description The rule that an example belongs to. */
             rule?: string | null;
         };
-        /** @description A complaint about a place in a file. */
+        /**
+         * Problem
+         * @description What is wrong in a file, where, and the line itself.
+         */
         FileProblem: {
-            /** @description The file's name as sent. */
+            /** @description The file's name as given. */
             file: string;
-            /** @description From one. */
+            /**
+             * Format: uint
+             * @description From one.
+             */
             line: number;
-            /** @description From one, in characters. */
+            /**
+             * Format: uint
+             * @description From one, in characters.
+             */
             column: number;
-            /** @description Characters to mark. */
+            /**
+             * Format: uint
+             * @description Characters to mark.
+             */
             length: number;
             /** @description What is wrong and what to do. */
             message: string;
             /** @description The offending line. */
             text: string;
-            /** @description The name of a warning; absent for what is wrong for certain. */
+            /** @description The name of a warning; none for what is wrong for certain. */
             warning?: string | null;
         };
         /** @description A file of definitions. */
@@ -1169,6 +1201,54 @@ export interface components {
             state: components["schemas"]["StepState"];
             /** @description The tries. */
             attempts: components["schemas"]["Attempt"][];
+        };
+        /** @description Jobs over time. */
+        JobTimeline: {
+            /**
+             * Format: date-time
+             * @description From when; a whole step.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description Seconds from one mark to the next.
+             */
+            step_seconds: number;
+            /** @description Those steps in which any job was dispatched, oldest first. */
+            marks: components["schemas"]["JobTimelineMark"][];
+        };
+        /** @description The jobs that were dispatched in one step, by what has become of them. */
+        JobTimelineMark: {
+            /**
+             * Format: date-time
+             * @description When it begins.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Their effect was proved.
+             */
+            confirmed: number;
+            /**
+             * Format: int64
+             * @description They ended well, but nothing proves that they helped.
+             */
+            unproved: number;
+            /**
+             * Format: int64
+             * @description Queued, running or waiting.
+             */
+            under_way: number;
+            /**
+             * Format: int64
+             * @description Failed, refused, expired or unsure.
+             */
+            failed: number;
         };
         /** @description An item of a delivery that cannot be read and is kept. */
         KeptItem: {
@@ -1917,7 +1997,7 @@ export interface components {
             /** @description What it would be given. */
             inputs: unknown;
             /** @description What is wrong with the inputs. */
-            wrong?: string | null;
+            error?: string | null;
             /** @description What of the rule led to it, in a sentence. */
             reason: string;
         };
@@ -1946,7 +2026,7 @@ export interface components {
             result: components["schemas"]["RehearsalResult"];
         } | {
             /** @description Why it ended early. */
-            wrong: {
+            failed: {
                 /** @description In words. */
                 detail: string;
             };
@@ -2771,7 +2851,10 @@ export interface operations {
                 resource?: string;
                 /** @description Matched by this rule. */
                 rule?: string;
-                /** @description With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none. */
+                /**
+                 * @description With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
+                 *     back, `unmatched` for none.
+                 */
                 verdict?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;
@@ -3320,6 +3403,8 @@ export interface operations {
                 alarm?: number;
                 /** @description Dispatched since (RFC 3339). */
                 since?: string;
+                /** @description Dispatched before (RFC 3339). */
+                until?: string;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -3665,7 +3750,7 @@ export interface operations {
     listProposals: {
         parameters: {
             query?: {
-                /** @description `open`, `launched`, `dismissed`, `withdrawn` or `faulty`. */
+                /** @description `open`, `launched`, `dismissed`, `withdrawn` or `faulty`; all when left out. */
                 state?: string;
                 /** @description Of this rule. */
                 rule?: string;
@@ -4672,6 +4757,8 @@ export interface operations {
                 since?: string;
                 /** @description Until when (RFC 3339). Left out: now. */
                 until?: string;
+                /** @description What this rule decided, and no other. */
+                rule?: string;
             };
             header?: never;
             path?: never;
@@ -4685,6 +4772,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showJobTimeline: {
+        parameters: {
+            query?: {
+                /** @description From when (RFC 3339). Left out: an hour ago. */
+                since?: string;
+                /** @description Until when (RFC 3339). Left out: now. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobTimeline"];
                 };
             };
             400: {

@@ -28,8 +28,8 @@ export function Clauses({ why, missedOnly }: { why: Why; missedOnly?: boolean })
               <span className="block break-words text-ink-2">
                 {c.saw.map((s) => `${s.field} ${s.value == null ? 'is missing' : `= ${s.value}`}`).join(', ')}
               </span>
-              {c.wrong && !c.wrong.startsWith('there is no field') && (
-                <span className="block text-warn">{c.wrong}</span>
+              {c.error && !c.error.startsWith('there is no field') && (
+                <span className="block text-warn">{c.error}</span>
               )}
             </span>
           </li>
@@ -70,7 +70,7 @@ export function Settled({ why }: { why: Why }) {
         <p key={d.runbook} className="mt-2 text-[13px]">
           <b className="font-semibold">{d.runbook}</b>{' '}
           {d.applies ? (
-            <code className="break-all text-ink-2">{d.wrong ?? JSON.stringify(d.inputs)}</code>
+            <code className="break-all text-ink-2">{d.error ?? JSON.stringify(d.inputs)}</code>
           ) : (
             <span className="text-ink-3">does not apply: its `when` does not hold</span>
           )}

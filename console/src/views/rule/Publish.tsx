@@ -3,23 +3,16 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import { publish } from '../../api/client';
 import { Button, Failed, Tag } from '../../ui/parts';
+import { allowsMore, stanceOf } from './stance';
 import { Difference } from './Versions';
 
 export type Evidence = { verdict: string; count: number }[];
 
-export const stanceOf = (text: string) => /^stance:\s*(\w+)/m.exec(text)?.[1] ?? 'watch';
-const REACH = ['watch', 'propose', 'act'];
 const MEANS: Record<string, string> = {
   watch: 'It only records what it would do.',
   propose: 'It proposes jobs; a person launches or dismisses each.',
   act: 'It dispatches jobs by itself.',
 };
-
-/** The text with another stance. */
-export function withStance(text: string, stance: string): string {
-  if (/^stance:/m.test(text)) return text.replace(/^stance:\s*\w+/m, `stance: ${stance}`);
-  return text.replace(/^(rule:.*\n(?:summary:.*\n)?(?:owner:.*\n)?)/m, `$1stance: ${stance}\n`);
-}
 
 type Props = {
   name: string;
@@ -42,7 +35,7 @@ export function Publish({ name, before, text, evidence, confirmed, jobs, open, o
     },
   });
   const [was, is] = [before ? stanceOf(before) : '', stanceOf(text)];
-  const more = REACH.indexOf(is) > REACH.indexOf(was);
+  const more = allowsMore(was, is);
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose(false)}>
       <Dialog.Portal>

@@ -35,7 +35,7 @@ export function Rehearsal({ name, text, published }: { name: string; text: strin
           if ('progress' in line) setState({ is: 'running', ...line.progress });
           if ('result' in line)
             setState({ is: 'done', result: line.result, took: performance.now() - begun });
-          if ('wrong' in line) setState({ is: 'failed', error: new Error(line.wrong.detail) });
+          if ('failed' in line) setState({ is: 'failed', error: new Error(line.failed.detail) });
         },
       );
     } catch (error) {
@@ -128,7 +128,7 @@ function Outcome({ result }: { result: RehearsalResult }) {
                 <b className="font-semibold">{p.runbook}</b>
                 <span className="text-ink-3">{exact(p.at)}</span>
               </span>
-              <code className="block break-all text-ink-2">{p.wrong ?? JSON.stringify(p.inputs)}</code>
+              <code className="block break-all text-ink-2">{p.error ?? JSON.stringify(p.inputs)}</code>
               <span className="text-ink-3">{p.reason}</span>
             </li>
           ))}

@@ -15,11 +15,13 @@ import {
 } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
+import { Needs, useMay } from '../../ui/rights';
 import { exact } from '../../ui/time';
 import { JobRows } from '../JobRows';
 import type { Known } from './complete';
-import { Publish, stanceOf, withStance } from './Publish';
+import { Publish } from './Publish';
 import { Rehearsal } from './Rehearsal';
+import { stanceOf, withStance } from './stance';
 import { Try } from './Try';
 import { Versions } from './Versions';
 
@@ -99,6 +101,7 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
     setText((now) => (now === before ? start : now));
   }, [start]);
   const navigate = useNavigate();
+  const may = useMay('author');
   const name = /^rule:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'rule';
   const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
   const schema = useQuery({ queryKey: ['schema'], queryFn: ruleSchema, staleTime: Number.POSITIVE_INFINITY });
@@ -114,9 +117,13 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
           <>
             <Stance value={stance} onChange={(to) => setText(withStance(text, to))} />
             {edited && found && <Button onClick={() => setText(found.text)}>Undo all</Button>}
-            <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
-              {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
-            </Button>
+            {may ? (
+              <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
+                {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
+              </Button>
+            ) : (
+              <Needs least="author">Publishing</Needs>
+            )}
           </>
         }
       >

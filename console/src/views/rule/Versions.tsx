@@ -1,35 +1,9 @@
 // The versions of a rule, each with what it changed.
 import { useQuery } from '@tanstack/react-query';
 import { versions } from '../../api/client';
-import { Failed, Panel } from '../../ui/parts';
+import { Panel, Unanswered } from '../../ui/parts';
 import { exact } from '../../ui/time';
-
-export type Line = { mark: '+' | '-' | ' '; text: string };
-
-/** The lines that two texts have in common and those that only one has. */
-export function difference(before: string, after: string): Line[] {
-  const [a, b] = [before.trimEnd().split('\n'), after.trimEnd().split('\n')];
-  const common = Array.from({ length: a.length + 1 }, () => new Uint16Array(b.length + 1));
-  for (let i = a.length - 1; i >= 0; i--) {
-    for (let j = b.length - 1; j >= 0; j--) {
-      const row = common[i] as Uint16Array;
-      const below = common[i + 1] as Uint16Array;
-      row[j] = a[i] === b[j] ? (below[j + 1] ?? 0) + 1 : Math.max(below[j] ?? 0, row[j + 1] ?? 0);
-    }
-  }
-  const lines: Line[] = [];
-  let [i, j] = [0, 0];
-  while (i < a.length || j < b.length) {
-    if (i < a.length && j < b.length && a[i] === b[j]) {
-      lines.push({ mark: ' ', text: a[i] ?? '' });
-      i++;
-      j++;
-    } else if (i < a.length && (j >= b.length || (common[i + 1]?.[j] ?? 0) >= (common[i]?.[j + 1] ?? 0))) {
-      lines.push({ mark: '-', text: a[i++] ?? '' });
-    } else lines.push({ mark: '+', text: b[j++] ?? '' });
-  }
-  return lines;
-}
+import { difference } from './difference';
 
 /** What changed, with a line of context around it. */
 export function Difference({ before, after }: { before: string; after: string }) {
@@ -63,7 +37,7 @@ export function Versions({ name }: { name: string }) {
   const items = found.data?.items ?? [];
   return (
     <Panel title="Versions" aside={items.length}>
-      {found.error && <Failed error={found.error} />}
+      <Unanswered question={found} />
       {items.map((v, i) => (
         <details key={v.version} className="border-line border-t py-1.5 first-of-type:border-t-0">
           <summary className="cursor-pointer text-[13px]">

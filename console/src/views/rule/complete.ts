@@ -99,6 +99,12 @@ export function inExpression(before: string, path: string[], key: string | null)
   return EXPRESSIONS.includes(key ?? '') || EXPRESSIONS.includes(path[path.length - 1] ?? '');
 }
 
+/** Each label once: a key may stand in several parts of the schema. */
+const once = (found: Completion[]): Completion[] => {
+  const labels = new Set<string>();
+  return found.filter((one) => !labels.has(one.label) && labels.add(one.label));
+};
+
 const options = (words: string[], type: string, detail?: string): Completion[] =>
   words.map((label) => ({ label, type, detail }));
 
@@ -155,7 +161,7 @@ export const complete =
     if (key) {
       const schema = at(known.schema, [...path, key]);
       const words = schema.flatMap((s) => [...(s.enum ?? []), ...(s.const ? [s.const] : [])]);
-      const found = names(known.words, path, key) ?? options(words, 'enum');
+      const found = names(known.words, path, key) ?? once(options(words, 'enum'));
       return found.length > 0 ? { from: word.from, options: found, validFor: /^[\w./*-]*$/ } : null;
     }
     const place = path.join('.');
@@ -177,6 +183,6 @@ export const complete =
           : place === 'knowingly'
             ? Object.keys(known.words.warnings)
             : [];
-    const found = [...own, ...extra.map((label) => ({ label, type: 'property', apply: `${label}: ` }))];
+    const found = once([...own, ...extra.map((label) => ({ label, type: 'property', apply: `${label}: ` }))]);
     return found.length > 0 ? { from: word.from, options: found, validFor: /^[\w-]*$/ } : null;
   };

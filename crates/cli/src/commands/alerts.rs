@@ -7,7 +7,7 @@ use crate::{
     show,
     spool::{self, Waiting},
 };
-use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, AlertWhy, Page, Taken};
+use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertDetail, AlertFilter, AlertItem, AlertWhy, Page, Taken};
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -94,21 +94,22 @@ const PATIENCE: Duration = Duration::from_secs(60);
 pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
     match command {
         AlertCommand::List { source, kind, severity, state, resource, rule, verdict, wait, paging, server, output } => {
-            let query = [
-                ("source", source),
-                ("kind", kind),
-                ("severity", severity),
-                ("state", state),
-                ("resource", resource),
-                ("rule", rule),
-                ("verdict", verdict),
-                ("limit", Some(paging.limit.to_string())),
-                ("after", paging.after.map(|a| a.to_string())),
-            ];
+            let filter = AlertFilter {
+                source,
+                kind,
+                severity,
+                state,
+                resource,
+                rule,
+                verdict,
+                limit: Some(paging.limit.into()),
+                after: paging.after,
+                ..AlertFilter::default()
+            };
             let client = Client::of(&server)?;
             let begun = Instant::now();
             let page: Page<AlertItem> = loop {
-                let page: Page<AlertItem> = client.get("/api/v1/alerts", &query).await?;
+                let page: Page<AlertItem> = client.list("/api/v1/alerts", &filter).await?;
                 if !(wait && page.items.is_empty() && begun.elapsed() < PATIENCE) {
                     break page;
                 }
@@ -130,13 +131,14 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
 pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
     match command {
         AlarmCommand::List { all, source, paging, server, output } => {
-            let query = [
-                ("state", (!all).then(|| "raised".to_owned())),
-                ("source", source),
-                ("limit", Some(paging.limit.to_string())),
-                ("after", paging.after.map(|a| a.to_string())),
-            ];
-            let page: Page<AlarmItem> = Client::of(&server)?.get("/api/v1/alarms", &query).await?;
+            let filter = AlarmFilter {
+                state: (!all).then(|| "raised".to_owned()),
+                source,
+                limit: Some(paging.limit.into()),
+                after: paging.after,
+                ..AlarmFilter::default()
+            };
+            let page: Page<AlarmItem> = Client::of(&server)?.list("/api/v1/alarms", &filter).await?;
             if output.json { show::json(&page) } else { shown(&show::alarms(&page)) }
         }
         AlarmCommand::Show(one) => {

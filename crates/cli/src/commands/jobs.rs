@@ -7,7 +7,7 @@ use crate::{
     events::Events,
     show,
 };
-use arvok_api::{Change, JobDetail, JobItem, Page, Resolve, StepState, StepWord};
+use arvok_api::{Change, JobDetail, JobFilter, JobItem, Page, Resolve, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -15,16 +15,17 @@ use std::time::Duration;
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
         JobCommand::List { state, effect, runbook, rule, target, paging, server, output } => {
-            let query = [
-                ("state", state),
-                ("effect", effect),
-                ("runbook", runbook),
-                ("rule", rule),
-                ("target", target),
-                ("limit", Some(paging.limit.to_string())),
-                ("after", paging.after.map(|a| a.to_string())),
-            ];
-            let page: Page<JobItem> = Client::of(&server)?.get("/api/v1/jobs", &query).await?;
+            let filter = JobFilter {
+                state,
+                effect,
+                runbook,
+                rule,
+                target,
+                limit: Some(paging.limit.into()),
+                after: paging.after,
+                ..JobFilter::default()
+            };
+            let page: Page<JobItem> = Client::of(&server)?.list("/api/v1/jobs", &filter).await?;
             if output.json {
                 return show::json(&page);
             }

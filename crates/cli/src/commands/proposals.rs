@@ -1,18 +1,18 @@
 //! `arvok proposal`.
 
 use crate::{args::ProposalCommand, client::Client, error::CliError, show};
-use arvok_api::{Page, ProposalDecision, ProposalItem};
+use arvok_api::{Page, ProposalDecision, ProposalFilter, ProposalItem};
 
 pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
     match command {
         ProposalCommand::List { state, rule, paging, server, output } => {
-            let query = [
-                ("state", (state != "all").then_some(state)),
-                ("rule", rule),
-                ("limit", Some(paging.limit.to_string())),
-                ("after", paging.after.map(|a| a.to_string())),
-            ];
-            let page: Page<ProposalItem> = Client::of(&server)?.get("/api/v1/proposals", &query).await?;
+            let filter = ProposalFilter {
+                state: (state != "all").then_some(state),
+                rule,
+                limit: Some(paging.limit.into()),
+                after: paging.after,
+            };
+            let page: Page<ProposalItem> = Client::of(&server)?.list("/api/v1/proposals", &filter).await?;
             if output.json {
                 return show::json(&page);
             }

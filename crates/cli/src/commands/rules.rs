@@ -8,10 +8,11 @@ use crate::{
     show,
 };
 use arvok_api::{
-    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictLine, VersionItem, Why, WhyRequest,
+    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, VerdictLine, VersionItem,
+    Why, WhyRequest,
 };
 use arvok_core::{
-    Alert, Catalog, Problem,
+    Alert, AlertId, Catalog, Problem,
     document::parse_file,
     rehearse::{Rehearsal, written_alert},
     rule::{NotOne, Rule, only_rule},
@@ -37,14 +38,15 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             rehearse(&of, since, alerts, against, rule, &server, &output).await
         }
         RuleCommand::Verdicts { rule, verdict, resource, paging, server, output } => {
-            let query = [
-                ("rule", rule),
-                ("verdict", verdict),
-                ("resource", resource),
-                ("limit", Some(paging.limit.to_string())),
-                ("after", paging.after.map(|a| a.to_string())),
-            ];
-            let page: Page<VerdictLine> = Client::of(&server)?.get("/api/v1/verdicts", &query).await?;
+            let filter = VerdictFilter {
+                rule,
+                verdict,
+                resource,
+                limit: Some(paging.limit.into()),
+                after: paging.after,
+                ..VerdictFilter::default()
+            };
+            let page: Page<VerdictLine> = Client::of(&server)?.list("/api/v1/verdicts", &filter).await?;
             printed(&output, &page, || show::verdicts(&page))
         }
         RuleCommand::Versions { rule, server, output } => {
@@ -180,7 +182,7 @@ fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Re
     let mut rehearsal = Rehearsal::new(&rule, &unknown);
     rehearsal.begin(from);
     for (i, alert) in alerts.into_iter().enumerate() {
-        rehearsal.feed(i as i64 + 1, alert).map_err(|e| CliError::Here(e.to_string()))?;
+        rehearsal.feed(AlertId(i as i64 + 1), alert).map_err(|e| CliError::Here(e.to_string()))?;
     }
     let now = (&rehearsal.finish(to)).into();
     Ok(RehearsalResult { rule: rule.name.clone(), from, to, now, before: None, difference: None })
@@ -215,7 +217,7 @@ async fn there(client: &Client, request: &RehearsalRequest) -> Result<RehearsalR
                     progress_over();
                     return Ok(*result);
                 }
-                RehearsalLine::Wrong { detail } => {
+                RehearsalLine::Failed { detail } => {
                     progress_over();
                     return Err(CliError::Refused(detail));
                 }

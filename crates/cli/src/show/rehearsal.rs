@@ -81,7 +81,7 @@ fn dispatched(report: &RehearsalReport, marked: Option<(&[i64], char)>) -> Vec<S
 }
 
 fn dispatch(p: &RehearsalDispatch, mark: char) -> String {
-    let what = match &p.wrong {
+    let what = match &p.error {
         Some(wrong) => format!("would be refused: {wrong}"),
         None => p.inputs.to_string(),
     };

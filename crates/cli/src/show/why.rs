@@ -23,7 +23,7 @@ fn clause(c: &ClauseItem) -> Vec<String> {
     } else {
         vec![head, format!("              {saw}")]
     };
-    let told = c.wrong.as_ref().filter(|w| !w.starts_with("there is no field"));
+    let told = c.error.as_ref().filter(|w| !w.starts_with("there is no field"));
     lines.extend(told.map(|w| format!("              {w}")));
     lines
 }
@@ -50,7 +50,7 @@ pub fn why(w: &Why) -> String {
         lines.push(format!("  {at}  alert {} {} {}: {}", line.alert, line.severity, line.verdict, line.reason));
     }
     for d in &w.dispatches {
-        let what = match (&d.wrong, &d.inputs, d.applies) {
+        let what = match (&d.error, &d.inputs, d.applies) {
             (_, _, false) => "does not apply: its `when` does not hold".to_owned(),
             (Some(wrong), _, _) => format!("would be refused: {wrong}"),
             (None, inputs, _) => inputs.as_ref().map_or_else(String::new, ToString::to_string),

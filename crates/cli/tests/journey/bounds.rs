@@ -217,17 +217,15 @@ fn a_search_stops_at_a_bound_and_says_where_to_go_on() {
         SELECT 'yard-hypervisor', 'f' || n, now(), now(), 'test.fill', 'vm/n' || n, 3, 'noted', 'hay', '{}', '{}'
         FROM generate_series(1, 200000) n",
     );
-    let (mut pages, mut path) = (0, "/api/v1/alerts?text=needle".to_owned());
-    let found = loop {
-        let page = stage.get(&path);
-        pages += 1;
-        if let Some(found) = page["items"].as_array().and_then(|i| i.first()) {
-            break found["seq"].clone();
-        }
-        assert_eq!(page["bounded"], true, "{page}");
-        path = format!("/api/v1/alerts?text=needle&after={}", page["next"].as_str().expect("where to go on"));
+    let next = |page: &Value| {
+        let found = page["items"].as_array().is_some_and(|i| !i.is_empty());
+        let on = || format!("/api/v1/alerts?text=needle&after={}", page["next"].as_str().expect("where to go on"));
+        (!found).then(|| stage.get(&on()))
     };
-    assert_eq!((found, pages), (json!(oldest), 5));
+    let pages: Vec<Value> = std::iter::successors(Some(stage.get("/api/v1/alerts?text=needle")), next).collect();
+    let (last, before) = pages.split_last().expect("pages");
+    assert_eq!((&last["items"][0]["seq"], pages.len()), (&json!(oldest), 5));
+    assert!(before.iter().all(|page| page["bounded"] == true), "{before:?}");
     let said = stage.arvok(&["alert", "list", "--severity", "critical"]);
     assert!(said.out.contains("Older ones were not looked at; go on with --after"), "{}", said.out);
     // Where an index leads there, nothing stops.

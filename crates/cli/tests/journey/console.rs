@@ -82,6 +82,66 @@ fn a_stretch_of_time_is_chosen_with_the_keys_and_stands_in_the_address() {
 }
 
 #[test]
+fn jobs_stand_over_time_and_of_a_rule_only_its_own() {
+    let stage = played();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    let label = |of: &str| {
+        let asked =
+            format!("return document.querySelector('[aria-label=\"{of} over time\"] svg')?.getAttribute('aria-label')");
+        browser.run(&asked).as_str().unwrap_or_default().to_owned()
+    };
+    browser.go("/jobs");
+    browser.see("failed or unsure");
+    until("both jobs to be counted", || label("Jobs").starts_with("2 jobs since ").then_some(()));
+    browser.press("[aria-label=Until]", thirtyfour::Key::Left);
+    browser.press("[aria-label=Until]", thirtyfour::Key::Left);
+    browser.see("No job.");
+    browser.click_last("Whole hour");
+    browser.see("vm/quill-booking-db-1");
+    browser.go("/alerts?rule=booking-disk-filling&window=day");
+    browser.see("of rule booking-disk-filling");
+    until("what the rule decided", || {
+        let told = label("Alerts");
+        let number: u64 = told.split(' ').next()?.parse().ok()?;
+        (number > 0).then_some(())
+    });
+}
+
+#[test]
+fn nobody_is_offered_what_the_role_does_not_allow() {
+    let stage = played();
+    let token = |role: &str| {
+        let made = stage.call(reqwest::Method::POST, "/api/v1/tokens", Some(&json!({ "name": role, "role": role })));
+        assert_eq!(made.0, 201, "{}", made.1);
+        made.1["token"].as_str().expect("a token").to_owned()
+    };
+    let (viewer, responder) = (token("viewer"), token("responder"));
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&viewer);
+    browser.see("viewer, viewer");
+    for (path, sign, offered) in [
+        ("/proposals/3", "Launching or dismissing it needs the role responder or a higher one.", "Launch"),
+        ("/rules/booking-disk-filling", "Publishing needs the role author or a higher one.", "Publish version"),
+    ] {
+        browser.go(path);
+        browser.see(sign);
+        let buttons = "return [...document.querySelectorAll('button')].map((b) => b.textContent).join('|')";
+        let buttons = browser.run(buttons).as_str().unwrap_or_default().to_owned();
+        assert!(!buttons.contains(offered), "{path}: {buttons}");
+        assert_eq!(browser.violations(), Vec::<String>::new(), "{path}");
+    }
+    browser.click("Sign out");
+    browser.sign_in(&responder);
+    browser.see("responder, responder");
+    browser.go("/proposals/3");
+    browser.see("Launch");
+    browser.go("/rules/booking-disk-filling");
+    browser.see("Publishing needs the role author or a higher one.");
+}
+
+#[test]
 fn every_view_in_light_and_dark_wide_and_narrow() {
     let stage = played();
     let browser = Browser::open(&stage, false);

@@ -7,6 +7,7 @@ mod chaos;
 mod claims;
 mod command;
 mod console;
+mod console_cases;
 mod days;
 mod doors;
 mod house;

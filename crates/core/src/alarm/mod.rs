@@ -27,7 +27,7 @@ pub struct Alarm {
     pub cleared_at: Option<DateTime<Utc>>,
     /// The sender's time of the newest alert about it: what was sent before that and arrives
     /// after it changes nothing.
-    pub told_at: Option<DateTime<Utc>>,
+    pub last_sent_at: Option<DateTime<Utc>>,
 }
 
 /// What an alert changed.
@@ -58,7 +58,7 @@ impl Alarm {
             raised_at: at,
             changed_at: at,
             cleared_at: None,
-            told_at: None,
+            last_sent_at: None,
         }
     }
 
@@ -68,9 +68,9 @@ impl Alarm {
         // Only the sender's own time can tell that it was sent before. What has none, or is ahead of
         // us, is stamped with the time of its arrival by whichever node it came to, and clocks are
         // never quite alike: such an alert is as new as its arrival.
-        let older = self.told_at.filter(|told| alert.time < alert.received && alert.time < *told);
+        let older = self.last_sent_at.filter(|last| alert.time < alert.received && alert.time < *last);
         if alert.state != AlertState::Noted && older.is_none() {
-            self.told_at = self.told_at.max(Some(alert.happened()));
+            self.last_sent_at = self.last_sent_at.max(Some(alert.happened()));
         }
         match (alert.state, self.raised) {
             (AlertState::Noted, _) | (AlertState::Cleared, false) => AlarmChange::Nothing,
@@ -161,6 +161,14 @@ mod tests {
         assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), AlarmChange::Raised, "the same moment is not before");
     }
 
+    #[test]
+    fn what_is_only_noted_makes_nothing_late() {
+        let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
+        assert_eq!(alarm.take(&sent(5, 6, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.take(&sent(10, 11, "noted", "major")), AlarmChange::Nothing);
+        assert_eq!(alarm.take(&sent(8, 12, "cleared", "major")), AlarmChange::Cleared);
+    }
+
     /// Two nodes stamp what has no time of its own, the second by a clock that is a little behind.
     #[test]
     fn a_clearing_that_comes_after_is_not_before_for_the_clocks_of_nodes() {
@@ -169,6 +177,6 @@ mod tests {
         assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), AlarmChange::Cleared);
         assert_eq!(alarm.take(&sent(11, 10, "raised", "major")), AlarmChange::Raised, "a sender ahead of us");
         assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), AlarmChange::Cleared);
-        assert_eq!(alarm.told_at.map(|t| t.timestamp()), Some(10), "and what is known does not go back");
+        assert_eq!(alarm.last_sent_at.map(|t| t.timestamp()), Some(10), "and what is known does not go back");
     }
 }

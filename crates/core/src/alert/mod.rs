@@ -1,16 +1,17 @@
 //! The normal form of an alert: what every source's payload becomes.
 //!
 //! Owns the fields, their limits and their text forms. How a payload is turned into this form
-//! is [`crate::read`]; what is done with it is [`crate::matcher`] and [`crate::settle`].
+//! is [`crate::source`]; what is done with it is [`crate::matcher`] and [`crate::settle`].
 
 mod resource;
 mod severity;
 
 pub use resource::{ResourceError, ResourcePath};
-pub use severity::{Severity, SeverityRange};
+pub use severity::{Severity, SeverityError, SeverityRange};
 
 use crate::{
     bounds::{depth_complaint, too_deep},
+    complaint::{Complaint, hint},
     text::{clean, clean_json, cut},
 };
 use chrono::{DateTime, Datelike, SubsecRound, Utc};
@@ -140,16 +141,16 @@ pub struct NewAlert {
 
 /// Why an alert is outside the normal form: the field and what is wrong with it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{field}: {wrong}")]
+#[error("{field}: {reason}")]
 pub struct AlertError {
-    /// The field of the normal form.
-    pub field: &'static str,
+    /// The field of the normal form; `alert` for the whole.
+    pub field: String,
     /// What is wrong and what is expected.
-    pub wrong: String,
+    pub reason: String,
 }
 
-fn error(field: &'static str, wrong: impl Into<String>) -> AlertError {
-    AlertError { field, wrong: wrong.into() }
+fn error(field: &str, reason: impl Into<String>) -> AlertError {
+    AlertError { field: field.to_owned(), reason: reason.into() }
 }
 
 /// What the receiving side knows about a delivery.
@@ -164,6 +165,14 @@ pub struct Received<'a> {
 }
 
 impl NewAlert {
+    /// An alert as it was written. Where something is wrong is looked for only once something is.
+    ///
+    /// # Errors
+    /// The first field that is not in the normal form.
+    pub fn of(value: &Value) -> Result<Self, AlertError> {
+        Self::deserialize(value).or_else(|_| serde_path_to_error::deserialize(value).map_err(|e| misread(&e)))
+    }
+
     /// Checks every field and fills in what is missing.
     pub fn complete(self, delivery: Received<'_>) -> Result<Alert, AlertError> {
         let id = self.id.unwrap_or_else(|| delivery.fallback_id.to_owned());
@@ -198,6 +207,20 @@ impl NewAlert {
             labels,
             body: clean_json(self.body),
         })
+    }
+}
+
+fn misread(e: &serde_path_to_error::Error<serde_json::Error>) -> AlertError {
+    let path = e.path().to_string();
+    match Complaint::of(&e.inner().to_string()) {
+        Complaint::UnknownKey(name, known) => {
+            error(cut(&name, 60), format!("is no field of an alert; {}", hint(&name, &known)))
+        }
+        Complaint::Missing(name) => error(&name, "is missing"),
+        Complaint::UnknownWord(word, known) => {
+            error(&path, format!("unknown value `{}`; {}", cut(&word, 60), hint(&word, &known)))
+        }
+        Complaint::Other(reason) => error(if path == "." { "alert" } else { &path }, reason),
     }
 }
 
@@ -245,7 +268,7 @@ mod tests {
     use serde_json::json;
 
     fn complete(value: Value) -> Result<Alert, String> {
-        let new: NewAlert = serde_json::from_value(value).map_err(|e| e.to_string())?;
+        let new = NewAlert::of(&value).map_err(|e| e.to_string())?;
         let delivery = Received { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "r-1" };
         new.complete(delivery).map_err(|e| e.to_string())
     }
@@ -278,10 +301,10 @@ mod tests {
         resource: `quill` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
         id: has 300 bytes, at most 256 are allowed
         id: is empty
-        unknown variant `bad`, expected one of `indeterminate`, `warning`, `minor`, `major`, `critical`
-        unknown field `colour`, expected one of `id`, `kind`, `severity`, `state`, `resource`, `time`, `summary`, `value`, `labels`, `body`
+        severity: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
+        colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body
         labels: `` is empty or has more than 1024 bytes in its name or value
-        missing field `kind`
+        kind: is missing
         ");
     }
 

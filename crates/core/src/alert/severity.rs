@@ -73,14 +73,13 @@ pub struct SeverityRange {
 }
 
 impl SeverityRange {
-    /// Reads one name or a range; the complaint says what is expected.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let name = |part: &str| {
-            Severity::parse(part.trim()).ok_or_else(|| {
-                let names = Severity::ALL.map(Severity::as_str).join(", ");
-                format!("`{}` is not a severity; the severities are {names}", part.trim())
-            })
-        };
+    /// Reads one name or a range.
+    ///
+    /// # Errors
+    /// What is expected instead.
+    pub fn parse(text: &str) -> Result<Self, SeverityError> {
+        let name =
+            |part: &str| Severity::parse(part.trim()).ok_or_else(|| SeverityError::Unknown(part.trim().to_owned()));
         let (from, to) = match text.split_once("..") {
             None => (name(text)?, name(text)?),
             Some((a, b)) => (
@@ -89,7 +88,7 @@ impl SeverityRange {
             ),
         };
         if from > to {
-            return Err(format!("the range {text} is upside down; write {to}..{from}"));
+            return Err(SeverityError::UpsideDown { text: text.to_owned(), from, to });
         }
         Ok(Self { from, to })
     }
@@ -98,6 +97,24 @@ impl SeverityRange {
     pub fn contains(self, severity: Severity) -> bool {
         (self.from..=self.to).contains(&severity)
     }
+}
+
+/// Why a text is no range of severities.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum SeverityError {
+    /// A word that is no severity.
+    #[error("`{0}` is not a severity; the severities are {all}", all = Severity::ALL.map(Severity::as_str).join(", "))]
+    Unknown(String),
+    /// The more severe one stands first.
+    #[error("the range {text} is upside down; write {to}..{from}")]
+    UpsideDown {
+        /// As written.
+        text: String,
+        /// The first.
+        from: Severity,
+        /// The second.
+        to: Severity,
+    },
 }
 
 impl fmt::Display for SeverityRange {
@@ -112,10 +129,10 @@ mod tests {
 
     #[test]
     fn ranges() {
-        let text = |t: &str| SeverityRange::parse(t).map(|r| r.to_string());
-        assert_eq!(text("major").as_deref(), Ok("major"));
-        assert_eq!(text("major..").as_deref(), Ok("major..critical"));
-        assert_eq!(text("..minor").as_deref(), Ok("indeterminate..minor"));
+        let text = |t: &str| SeverityRange::parse(t).map(|r| r.to_string()).map_err(|e| e.to_string());
+        assert_eq!(text("major"), Ok("major".into()));
+        assert_eq!(text("major.."), Ok("major..critical".into()));
+        assert_eq!(text("..minor"), Ok("indeterminate..minor".into()));
         assert_eq!(
             text("critical..major"),
             Err("the range critical..major is upside down; write major..critical".into())

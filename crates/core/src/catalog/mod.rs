@@ -12,10 +12,10 @@ use crate::{
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
     matcher::Matcher,
-    read::Source,
     rehearse,
     rule::Rule,
     runbook::Runbook,
+    source::Source,
     text::nearest,
 };
 use serde_json::Value;

@@ -2,7 +2,7 @@
 
 use super::{Catalog, Entry, Observed};
 use crate::{
-    definition::{Misfit, Missing, Wrong},
+    definition::{Fault, Misfit, Missing},
     document::Problem,
 };
 
@@ -12,9 +12,9 @@ pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Observe
     let mut misfits = entry.definition.misfits(whole);
     misfits.extend(secrets(entry, seen));
     // A name that is nearly another is a mistake of its own; any other may be that of what is faulty.
-    let follows = |m: &Misfit| matches!(&m.wrong, Wrong::Missing(Missing { near: None, .. }));
+    let follows = |m: &Misfit| matches!(&m.fault, Fault::Missing(Missing { near: None, .. }));
     let told = misfits.iter().filter(|m| !(faulty && follows(m)));
-    told.map(|m| entry.document.problem(&m.pointer, m.wrong.to_string())).collect()
+    told.map(|m| entry.document.problem(&m.pointer, m.fault.to_string())).collect()
 }
 
 /// Secrets go only where an admin said that they may.
@@ -30,7 +30,7 @@ fn secrets(entry: &Entry, seen: &Observed) -> Vec<Misfit> {
                 Some(users) if !users.contains(&user) => format!("secret `{name}` may not be used here; {to_do}"),
                 Some(_) => continue,
             };
-            found.push(Misfit::at(pointer, Wrong::Unfit(wrong)));
+            found.push(Misfit::at(pointer, Fault::Unfit(wrong)));
         }
     }
     found

@@ -1,16 +1,20 @@
-//! Outside systems as documents: `connector:` describes operations over HTTP, `connection:` is
-//! one configured use of a connector.
+//! Outside systems as documents: `connector:` describes operations, each a call of one of the [`protocols`];
+//! `connection:` is one configured use of a connector.
 //!
 //! Pure: [`Operation::request`] plans a request and [`Operation::answer`] reads what came back.
 //! Sending it, and opening the secrets, is the business of the crate that reaches outside.
 
 mod connection;
 mod credential;
+mod failure;
 mod operation;
+mod protocols;
 
 pub use connection::{Connection, ConnectionDoc};
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
-pub use operation::{Answer, CallEnd, Failure, MAX_OUTPUT, Operation, OperationDoc, Repeat, Request};
+pub use failure::{CallEnd, Failure};
+pub use operation::{MAX_OUTPUT, Operation, OperationDoc, Repeat};
+pub use protocols::{Answer, Request, RequestError};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},

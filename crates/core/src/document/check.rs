@@ -3,6 +3,7 @@
 use super::{Document, Problem, decode::Decoded};
 use serde::de::DeserializeOwned;
 use serde_json::Value;
+use std::fmt::Display;
 
 /// Collects complaints about one document.
 #[derive(Debug)]
@@ -47,19 +48,19 @@ impl<'a> Checker<'a> {
 
     /// Notes a complaint about the value at a pointer, unless it only follows from one that the types
     /// have made: about what was left out, or what it was left out of.
-    pub fn fail(&mut self, pointer: &str, message: impl Into<String>) {
+    pub fn fail(&mut self, pointer: &str, message: impl ToString) {
         let follows = |gone: &String| {
             let above = gone.rsplit_once('/').map_or("", |(above, _)| above);
             pointer == above || pointer.strip_prefix(gone.as_str()).is_some_and(|r| r.is_empty() || r.starts_with('/'))
         };
         if !self.left_out.iter().any(follows) {
-            self.problems.push(self.document.problem(pointer, message));
+            self.problems.push(self.document.problem(pointer, message.to_string()));
         }
     }
 
     /// Keeps the good, notes the bad.
-    pub fn take<T>(&mut self, pointer: &str, result: Result<T, String>) -> Option<T> {
-        result.map_err(|message| self.fail(pointer, message)).ok()
+    pub fn take<T>(&mut self, pointer: &str, result: Result<T, impl Display>) -> Option<T> {
+        result.map_err(|e| self.fail(pointer, e)).ok()
     }
 
     /// A part of the document as a type; complaints get the places of what is wrong.
@@ -90,15 +91,17 @@ fn in_order(mut problems: Vec<Problem>) -> Vec<Problem> {
     problems
 }
 
+/// A text that cannot be the name of a definition.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first")]
+pub struct NameError(String);
+
 /// Names of definitions: lower case letters, digits, `-`, `_`; at most 64; a letter or digit first.
-pub fn check_name(name: &str) -> Result<(), String> {
+pub fn check_name(name: &str) -> Result<(), NameError> {
     let ok = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '_');
     let first = name.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit());
     if first && name.len() <= 64 && name.chars().all(ok) {
         return Ok(());
     }
-    Err(format!(
-        "`{}` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first",
-        crate::text::cut(name, 80)
-    ))
+    Err(NameError(crate::text::cut(name, 80).to_owned()))
 }

@@ -8,11 +8,13 @@ mod check;
 mod decode;
 mod problem;
 mod texts;
+mod write;
 mod yaml;
 
-pub use check::{Checker, check_name};
+pub use check::{Checker, NameError, check_name};
 pub use problem::Problem;
 pub use texts::Texts;
+pub use write::{flow, word};
 pub use yaml::{NOT_UTF8, parse_file};
 
 use serde_json::Value;

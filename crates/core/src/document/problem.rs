@@ -1,10 +1,11 @@
 //! A complaint with its place, and how it is shown.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// What is wrong in a file, where, and the line itself.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Problem {
     /// The file's name as given.
     pub file: String,
@@ -21,6 +22,13 @@ pub struct Problem {
     /// The name of a warning; none for what is wrong for certain.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub warning: Option<String>,
+}
+
+impl Problem {
+    /// Its JSON Schema.
+    pub fn schema() -> serde_json::Value {
+        schemars::schema_for!(Self).to_value()
+    }
 }
 
 impl fmt::Display for Problem {

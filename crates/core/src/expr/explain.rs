@@ -16,7 +16,7 @@ pub struct Part {
     /// Whether it holds; none when that cannot be said.
     pub holds: Option<bool>,
     /// What went wrong, if something did.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
     /// The fields it looked at, and what they held; none where they are missing.
     pub saw: Vec<(String, Option<String>)>,
 }
@@ -34,7 +34,7 @@ pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) ->
 }
 
 fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
-    let (holds, wrong) = match eval(node, scope) {
+    let (holds, error) = match eval(node, scope) {
         Ok(Val::Bool(b)) => (Some(b), None),
         Ok(other) => (None, Some(format!("is {}, not true or false", other.kind()))),
         Err(e) if e.missing => (Some(false), Some(e.message)),
@@ -43,7 +43,7 @@ fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
     let mut saw = Vec::new();
     fields(node, scope, &mut saw);
     saw.dedup();
-    Part { text, holds, wrong, saw }
+    Part { text, holds, error, saw }
 }
 
 fn flatten<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {

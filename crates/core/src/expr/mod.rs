@@ -72,12 +72,12 @@ pub struct ExprError {
 }
 
 impl ExprError {
-    fn new(message: impl Into<String>) -> Self {
-        Self { message: message.into(), span: None, missing: false }
+    fn new(message: impl ToString) -> Self {
+        Self { message: message.to_string(), span: None, missing: false }
     }
 
-    fn missing(message: impl Into<String>) -> Self {
-        Self { message: message.into(), span: None, missing: true }
+    fn missing(message: impl ToString) -> Self {
+        Self { message: message.to_string(), span: None, missing: true }
     }
 
     fn at(mut self, span: Option<(u32, u32)>) -> Self {

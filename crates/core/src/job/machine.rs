@@ -2,7 +2,7 @@
 
 use super::{JobEffect, JobState, Phase, Progress};
 use crate::{
-    Alert, Period,
+    Alert, JobId, Period,
     connector::{CallEnd, Failure, Repeat},
     period::rough,
     runbook::{Action, JobScope, Runbook, Step},
@@ -14,7 +14,7 @@ use serde_json::{Map, Value, json};
 #[derive(Clone, Debug)]
 pub struct Facts {
     /// Its number.
-    pub id: i64,
+    pub id: JobId,
     /// What the keys of its calls begin with: no other job has the same, neither of another
     /// installation nor after a restore.
     pub key: String,

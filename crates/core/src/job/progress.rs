@@ -148,3 +148,31 @@ impl std::fmt::Display for JobEffect {
         f.write_str(self.as_str())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_read_back_as_what_they_stand_for() {
+        for state in JobState::ALL {
+            assert_eq!((JobState::parse(state.as_str()), json(state)), (Some(state), state.to_string()));
+        }
+        for effect in JobEffect::ALL {
+            assert_eq!((JobEffect::parse(effect.as_str()), json(effect)), (Some(effect), effect.to_string()));
+        }
+    }
+
+    fn json(word: impl Serialize) -> String {
+        match serde_json::to_value(word) {
+            Ok(Value::String(text)) => text,
+            other => panic!("{other:?} is no text"),
+        }
+    }
+
+    #[test]
+    fn of_what_is_unsure_or_under_way_more_is_to_come() {
+        let last = JobState::ALL.into_iter().filter(|s| s.is_final()).collect::<Vec<_>>();
+        assert_eq!(last, [JobState::Succeeded, JobState::Failed, JobState::Expired, JobState::Refused]);
+    }
+}

@@ -18,14 +18,14 @@ pub struct Clause {
     /// Whether it holds; none when that cannot be said.
     pub holds: Option<bool>,
     /// What went wrong, if something did.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
     /// The fields it looked at, and what they held; none where they are missing.
     pub saw: Vec<(String, Option<String>)>,
 }
 
 impl Clause {
     fn line(line: &'static str, text: String, holds: bool, field: String, value: Option<&str>) -> Self {
-        Self { line, text, holds: Some(holds), wrong: None, saw: vec![(field, value.map(str::to_owned))] }
+        Self { line, text, holds: Some(holds), error: None, saw: vec![(field, value.map(str::to_owned))] }
     }
 }
 
@@ -45,7 +45,7 @@ pub fn explain(rule: &Rule, alert: &Alert) -> Vec<Clause> {
             line: "where",
             text: p.text,
             holds: p.holds,
-            wrong: p.wrong,
+            error: p.error,
             saw: p.saw,
         }));
     }

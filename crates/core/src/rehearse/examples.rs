@@ -2,8 +2,8 @@
 
 use super::{Rehearsal, RehearsedDispatch, Report};
 use crate::{
-    Alert, NewAlert, Period, Verdict,
-    alert::Received,
+    Alert, AlertId, NewAlert, Period, Verdict,
+    alert::{AlertError, Received},
     definition::Others,
     matcher::{explain, shortfall},
     rule::{ExampleDoc, ExpectDoc, GivenDoc, Rule},
@@ -41,7 +41,7 @@ fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDo
             Ok(alert) => alert,
             Err(message) => return vec![Failure { place: format!("{place}/given/{i}"), message }],
         };
-        if let Err(e) = rehearsal.feed(i as i64 + 1, alert) {
+        if let Err(e) = rehearsal.feed(AlertId(i as i64 + 1), alert) {
             return vec![Failure { place, message: e.to_string() }];
         }
     }
@@ -80,7 +80,7 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     if given.late.is_some_and(|late| late > given.at) {
         return Err("`late` is longer than `at`; let the example start later".into());
     }
-    let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
+    let new = NewAlert::of(&Value::Object(fields)).map_err(|e| e.to_string())?;
     let id = format!("{}", i + 1);
     new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
 }
@@ -131,7 +131,7 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
             .iter()
             .flatten()
             .find(|(name, value)| !dispatch.inputs.get(*name).is_some_and(|got| alike(got, value)));
-        match (wrong, &dispatch.wrong) {
+        match (wrong, &dispatch.error) {
             (None, None) => {
                 named[i] = true;
                 return Ok(());
@@ -185,7 +185,7 @@ fn unmatched(rule: &Rule, example: &ExampleDoc) -> String {
         let saw =
             clause.saw.iter().map(|(field, value)| format!("{field} is {}", value.as_deref().unwrap_or("missing")));
         let saw = saw.collect::<Vec<_>>().join(", ");
-        lines.push(format!("  `{}: {}` does not hold: {}", clause.line, clause.text, clause.wrong.unwrap_or(saw)));
+        lines.push(format!("  `{}: {}` does not hold: {}", clause.line, clause.text, clause.error.unwrap_or(saw)));
     }
     lines.join("\n")
 }
@@ -230,7 +230,7 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
     let mut example = ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
     let mut rehearsal = Rehearsal::new(rule, others);
     for (i, given) in example.given.iter().enumerate() {
-        rehearsal.feed(i as i64 + 1, alert(rule, &example, given, i).ok()?).ok()?;
+        rehearsal.feed(AlertId(i as i64 + 1), alert(rule, &example, given, i).ok()?).ok()?;
     }
     let end = example.given.last().map_or(Period::from_secs(0), |g| g.at);
     let report = rehearsal.finish(time(end));
@@ -258,30 +258,54 @@ fn own_inputs(rule: &Rule, dispatch: &RehearsedDispatch) -> Map<String, Value> {
 
 /// An alert written down with its source and times, as in a file of alerts or in what the list of
 /// alerts gives: a line of JSON. What has no `received` came when it happened.
-pub fn written_alert(value: &Value, number: usize) -> Result<Alert, String> {
-    let Value::Object(fields) = value else {
-        return Err("is not an object; an alert in the normal form was expected".into());
-    };
+pub fn written_alert(value: &Value, number: usize) -> Result<Alert, WrittenAlertError> {
+    let Value::Object(fields) = value else { return Err(WrittenAlertError::NoObject) };
     let mut fields = fields.clone();
     for known in ["seq", "verdicts"] {
         fields.remove(known);
     }
-    let Some(Value::String(source)) = fields.remove("source") else {
-        return Err("has no `source`; write the name of the source".into());
-    };
-    let time = |value: Option<&Value>, name: &str| match value {
-        None | Some(Value::Null) => Ok(None),
-        Some(Value::String(text)) => DateTime::parse_from_rfc3339(text)
-            .map(|t| Some(t.with_timezone(&Utc)))
-            .map_err(|_| format!("{name}: `{}` is not an RFC 3339 time", crate::text::cut(text, 40))),
-        Some(other) => Err(format!("{name}: {other} is not an RFC 3339 time")),
+    let Some(Value::String(source)) = fields.remove("source") else { return Err(WrittenAlertError::NoSource) };
+    let time = |value: Option<&Value>, field: &'static str| {
+        let odd = |text: &str| WrittenAlertError::Time { field, text: crate::text::cut(text, 40).to_owned() };
+        match value {
+            None | Some(Value::Null) => Ok(None),
+            Some(Value::String(text)) => {
+                DateTime::parse_from_rfc3339(text).map(|t| Some(t.with_timezone(&Utc))).map_err(|_| odd(text))
+            }
+            Some(other) => Err(odd(&other.to_string())),
+        }
     };
     let received = fields.remove("received");
     let received = match time(received.as_ref(), "received")? {
         Some(received) => received,
-        None => time(fields.get("time"), "time")?.ok_or("has neither `received` nor `time`")?,
+        None => time(fields.get("time"), "time")?.ok_or(WrittenAlertError::NoTime)?,
     };
-    let new: NewAlert = serde_json::from_value(Value::Object(fields)).map_err(|e| e.to_string())?;
+    let new = NewAlert::of(&Value::Object(fields))?;
     let id = number.to_string();
-    new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+    Ok(new.complete(Received { source: &source, received, fallback_id: &id })?)
+}
+
+/// Why something that is written down is no alert.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum WrittenAlertError {
+    /// It has no fields.
+    #[error("is not an object; an alert in the normal form was expected")]
+    NoObject,
+    /// Nobody sent it.
+    #[error("has no `source`; write the name of the source")]
+    NoSource,
+    /// It never came.
+    #[error("has neither `received` nor `time`")]
+    NoTime,
+    /// A time that is none.
+    #[error("{field}: `{text}` is not an RFC 3339 time")]
+    Time {
+        /// Which time.
+        field: &'static str,
+        /// As written.
+        text: String,
+    },
+    /// It is not in the normal form.
+    #[error(transparent)]
+    Alert(#[from] AlertError),
 }

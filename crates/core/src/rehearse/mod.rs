@@ -9,20 +9,20 @@
 mod examples;
 mod report;
 
-pub use examples::{Failure, example_of, play, written_alert};
+pub use examples::{Failure, WrittenAlertError, example_of, play, written_alert};
 pub use report::{
     Difference, MAX_DISPATCHES, MAX_INPUTS, MAX_TALLIES, MAX_VERDICTS, RehearsedDispatch, RehearsedTally,
     RehearsedVerdict, Report,
 };
 
 use crate::{
-    Alert, AlertState,
+    AlarmId, Alert, AlertId, AlertState, JobId,
     alarm::{Alarm, AlarmChange},
     bounds::weight,
     definition::{Kind, Others},
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
-    settle::{self, Effect, Event, Fire, Machine, Matched, Memory, NEVER, Slot, Standing},
+    settle::{self, Effect, Event, Fire, Machine, Matched, Memory, Slot, Standing},
 };
 use chrono::{DateTime, Utc};
 use rustc_hash::{FxHashMap, FxHasher};
@@ -56,7 +56,7 @@ pub enum RehearsalError {
 
 /// An alert that a due time may still dispatch for.
 struct Kept {
-    number: i64,
+    id: AlertId,
     alert: Alert,
     /// What its payload takes.
     bytes: usize,
@@ -68,9 +68,9 @@ pub struct Rehearsal<'a> {
     others: &'a dyn Others,
     memory: Memory,
     /// By a fingerprint of source, resource and kind.
-    alarms: FxHashMap<u128, (i64, Alarm)>,
+    alarms: FxHashMap<u128, (AlarmId, Alarm)>,
     /// The tallies that hold an alarm.
-    holding: HashMap<i64, BTreeSet<String>>,
+    holding: HashMap<AlarmId, BTreeSet<String>>,
     queue: BinaryHeap<Reverse<(DateTime<Utc>, Slot)>>,
     /// Alerts that a due time may still dispatch for, by tally.
     kept: HashMap<String, Vec<Kept>>,
@@ -128,7 +128,7 @@ impl<'a> Rehearsal<'a> {
     }
 
     /// Takes the next alert with its number.
-    pub fn feed(&mut self, number: i64, alert: Alert) -> Result<(), RehearsalError> {
+    pub fn feed(&mut self, id: AlertId, alert: Alert) -> Result<(), RehearsalError> {
         let now = alert.received;
         self.run_until(now);
         self.report.alerts += 1;
@@ -139,8 +139,8 @@ impl<'a> Rehearsal<'a> {
         }
         match matches {
             Match::No => {}
-            Match::Broken(why) => self.report.broken(number, &alert, why),
-            Match::Yes => self.matched(number, alert, alarm, change),
+            Match::Broken(why) => self.report.broken(id, &alert, why),
+            Match::Yes => self.matched(id, alert, alarm, change),
         }
         if self.memory.tallies.len() > MAX_REMEMBERED || self.alarms.len() > MAX_REMEMBERED {
             return Err(RehearsalError::TooMuch);
@@ -159,35 +159,35 @@ impl<'a> Rehearsal<'a> {
 
     /// Moves the alert's alarm on. A clearing counts even before the first raise, which may only
     /// be late.
-    fn take(&mut self, alert: &Alert) -> (Option<i64>, AlarmChange) {
+    fn take(&mut self, alert: &Alert) -> (Option<AlarmId>, AlarmChange) {
         if alert.state == AlertState::Noted {
             return (None, AlarmChange::Nothing);
         }
-        let next = self.alarms.len() as i64 + 1;
+        let next = AlarmId(self.alarms.len() as i64 + 1);
         let entry = self.alarms.entry(fingerprint(alert));
         let (id, alarm) = entry.or_insert_with(|| (next, Alarm::unknown(alert.received)));
         (Some(*id), alarm.take(alert))
     }
 
-    fn clear(&mut self, now: DateTime<Utc>, alarm: i64) {
+    fn clear(&mut self, now: DateTime<Utc>, alarm: AlarmId) {
         for key in self.holding.remove(&alarm).unwrap_or_default() {
             self.handle(now, Event::Cleared { tally: &key, alarm }, None);
             self.tidy(&key);
         }
     }
 
-    fn matched(&mut self, number: i64, alert: Alert, alarm: Option<i64>, change: AlarmChange) {
+    fn matched(&mut self, id: AlertId, alert: Alert, alarm: Option<AlarmId>, change: AlarmChange) {
         let Placed { keys, entries } = match self.rule.place(&alert) {
             Ok(placed) => placed,
-            Err(why) => return self.report.broken(number, &alert, why),
+            Err(e) => return self.report.broken(id, &alert, e.to_string()),
         };
         let standing = Standing::of(alert.state, alarm, change);
-        if let Standing::Raised { alarm, .. } = standing {
+        if let Standing::Raised { alarm: Some(alarm), .. } = standing {
             self.holding.entry(alarm).or_default().insert(keys.tally.clone());
         }
-        self.report.matched(number, &keys.tally, &alert);
+        self.report.matched(id, &keys.tally, &alert);
         let matched = Matched {
-            alert: number,
+            alert: Some(id),
             keys: &keys,
             happened: alert.happened(),
             severity: alert.severity,
@@ -195,11 +195,11 @@ impl<'a> Rehearsal<'a> {
             entries,
             cause: None,
         };
-        self.handle(alert.received, Event::Matched(matched), Some((number, &alert)));
+        self.handle(alert.received, Event::Matched(matched), Some((id, &alert)));
         if self.keeps {
             let bytes = weight(&alert.body, MAX_PAYLOADS);
             self.payloads += bytes;
-            self.kept.entry(keys.tally.clone()).or_default().push(Kept { number, alert, bytes });
+            self.kept.entry(keys.tally.clone()).or_default().push(Kept { id, alert, bytes });
         }
         self.tidy(&keys.tally);
     }
@@ -214,9 +214,9 @@ impl<'a> Rehearsal<'a> {
             self.payloads -= gone.iter().map(|k| k.bytes).sum::<usize>();
             return;
         };
-        let wanted = [Some(episode.latest.alert), episode.held.map(|h| h.seen.alert)];
+        let wanted = [episode.latest.alert, episode.held.and_then(|h| h.seen.alert)];
         if let Some(alerts) = self.kept.get_mut(key) {
-            let gone = alerts.extract_if(.., |k| !wanted.contains(&Some(k.number)));
+            let gone = alerts.extract_if(.., |k| !wanted.contains(&Some(k.id)));
             self.payloads -= gone.map(|k| k.bytes).sum::<usize>();
         }
     }
@@ -237,18 +237,18 @@ impl<'a> Rehearsal<'a> {
         }
     }
 
-    fn handle(&mut self, now: DateTime<Utc>, event: Event<'_>, current: Option<(i64, &Alert)>) {
+    fn handle(&mut self, now: DateTime<Utc>, event: Event<'_>, current: Option<(AlertId, &Alert)>) {
         let (rule, jobs) = (self.rule, &mut self.jobs);
         let mut number = || {
             *jobs += 1;
-            *jobs
+            Some(JobId(*jobs))
         };
         let effects = Machine::new(rule, Stance::Act, &mut self.memory, &mut number).handle(now, event);
         for effect in effects {
             match effect {
                 // What never came has no verdict; its dispatch is told all the same.
-                Effect::Verdict { alert: NEVER, .. } => {}
-                Effect::Verdict { alert, verdict, reason, job, replaces } => {
+                Effect::Verdict { alert: None, .. } => {}
+                Effect::Verdict { alert: Some(alert), verdict, reason, job, replaces } => {
                     self.report.decided(now, alert, (verdict, replaces), &reason, job);
                 }
                 Effect::Fire(fire) => self.fired(now, &fire, current),
@@ -258,18 +258,18 @@ impl<'a> Rehearsal<'a> {
         }
     }
 
-    fn fired(&mut self, now: DateTime<Utc>, fire: &Fire, current: Option<(i64, &Alert)>) {
-        let find = |number: &i64| match current {
-            Some((n, alert)) if n == *number => Some(alert),
+    fn fired(&mut self, now: DateTime<Utc>, fire: &Fire, current: Option<(AlertId, &Alert)>) {
+        let find = |id: &AlertId| match current {
+            Some((n, alert)) if n == *id => Some(alert),
             _ => fire
                 .tallies
                 .iter()
                 .filter_map(|key| self.kept.get(key))
                 .flatten()
-                .find(|k| k.number == *number)
+                .find(|k| k.id == *id)
                 .map(|k| &k.alert),
         };
-        let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| self.rule.silent(key, now));
+        let silent = fire.tallies.first().filter(|_| fire.alerts.is_empty()).and_then(|key| self.rule.silent(key, now));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return };
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
@@ -278,11 +278,11 @@ impl<'a> Rehearsal<'a> {
             // That a runbook is not there is told about the rule, not about each dispatch.
             let known = self.others.must_have(Kind::Runbook, &entry.runbook).is_ok();
             let prepared = if known {
-                entry.prepared(self.others, first, &view).map(|p| p.inputs)
+                entry.prepared(self.others, first, &view).map(|p| p.inputs).map_err(|e| e.to_string())
             } else {
-                entry.inputs(first, &view)
+                entry.inputs(first, &view).map_err(|e| e.to_string())
             };
-            let (inputs, wrong) = match prepared {
+            let (inputs, error) = match prepared {
                 Ok(inputs) => (inputs, None),
                 Err(why) => (entry.inputs(first, &view).unwrap_or_default(), Some(why)),
             };
@@ -293,7 +293,7 @@ impl<'a> Rehearsal<'a> {
                 alerts: fire.alerts.clone(),
                 runbook: entry.runbook.clone(),
                 inputs,
-                wrong,
+                error,
                 reason: fire.reason.to_string(),
             });
         }

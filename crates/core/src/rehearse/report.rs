@@ -1,6 +1,6 @@
 //! What a rehearsal has to tell, within bounds: everything is counted, the first so many are kept.
 
-use crate::{Alert, Verdict, bounds::weight, settle::Reason};
+use crate::{Alert, AlertId, JobId, Verdict, bounds::weight, settle::Reason};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -44,9 +44,9 @@ pub struct Report {
     #[serde(skip)]
     tally_of: HashMap<String, u32>,
     #[serde(skip)]
-    last: Option<(i64, Option<u32>, DateTime<Utc>)>,
+    last: Option<(AlertId, Option<u32>, DateTime<Utc>)>,
     #[serde(skip)]
-    held: HashMap<i64, (Option<u32>, DateTime<Utc>)>,
+    held: HashMap<AlertId, (Option<u32>, DateTime<Utc>)>,
 }
 
 /// A tally.
@@ -70,7 +70,7 @@ pub struct RehearsedVerdict {
     /// When the alert came.
     pub came: DateTime<Utc>,
     /// The alert's number.
-    pub alert: i64,
+    pub alert: AlertId,
     /// The tally; none past the first 500.
     pub tally: Option<u32>,
     /// The verdict.
@@ -78,7 +78,7 @@ pub struct RehearsedVerdict {
     /// What of the rule led to it, in a sentence.
     pub reason: String,
     /// The dispatch it set off or joined, counted from one.
-    pub job: Option<i64>,
+    pub job: Option<JobId>,
 }
 
 /// A dispatch.
@@ -87,28 +87,28 @@ pub struct RehearsedDispatch {
     /// When it would have been dispatched, in the time of the alerts.
     pub at: DateTime<Utc>,
     /// Counted from one.
-    pub job: i64,
+    pub job: JobId,
     /// The tallies that fired.
     pub tallies: Vec<u32>,
     /// The alerts that set it off.
-    pub alerts: Vec<i64>,
+    pub alerts: Vec<AlertId>,
     /// The runbook's name.
     pub runbook: String,
     /// What it would be given.
     pub inputs: Map<String, Value>,
     /// Why the inputs could not be made.
-    pub wrong: Option<String>,
+    pub error: Option<String>,
     /// What of the rule led to it, in a sentence.
     pub reason: String,
 }
 
 impl Report {
     /// An alert about which the rule cannot decide.
-    pub(super) fn broken(&mut self, number: i64, alert: &Alert, why: String) {
+    pub(super) fn broken(&mut self, id: AlertId, alert: &Alert, why: String) {
         self.broken += 1;
         self.matched += 1;
-        self.last = Some((number, None, alert.received));
-        self.decided(alert.received, number, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
+        self.last = Some((id, None, alert.received));
+        self.decided(alert.received, id, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
         self.broken_first.get_or_insert(why);
     }
 
@@ -129,30 +129,30 @@ impl Report {
     }
 
     /// An alert of a tally, before its verdict.
-    pub(super) fn matched(&mut self, number: i64, key: &str, alert: &Alert) {
+    pub(super) fn matched(&mut self, id: AlertId, key: &str, alert: &Alert) {
         self.matched += 1;
         let tally = self.tally(key, alert);
         if let Some(tally) = tally.and_then(|l| self.tallies.get_mut(l as usize)) {
             tally.alerts += 1;
         }
-        self.last = Some((number, tally, alert.received));
+        self.last = Some((id, tally, alert.received));
     }
 
     /// A verdict, and the one that it replaces.
     pub(super) fn decided(
         &mut self,
         now: DateTime<Utc>,
-        alert: i64,
+        alert: AlertId,
         (verdict, replaces): (Verdict, Option<Verdict>),
         reason: &Reason,
-        job: Option<i64>,
+        job: Option<JobId>,
     ) {
         if let Some(count) = replaces.and_then(|before| self.verdicts.get_mut(&before)) {
             *count = count.saturating_sub(1);
         }
         *self.verdicts.entry(verdict).or_default() += 1;
         let (tally, came) = match (self.last, replaces) {
-            (Some((number, tally, came)), None) if number == alert => (tally, came),
+            (Some((id, tally, came)), None) if id == alert => (tally, came),
             _ => self.held.get(&alert).copied().unwrap_or((None, now)),
         };
         if self.decided.len() >= MAX_VERDICTS {
@@ -199,9 +199,9 @@ impl Report {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Difference {
     /// Dispatches of the newer version that the older one does not make.
-    pub only_now: Vec<i64>,
+    pub only_now: Vec<JobId>,
     /// Dispatches of the older version that the newer one does not make.
-    pub only_before: Vec<i64>,
+    pub only_before: Vec<JobId>,
     /// By how much the counts of verdicts change.
     pub verdicts: BTreeMap<Verdict, i64>,
 }

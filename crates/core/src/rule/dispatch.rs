@@ -3,10 +3,10 @@
 use super::{ALERT, ALERT_AND_TALLY, AlertScope};
 use crate::{
     Alert, Period,
-    definition::{Misfit, Others},
+    definition::{Misfit, Missing, Others},
     document::Checker,
-    expr::{Expr, Scope, Template, Val},
-    runbook::{Prepared, Runbook},
+    expr::{Expr, ExprError, Scope, Template, Val},
+    runbook::{PrepareError, Prepared, Runbook},
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -205,23 +205,31 @@ impl Dispatch {
     }
 
     /// What goes wrong with its inputs over an alert, as far as they are made of the alert alone.
-    pub(super) fn fault(&self, alert: &Alert) -> Option<String> {
+    pub(super) fn fault(&self, alert: &Alert) -> Option<ExprError> {
         let made = self.of_alert.then(|| self.inputs.fill(&AlertScope(alert)))?;
-        made.err().map(|e| format!("inputs of {}: {e}", self.runbook))
+        made.err()
     }
 
     /// The job as it would be made: the runbook's own checks of the inputs, and its target.
     ///
     /// # Errors
     /// Why the job would be refused.
-    pub fn prepared(&self, others: &dyn Others, alert: &Alert, tally: &TallyView<'_>) -> Result<Prepared, String> {
-        let runbook: &Runbook = others.get(&self.runbook).map_err(|missing| missing.to_string())?;
-        let inputs = self.inputs(alert, tally).map_err(|e| format!("inputs: {e}"))?;
-        runbook.prepare(inputs)
+    pub fn prepared(
+        &self,
+        others: &dyn Others,
+        alert: &Alert,
+        tally: &TallyView<'_>,
+    ) -> Result<Prepared, DispatchError> {
+        let runbook: &Runbook = others.get(&self.runbook)?;
+        let inputs = self.inputs(alert, tally).map_err(DispatchError::Inputs)?;
+        Ok(runbook.prepare(inputs)?)
     }
 
     /// The inputs for an alert and its tally, before the runbook's own checks.
-    pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, String> {
+    ///
+    /// # Errors
+    /// If an expression goes wrong.
+    pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, ExprError> {
         let gathered = tally.gathered.iter().map(|a| Val::Alert(a)).collect();
         let fields = vec![
             (Val::str("alerts"), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
@@ -232,7 +240,21 @@ impl Dispatch {
         match self.inputs.fill(&DispatchScope { alert, tally: Val::Map(Rc::new(fields)) }) {
             Ok(Value::Object(map)) => Ok(map),
             Ok(_) => Ok(Map::new()),
-            Err(e) => Err(e.to_string()),
+            Err(e) => Err(e),
         }
     }
+}
+
+/// Why a dispatch would be refused.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum DispatchError {
+    /// Its runbook is not there.
+    #[error(transparent)]
+    Runbook(#[from] Missing),
+    /// The inputs cannot be worked out.
+    #[error("inputs: {0}")]
+    Inputs(ExprError),
+    /// The runbook does not take them.
+    #[error(transparent)]
+    Refused(#[from] PrepareError),
 }

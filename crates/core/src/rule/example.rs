@@ -1,7 +1,10 @@
 //! `examples`: what a rule is expected to do, written beside it. How they are played is
 //! [`crate::rehearse`].
 
-use crate::{Period, Verdict, document::Checker};
+use crate::{
+    Period, Verdict,
+    document::{Checker, flow},
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -49,6 +52,26 @@ pub struct ExpectDoc {
     /// The runbook, where there are several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub runbook: Option<String>,
+}
+
+impl ExampleDoc {
+    /// As it is written in the file of a rule.
+    pub fn as_yaml(&self, rule: &str) -> String {
+        let line = |value: serde_json::Result<Value>| flow(&value.unwrap_or_default());
+        let mut lines = vec![format!("# For rule {rule}, played as if it acted."), "examples:".to_owned()];
+        lines.push("  - given:".into());
+        lines.extend(self.given.iter().map(|g| format!("      - {}", line(serde_json::to_value(g)))));
+        if !self.of.is_empty() {
+            lines.push(format!("    of: {}", flow(&Value::Object(self.of.clone()))));
+        }
+        if self.expect.is_empty() {
+            lines.push("    expect: []".into());
+        } else {
+            lines.push("    expect:".into());
+            lines.extend(self.expect.iter().map(|e| format!("      - {}", line(serde_json::to_value(e)))));
+        }
+        lines.join("\n") + "\n"
+    }
 }
 
 /// Most examples of a rule, and most alerts of one.

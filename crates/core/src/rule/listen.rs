@@ -92,11 +92,11 @@ impl Listen {
     }
 }
 
-fn parsed<T>(
+fn parsed<T, E: std::fmt::Display>(
     check: &mut Checker<'_>,
     pointer: &str,
     texts: Texts,
-    parse: impl Fn(&str) -> Result<T, String>,
+    parse: impl Fn(&str) -> Result<T, E>,
 ) -> Option<Vec<T>> {
     if texts.0.is_empty() {
         check.fail(pointer, "is an empty list: no alert could ever match; leave the line out to match all");

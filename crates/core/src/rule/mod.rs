@@ -5,13 +5,15 @@
 
 mod demands;
 mod dispatch;
+mod draft;
 mod example;
 mod listen;
 mod settle;
 mod warning;
 
 pub use demands::Demands;
-pub use dispatch::{Dispatch, DispatchDoc, Dispatches, TallyView, Urgency};
+pub use dispatch::{Dispatch, DispatchDoc, DispatchError, Dispatches, TallyView, Urgency};
+pub use draft::draft;
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc};
 pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
@@ -22,9 +24,9 @@ use crate::{
     alert::Received,
     definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem, parse_file},
-    expr::{Expr, Names, Scope, Val},
+    expr::{Expr, ExprError, Names, Scope, Val},
     glob::Glob,
-    read::OWN,
+    source::OWN,
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -201,9 +203,38 @@ impl Defined for Rule {
     }
 }
 
+/// Why a rule cannot decide about an alert that it matches.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PlaceError {
+    /// An expression that says where it belongs goes wrong.
+    #[error("{what} {expression}: {error}")]
+    Key {
+        /// The line of `settle`.
+        what: String,
+        /// As written.
+        expression: String,
+        /// What goes wrong.
+        error: ExprError,
+    },
+    /// The values say too much.
+    #[error("the fold's values have {0} bytes; {MAX_FOLD} are allowed")]
+    TooLong(usize),
+    /// The inputs of an entry that applies go wrong.
+    #[error("inputs of {runbook}: {error}")]
+    Inputs {
+        /// The entry's runbook.
+        runbook: String,
+        /// What goes wrong.
+        error: ExprError,
+    },
+}
+
 impl Rule {
     /// The keys of the tally, the gathering and the cap that an alert belongs to.
-    pub fn keys(&self, alert: &Alert) -> Result<Keys, String> {
+    ///
+    /// # Errors
+    /// What of them this alert does not have.
+    pub fn keys(&self, alert: &Alert) -> Result<Keys, PlaceError> {
         let tally = match &self.settle.fold {
             None => {
                 values(vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()])?
@@ -219,15 +250,17 @@ impl Rule {
         Ok(Keys { tally, gathering, cap })
     }
 
-    /// Where an alert that it matches belongs, or why it cannot decide about it: a fold, or an
-    /// input of an entry that applies, that this alert does not have.
-    pub fn place(&self, alert: &Alert) -> Result<Placed, String> {
+    /// Where an alert that it matches belongs.
+    ///
+    /// # Errors
+    /// Why it cannot decide about it: a fold, or an input of an entry that applies, that this alert does not have.
+    pub fn place(&self, alert: &Alert) -> Result<Placed, PlaceError> {
         let keys = self.keys(alert)?;
         let mut entries = 0;
         for entry in self.entries(alert) {
             entries += 1;
-            if let Some(fault) = entry.fault(alert) {
-                return Err(fault);
+            if let Some(error) = entry.fault(alert) {
+                return Err(PlaceError::Inputs { runbook: entry.runbook.clone(), error });
             }
         }
         Ok(Placed { keys, entries })
@@ -319,16 +352,17 @@ pub fn only_rule(file: &str, text: &str, name: Option<&str>) -> Result<Rule, Not
     }
 }
 
-fn evaluated(what: &str, exprs: &[Expr], alert: &Alert) -> Result<String, String> {
+fn evaluated(what: &str, exprs: &[Expr], alert: &Alert) -> Result<String, PlaceError> {
     let scope = AlertScope(alert);
-    let made = exprs.iter().map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|err| format!("{what} {e}: {err}")));
+    let gone_wrong = |e: &Expr, error| PlaceError::Key { what: what.to_owned(), expression: e.to_string(), error };
+    let made = exprs.iter().map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|error| gone_wrong(e, error)));
     values(made.collect::<Result<_, _>>()?)
 }
 
-fn values(values: Vec<serde_json::Value>) -> Result<String, String> {
+fn values(values: Vec<serde_json::Value>) -> Result<String, PlaceError> {
     let key = serde_json::Value::Array(values).to_string();
     if key.len() > MAX_FOLD {
-        return Err(format!("the fold's values have {} bytes; {MAX_FOLD} are allowed", key.len()));
+        return Err(PlaceError::TooLong(key.len()));
     }
     Ok(key)
 }

@@ -8,10 +8,11 @@ pub use step::{Action, Retry, Step, StepDoc};
 
 use crate::{
     Alert, Period, ResourcePath,
+    alert::ResourceError,
     definition::{Defined, Definition, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
-    expr::{Names, Scope, Template, Type, Val},
-    inputs::Inputs,
+    expr::{ExprError, Names, Scope, Template, Type, Val},
+    inputs::{Inputs, InputsError},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -180,12 +181,29 @@ impl Defined for Runbook {
     }
 }
 
+/// Why no job can be made of what is given.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PrepareError {
+    /// An input does not fit.
+    #[error(transparent)]
+    Inputs(#[from] InputsError),
+    /// The target cannot be worked out.
+    #[error("target: {0}")]
+    TargetUnknown(ExprError),
+    /// What comes out is no resource.
+    #[error("target: {0}")]
+    NoTarget(ResourceError),
+}
+
 impl Runbook {
     /// Checks what is given and finds the target.
-    pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, String> {
+    ///
+    /// # Errors
+    /// Why a job would be refused.
+    pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, PrepareError> {
         let inputs = Value::Object(self.inputs.complete(given)?);
-        let target = self.target.fill_text(&InputScope(&inputs)).map_err(|e| format!("target: {e}"))?;
-        let target = ResourcePath::parse(&target).map_err(|e| format!("target: {e}"))?;
+        let target = self.target.fill_text(&InputScope(&inputs)).map_err(PrepareError::TargetUnknown)?;
+        let target = ResourcePath::parse(&target).map_err(PrepareError::NoTarget)?;
         match inputs {
             Value::Object(inputs) => Ok(Prepared { inputs, target }),
             _ => Ok(Prepared { inputs: Map::new(), target }),

@@ -16,10 +16,10 @@ mod tally;
 
 pub use machine::Machine;
 pub use reason::{Reason, Trigger};
-pub use tally::{Decision, Episode, Fired, Held, Memory, NEVER, Pool, Seen, Tally};
+pub use tally::{Decision, Episode, Fired, Held, Memory, Pool, Seen, Tally};
 
 use crate::{
-    AlertState, Severity, Verdict,
+    AlarmId, AlertId, AlertState, JobId, Severity, Verdict,
     alarm::AlarmChange,
     rule::{Keys, Rule, Stance},
 };
@@ -51,7 +51,7 @@ pub enum Event<'a> {
         /// The tally's key.
         tally: &'a str,
         /// The alarm's number.
-        alarm: i64,
+        alarm: AlarmId,
     },
     /// The due time of something has come.
     Due(&'a Slot),
@@ -60,8 +60,8 @@ pub enum Event<'a> {
 /// An alert that matched.
 #[derive(Clone, Copy, Debug)]
 pub struct Matched<'a> {
-    /// Its number.
-    pub alert: i64,
+    /// Its number; none if it is only asked what would be decided.
+    pub alert: Option<AlertId>,
     /// What it belongs to.
     pub keys: &'a Keys,
     /// When, by the sender's clock; never later than received.
@@ -83,8 +83,8 @@ pub enum Standing {
     None,
     /// It raises its alarm anew, or keeps it raised.
     Raised {
-        /// The alarm's number.
-        alarm: i64,
+        /// The alarm's number; none if there is no such alarm yet, and it is only asked.
+        alarm: Option<AlarmId>,
         /// Whether it did not stand before.
         anew: bool,
     },
@@ -97,10 +97,10 @@ pub enum Standing {
 
 impl Standing {
     /// From what an alert did to its alarm.
-    pub fn of(state: AlertState, alarm: Option<i64>, change: AlarmChange) -> Self {
+    pub fn of(state: AlertState, alarm: Option<AlarmId>, change: AlarmChange) -> Self {
         match (state, alarm, change) {
             (_, _, AlarmChange::Late(over)) => Self::Late { over },
-            (AlertState::Raised, Some(alarm), change) => Self::Raised { alarm, anew: change == AlarmChange::Raised },
+            (AlertState::Raised, Some(_), change) => Self::Raised { alarm, anew: change == AlarmChange::Raised },
             _ => Self::None,
         }
     }
@@ -111,14 +111,14 @@ impl Standing {
 pub enum Effect {
     /// The verdict of an alert, the first or one that replaces it.
     Verdict {
-        /// The alert's number.
-        alert: i64,
+        /// The alert's number; none for what never came, and for what is only asked about.
+        alert: Option<AlertId>,
         /// The decision.
         verdict: Verdict,
         /// What of the rule led to it.
         reason: Reason,
         /// The job or proposal that it set off or joined.
-        job: Option<i64>,
+        job: Option<JobId>,
         /// The verdict it had until now; none when this is its first.
         replaces: Option<Verdict>,
     },
@@ -127,7 +127,7 @@ pub enum Effect {
     /// A proposal is no longer wanted.
     Withdraw {
         /// Its number.
-        proposal: i64,
+        proposal: JobId,
         /// Why it is no longer wanted.
         reason: &'static str,
     },
@@ -146,9 +146,9 @@ pub struct Fire {
     /// How far the rule may go.
     pub stance: Stance,
     /// One number for each entry of `dispatch` that applies; empty when it only watches.
-    pub jobs: Vec<i64>,
-    /// The alert that set it off, and, of a gathering, the others.
-    pub alerts: Vec<i64>,
+    pub jobs: Vec<JobId>,
+    /// The alert that set it off, and, of a gathering, the others; none where it was silence.
+    pub alerts: Vec<AlertId>,
     /// The tallies that fired, the first one first.
     pub tallies: Vec<String>,
     /// Alerts of the episode so far.

@@ -3,7 +3,7 @@
 #![expect(missing_docs, reason = "the fields are the numbers of the sentence that each variant says")]
 
 use super::Fired;
-use crate::{Period, Severity, Verdict, period::rough, rule::Stance};
+use crate::{JobId, Period, Severity, Verdict, period::rough, rule::Stance};
 use chrono::{DateTime, SecondsFormat, Utc};
 use std::fmt;
 
@@ -44,7 +44,7 @@ pub enum Reason {
 
 impl Reason {
     /// The job that holds an alert back.
-    pub fn job(&self) -> Option<i64> {
+    pub fn job(&self) -> Option<JobId> {
         match self {
             Self::Rests { last, .. } => last.job,
             _ => None,
@@ -72,7 +72,7 @@ pub enum Trigger {
     /// The cap has room again.
     Room,
     /// Still raised some time after a dispatch.
-    Again(chrono::TimeDelta, Option<i64>),
+    Again(chrono::TimeDelta, Option<JobId>),
     /// Worse than at the last dispatch.
     Worse(Severity, Severity),
 }

@@ -4,7 +4,7 @@
 //! [`super::Machine`].
 
 use super::Slot;
-use crate::{Severity, Verdict, rule::Stance};
+use crate::{AlarmId, AlertId, JobId, Severity, Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap};
@@ -33,7 +33,7 @@ impl Memory {
 #[serde(default)]
 pub struct Tally {
     /// The raised alarms of the running episode, by their numbers.
-    pub alarms: BTreeSet<i64>,
+    pub alarms: BTreeSet<AlarmId>,
     /// The running episode.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub episode: Option<Episode>,
@@ -54,9 +54,6 @@ pub struct Tally {
     pub due: Option<DateTime<Utc>>,
 }
 
-/// The number that stands for an alert that never came.
-pub const NEVER: i64 = 0;
-
 /// What a person decided about a proposal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Decision {
@@ -69,7 +66,7 @@ pub enum Decision {
 impl Tally {
     /// Takes note of what a person decided about what was proposed under this number. What is
     /// launched counts as a dispatch from then on; what is dismissed stays so for its episode.
-    pub fn decided(&mut self, proposal: i64, decision: Decision) {
+    pub fn decided(&mut self, proposal: JobId, decision: Decision) {
         let episode = self.episode.as_mut().and_then(|e| e.fired.as_mut());
         for fired in [episode, self.last.as_mut()].into_iter().flatten().filter(|f| f.job == Some(proposal)) {
             match decision {
@@ -81,7 +78,7 @@ impl Tally {
 
     /// Waiting for something that was never heard of.
     pub fn awaiting(now: DateTime<Utc>, due: DateTime<Utc>) -> Self {
-        let latest = Seen { alert: NEVER, severity: Severity::Indeterminate, entries: 1 };
+        let latest = Seen { alert: None, severity: Severity::Indeterminate, entries: 1 };
         let episode = Episode {
             began: now,
             alerts: 0,
@@ -129,8 +126,9 @@ pub struct Episode {
 /// What is remembered of an alert.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Seen {
-    /// Its number.
-    pub alert: i64,
+    /// Its number; none for what never came.
+    #[serde(with = "or_zero")]
+    pub alert: Option<AlertId>,
     /// Its severity.
     pub severity: Severity,
     /// How many entries of `dispatch` apply to it.
@@ -157,7 +155,7 @@ pub struct Fired {
     /// When it was dispatched.
     pub at: DateTime<Utc>,
     /// The job or proposal; the first of several; absent when the rule only watched.
-    pub job: Option<i64>,
+    pub job: Option<JobId>,
     /// How far the rule could go.
     pub stance: Stance,
     /// How bad it was.
@@ -195,5 +193,20 @@ impl Pool {
         match self {
             Self::Gathering { due, .. } | Self::Cap { due, .. } => Some(*due),
         }
+    }
+}
+
+/// A memory has always kept 0 for an alert that never came.
+mod or_zero {
+    use crate::AlertId;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub fn serialize<S: Serializer>(id: &Option<AlertId>, s: S) -> Result<S::Ok, S::Error> {
+        id.map_or(0, |id| id.0).serialize(s)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<Option<AlertId>, D::Error> {
+        let number = i64::deserialize(d)?;
+        Ok((number != 0).then_some(AlertId(number)))
     }
 }

@@ -79,7 +79,7 @@ pub(super) async fn make_token(
     body: web::Json<NewToken>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    check_name(&body.name).map_err(ApiError::BadRequest)?;
+    check_name(&body.name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     let token = secret_text("arvok_");
     access::add_token(&node.db, &body.name, body.role, &token, clock::now()).await?;
     let NewToken { name, role } = body.into_inner();
@@ -119,7 +119,7 @@ pub(super) async fn set_secret(
     body: web::Json<SecretValue>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    check_name(&name).map_err(ApiError::BadRequest)?;
+    check_name(&name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     if body.value.is_empty() || body.value.len() > MAX_SECRET {
         return Err(ApiError::BadRequest(format!("a secret has 1 to {MAX_SECRET} bytes")));
     }

@@ -1,44 +1,24 @@
 //! Alarms.
 
-use super::{ApiError, alerts::limit, caller::Caller};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::node::Node;
 use actix_web::{get, web};
-use arvok_api::{AlarmDetail, AlarmItem, Page, Problem};
-use arvok_store::read::{self, AlarmFilter};
-use serde::Deserialize;
-use utoipa::IntoParams;
-
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(super) struct AlarmQuery {
-    /// `raised` or `cleared`; both when left out.
-    state: Option<String>,
-    /// Of this source.
-    source: Option<String>,
-    /// With this text in summary, resource or kind.
-    text: Option<String>,
-    /// The `next` of the page before.
-    #[serde(default, deserialize_with = "super::query::number")]
-    after: Option<i64>,
-    /// At most 500.
-    #[serde(default, deserialize_with = "super::query::number")]
-    limit: Option<u64>,
-}
+use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, Page, Problem};
+use arvok_store::read;
 
 /// Alarms, newest first.
-#[utoipa::path(operation_id = "listAlarms", tag = "alarms", params(AlarmQuery), responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listAlarms", tag = "alarms", params(AlarmFilter), responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem)))]
 #[get("/alarms")]
 pub(super) async fn list(
     node: web::Data<Node>,
     _caller: Caller,
-    query: web::Query<AlarmQuery>,
+    query: web::Query<AlarmFilter>,
 ) -> Result<web::Json<Page<AlarmItem>>, ApiError> {
-    let q = query.into_inner();
-    if let Some(state) = q.state.as_deref().filter(|s| !matches!(*s, "raised" | "cleared")) {
+    let filter = query.into_inner();
+    if let Some(state) = filter.state.as_deref().filter(|s| !matches!(*s, "raised" | "cleared")) {
         return Err(ApiError::BadRequest(format!("state={state}: an alarm is raised or cleared")));
     }
-    let filter = AlarmFilter { state: q.state, source: q.source, text: q.text, after: q.after, limit: limit(q.limit)? };
+    in_range(filter.limit, [])?;
     Ok(web::Json(read::alarms(&node.db, filter).await?))
 }
 

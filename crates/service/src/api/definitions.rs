@@ -7,8 +7,8 @@ use crate::{
 };
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    Change, ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Problem, PublishRequest, Role,
-    Use, VersionItem,
+    Change, ChangeKind, DefinitionDetail, DefinitionItem, JobFilter, Page, Plan, PlannedChange, Problem,
+    PublishRequest, Role, Use, VersionItem,
 };
 use arvok_core::{
     Kind,
@@ -21,7 +21,7 @@ use arvok_core::{
 use arvok_store::{
     StoreError,
     definitions::{self as store, Awaited, NewVersion},
-    read::{self, JobFilter},
+    read,
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -96,8 +96,8 @@ pub(super) async fn one(
     let item = item(&node, entry, &used(&node, kind).await?).ok_or_else(missing)?;
     let verdicts = if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
     let filter = match kind {
-        Kind::Rule => Some(JobFilter { rule: Some(name.clone()), limit: 20, ..JobFilter::default() }),
-        Kind::Runbook => Some(JobFilter { runbook: Some(name.clone()), limit: 20, ..JobFilter::default() }),
+        Kind::Rule => Some(JobFilter { rule: Some(name.clone()), limit: Some(20), ..JobFilter::default() }),
+        Kind::Runbook => Some(JobFilter { runbook: Some(name.clone()), limit: Some(20), ..JobFilter::default() }),
         _ => None,
     };
     let mut jobs = match filter {

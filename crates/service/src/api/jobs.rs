@@ -1,80 +1,34 @@
 //! Jobs and their steps.
 
-use super::{
-    ApiError,
-    alerts::{limit, since},
-    caller::Caller,
-};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::{node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
-use arvok_api::{JobDetail, JobItem, JobStep, Page, Problem, Resolve, Role, StepState, StepWord};
+use arvok_api::{JobDetail, JobFilter, JobItem, JobStep, Page, Problem, Resolve, Role, StepState, StepWord};
 use arvok_core::{
-    Catalog,
+    Catalog, JobId,
     job::{JobEffect, JobState, Phase, Resolution},
     runbook::{Action, Runbook, Step},
 };
-use arvok_store::read::{self, JobFilter, JobRow};
-use chrono::{DateTime, Utc};
-use serde::Deserialize;
-use utoipa::IntoParams;
-
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(super) struct JobQuery {
-    /// States, separated by commas.
-    state: Option<String>,
-    /// `confirmed`, `unconfirmed` or `not checked`.
-    effect: Option<String>,
-    /// Of this runbook.
-    runbook: Option<String>,
-    /// Dispatched by this rule.
-    rule: Option<String>,
-    /// On this target.
-    target: Option<String>,
-    /// For this alarm.
-    #[serde(default, deserialize_with = "super::query::number")]
-    alarm: Option<i64>,
-    /// Dispatched since (RFC 3339).
-    #[serde(default, deserialize_with = "super::query::time")]
-    since: Option<DateTime<Utc>>,
-    /// The `next` of the page before.
-    #[serde(default, deserialize_with = "super::query::number")]
-    after: Option<i64>,
-    /// At most 500.
-    #[serde(default, deserialize_with = "super::query::number")]
-    limit: Option<u64>,
-}
+use arvok_store::read::{self, JobRow};
 
 /// Jobs, newest first.
-#[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobQuery), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobFilter), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
 #[get("/jobs")]
 pub(super) async fn list(
     node: web::Data<Node>,
     _caller: Caller,
-    query: web::Query<JobQuery>,
+    query: web::Query<JobFilter>,
 ) -> Result<web::Json<Page<JobItem>>, ApiError> {
-    let q = query.into_inner();
-    let states: Vec<String> = q.state.iter().flat_map(|s| s.split(',')).map(|s| s.trim().to_owned()).collect();
-    if let Some(wrong) = states.iter().find(|s| JobState::parse(s).is_none()) {
+    let filter = query.into_inner();
+    if let Some(wrong) = filter.states().into_iter().find(|s| JobState::parse(s).is_none()) {
         let known = JobState::ALL.map(JobState::as_str).join(", ");
         return Err(ApiError::BadRequest(format!("state={wrong}: the states are {known}")));
     }
-    if let Some(effect) = q.effect.as_deref().filter(|e| JobEffect::parse(e).is_none()) {
+    if let Some(effect) = filter.effect.as_deref().filter(|e| JobEffect::parse(e).is_none()) {
         let known = JobEffect::ALL.map(JobEffect::as_str).join(", ");
         return Err(ApiError::BadRequest(format!("effect={effect}: the effects are {known}")));
     }
-    let filter = JobFilter {
-        states,
-        effect: q.effect,
-        runbook: q.runbook,
-        rule: q.rule,
-        target: q.target,
-        alarm: q.alarm,
-        since: since(q.since)?,
-        after: q.after,
-        limit: limit(q.limit)?,
-    };
+    in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.db, filter).await?;
     complete_all(&node, &mut page.items);
     Ok(web::Json(page))
@@ -114,7 +68,7 @@ pub(super) async fn resolve(
         StepWord::Failed => Resolution::Failed,
     };
     let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    if !runner::resolve(&node.into_inner(), *id, word).await? {
+    if !runner::resolve(&node.into_inner(), JobId(*id), word).await? {
         return Err(ApiError::Conflict(format!(
             "job {id} is {}, not unsure; there is nothing to resolve",
             row.item.state

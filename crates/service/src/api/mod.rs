@@ -8,7 +8,6 @@ mod body;
 mod caller;
 mod definitions;
 mod health;
-mod intake;
 mod jobs;
 mod nodes;
 mod openapi;
@@ -18,7 +17,10 @@ mod rehearsal;
 mod rules;
 mod storage;
 mod stream;
+mod timeline;
+mod unreadable;
 mod watch;
+mod webhook;
 
 use crate::problem::{self, ApiError};
 pub(crate) use health::fault;
@@ -45,8 +47,8 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::json_config(MAX_BODY))
         .app_data(problem::query_config())
         .app_data(problem::path_config())
-        .service(intake::take)
-        .service(intake::only_post)
+        .service(webhook::take)
+        .service(webhook::only_post)
         .service(health::alive)
         .service(health::ready)
         .service(health::metrics)
@@ -64,10 +66,11 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(access::remove_secret)
                 .service(watch::overview)
                 .service(alerts::list)
-                .service(alerts::timeline)
+                .service(timeline::of_alerts)
+                .service(timeline::of_jobs)
                 .service(alerts::one)
-                .service(alerts::unreadable)
-                .service(intake::retry)
+                .service(unreadable::list)
+                .service(unreadable::retry)
                 .service(alarms::list)
                 .service(alarms::one)
                 .service(definitions::list)

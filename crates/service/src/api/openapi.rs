@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, definitions, health, intake, jobs, nodes, proposals, rehearsal, rules, storage, stream,
-    watch,
+    access, alarms, alerts, definitions, health, jobs, nodes, proposals, rehearsal, rules, storage, stream, timeline,
+    unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -22,7 +22,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(intake::take, health::alive, health::ready, health::metrics),
+    paths(webhook::take, health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
 struct Whole;
@@ -41,9 +41,10 @@ struct Whole;
     watch::overview,
     alerts::list,
     alerts::one,
-    alerts::unreadable,
-    alerts::timeline,
-    intake::retry,
+    unreadable::list,
+    timeline::of_alerts,
+    timeline::of_jobs,
+    unreadable::retry,
     alarms::list,
     alarms::one,
     definitions::list,

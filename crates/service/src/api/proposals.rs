@@ -1,49 +1,32 @@
 //! Proposals: what rules would do if a person agrees.
 
-use super::{ApiError, alerts::limit, caller::Caller};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
-use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalItem, ProposalState, Role};
+use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState, Role};
+use arvok_core::JobId;
 use arvok_store::{
     proposals::{self as store, Decided},
-    read::{self, ProposalFilter},
+    read,
 };
-use serde::Deserialize;
-use utoipa::IntoParams;
 
 /// Longest reason, in bytes.
 const MAX_NOTE: usize = 2000;
 
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(super) struct ProposalQuery {
-    /// `open`, `launched`, `dismissed`, `withdrawn` or `faulty`.
-    state: Option<String>,
-    /// Of this rule.
-    rule: Option<String>,
-    /// The `next` of the page before.
-    #[serde(default, deserialize_with = "super::query::number")]
-    after: Option<i64>,
-    /// At most 500.
-    #[serde(default, deserialize_with = "super::query::number")]
-    limit: Option<u64>,
-}
-
 /// Proposals, newest first.
-#[utoipa::path(operation_id = "listProposals", tag = "proposals", params(ProposalQuery), responses((status = 200, body = Page<ProposalItem>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listProposals", tag = "proposals", params(ProposalFilter), responses((status = 200, body = Page<ProposalItem>), (status = 400, body = Problem)))]
 #[get("/proposals")]
 pub(super) async fn list(
     node: web::Data<Node>,
     _caller: Caller,
-    query: web::Query<ProposalQuery>,
+    query: web::Query<ProposalFilter>,
 ) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
-    let q = query.into_inner();
-    if let Some(state) = q.state.as_deref().filter(|s| ProposalState::parse(s).is_none()) {
+    let filter = query.into_inner();
+    if let Some(state) = filter.state.as_deref().filter(|s| ProposalState::parse(s).is_none()) {
         let states = ProposalState::ALL.map(ProposalState::as_str).join(", ");
         return Err(ApiError::BadRequest(format!("state={state}: the states are {states}")));
     }
-    let filter = ProposalFilter { state: q.state, rule: q.rule, after: q.after, limit: limit(q.limit)? };
+    in_range(filter.limit, [])?;
     Ok(web::Json(read::proposals(&node.db, filter).await?))
 }
 
@@ -106,9 +89,9 @@ async fn decide(
     let before = found(node, id).await?;
     let decided = Decided { by: &caller.0.name, at: clock::now(), note };
     let done = if agreed {
-        store::launch(&node.db, id, decided).await?
+        store::launch(&node.db, JobId(id), decided).await?
     } else {
-        store::dismiss(&node.db, id, decided).await?
+        store::dismiss(&node.db, JobId(id), decided).await?
     };
     if !done {
         let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));

@@ -1,21 +1,19 @@
-//! Numbers and times of a query, refused in words that name what came and what was expected.
+//! What a query may ask for.
 
-use chrono::{DateTime, Utc};
-use serde::{Deserialize, Deserializer, de::Error};
-use std::str::FromStr;
+use super::ApiError;
+use arvok_api::MAX_PAGE;
+use chrono::{DateTime, Datelike, Utc};
 
-/// A whole number.
-pub(super) fn number<'de, T: FromStr, D: Deserializer<'de>>(given: D) -> Result<Option<T>, D::Error> {
-    parsed(given, "a whole number")
-}
-
-/// A time (RFC 3339).
-pub(super) fn time<'de, D: Deserializer<'de>>(given: D) -> Result<Option<DateTime<Utc>>, D::Error> {
-    parsed(given, "a time such as 2026-11-25T14:03:21Z")
-}
-
-fn parsed<'de, T: FromStr, D: Deserializer<'de>>(given: D, expected: &str) -> Result<Option<T>, D::Error> {
-    let text = String::deserialize(given)?;
-    let refused = |_| D::Error::custom(format!("`{}` is not {expected}", arvok_core::text::cut(&text, 80)));
-    text.parse().map(Some).map_err(refused)
+/// Refuses a page that is too large, and times beyond what the records hold.
+pub(super) fn in_range(
+    limit: Option<u64>,
+    times: impl IntoIterator<Item = Option<DateTime<Utc>>>,
+) -> Result<(), ApiError> {
+    if let Some(n) = limit.filter(|n| !(1..=MAX_PAGE).contains(n)) {
+        return Err(ApiError::BadRequest(format!("limit={n}: a page has 1 to {MAX_PAGE} items")));
+    }
+    match times.into_iter().flatten().find(|at| !(1..=9999).contains(&at.year())) {
+        Some(at) => Err(ApiError::BadRequest(format!("{at}: the year of a time is 1 to 9999"))),
+        None => Ok(()),
+    }
 }

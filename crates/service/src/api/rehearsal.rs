@@ -6,7 +6,7 @@ use crate::{clock, node::Node};
 use actix_web::{HttpResponse, http::header, post, web};
 use arvok_api::{Problem, RehearsalLine, RehearsalRequest, RehearsalResult};
 use arvok_core::{
-    Alert, Kind, Period,
+    Alert, AlertId, Kind, Period,
     rehearse::{Rehearsal, written_alert},
     rule::{NotOne, Rule, only_rule},
 };
@@ -22,9 +22,9 @@ use tokio::sync::{OwnedSemaphorePermit, mpsc};
 /// Alerts between two looks at whether anybody still listens.
 const STRIDE: u64 = 1000;
 /// Time between two lines of progress.
-const PROGRESS: Duration = Duration::from_millis(250);
+const PROGRESS: Duration = Duration::from_millis(if cfg!(test) { 0 } else { 250 });
 /// How long a line may wait for its reader. Who does not read keeps others from rehearsing.
-const UNREAD: Duration = Duration::from_secs(30);
+const UNREAD: Duration = Duration::from_secs(if cfg!(test) { 1 } else { 30 });
 /// Most alerts of a request.
 const MAX_GIVEN: usize = 100_000;
 /// Furthest look back.
@@ -138,7 +138,7 @@ async fn run(node: web::Data<Node>, plan: Plan, lines: mpsc::Sender<RehearsalLin
         Ok(Some(result)) => RehearsalLine::Result(Box::new(result)),
         // Nobody listens any more.
         Ok(None) => return,
-        Err(detail) => RehearsalLine::Wrong { detail },
+        Err(detail) => RehearsalLine::Failed { detail },
     };
     let _ = lines.send_timeout(line, UNREAD).await;
     drop(room);
@@ -153,11 +153,11 @@ struct Play<'a> {
 }
 
 impl Play<'_> {
-    fn feed(&mut self, number: i64, alert: Alert) -> Result<(), String> {
+    fn feed(&mut self, id: AlertId, alert: Alert) -> Result<(), String> {
         if let Some(before) = &mut self.before {
-            before.feed(number, alert.clone()).map_err(|e| e.to_string())?;
+            before.feed(id, alert.clone()).map_err(|e| e.to_string())?;
         }
-        self.now.feed(number, alert).map_err(|e| e.to_string())
+        self.now.feed(id, alert).map_err(|e| e.to_string())
     }
 
     /// Tells how far it is now and then; whether anybody listens.
@@ -199,7 +199,7 @@ async fn play(
         play.of = Some(alerts.len() as u64);
         for (i, alert) in alerts.iter().enumerate() {
             let at = alert.received;
-            play.feed(i as i64 + 1, alert.clone())?;
+            play.feed(AlertId(i as i64 + 1), alert.clone())?;
             if !play.tell(at, lines).await {
                 return Ok(None);
             }
@@ -212,9 +212,9 @@ async fn play(
         let _ = lines.send_timeout(first, UNREAD).await;
         let mut alerts = Box::pin(read::replay(&node.replay_db, &replay).await.map_err(store)?);
         while let Some(next) = alerts.next().await {
-            let (number, alert) = next.map_err(store)?;
+            let (id, alert) = next.map_err(store)?;
             let at = alert.received;
-            play.feed(number, alert)?;
+            play.feed(id, alert)?;
             if !play.tell(at, lines).await {
                 return Ok(None);
             }

@@ -2,21 +2,22 @@
 
 use super::{
     ApiError,
-    alerts::limit,
     caller::Caller,
+    query::in_range,
     rehearsal::{published_rule, rule_of_text},
 };
 use crate::{node::Node, why};
 use actix_web::{get, post, web};
-use arvok_api::{AlertWhy, Draft, FunctionItem, Page, Problem, VerdictLine, Vocabulary, Why, WhyRequest};
+use arvok_api::{
+    AlertWhy, Draft, FunctionItem, Page, Problem, VerdictFilter, VerdictLine, Vocabulary, Why, WhyRequest,
+};
 use arvok_core::{
     Alert, Kind, Severity, Verdict, expr,
     rehearse::{self, written_alert},
-    rule::{Rule, WARNINGS},
+    rule::{self, Rule, WARNINGS},
     runbook::Runbook,
 };
-use arvok_store::read::{self, VerdictFilter};
-use chrono::{DateTime, Utc};
+use arvok_store::read;
 use serde::Deserialize;
 use std::sync::Arc;
 use utoipa::IntoParams;
@@ -96,51 +97,20 @@ pub(super) async fn why_alert(
     aside(node, ask).await.map(web::Json)
 }
 
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub(super) struct VerdictQuery {
-    /// Of this rule.
-    rule: Option<String>,
-    /// This verdict.
-    verdict: Option<String>,
-    /// About this resource.
-    resource: Option<String>,
-    /// Of this tally.
-    tally: Option<String>,
-    /// About alerts received since (RFC 3339).
-    #[serde(default, deserialize_with = "super::query::time")]
-    since: Option<DateTime<Utc>>,
-    /// The `next` of the page before.
-    #[serde(default, deserialize_with = "super::query::number")]
-    after: Option<i64>,
-    /// At most 500.
-    #[serde(default, deserialize_with = "super::query::number")]
-    limit: Option<u64>,
-}
-
 /// Verdicts, those of the newest alerts first.
-#[utoipa::path(operation_id = "listVerdicts", tag = "rules", params(VerdictQuery), responses((status = 200, body = Page<VerdictLine>), (status = 400, body = Problem)))]
+#[utoipa::path(operation_id = "listVerdicts", tag = "rules", params(VerdictFilter), responses((status = 200, body = Page<VerdictLine>), (status = 400, body = Problem)))]
 #[get("/verdicts")]
 pub(super) async fn verdicts(
     node: web::Data<Node>,
     _caller: Caller,
-    query: web::Query<VerdictQuery>,
+    query: web::Query<VerdictFilter>,
 ) -> Result<web::Json<Page<VerdictLine>>, ApiError> {
-    let q = query.into_inner();
-    if let Some(word) = q.verdict.as_deref().filter(|w| Verdict::parse(w).is_none()) {
+    let filter = query.into_inner();
+    if let Some(word) = filter.verdict.as_deref().filter(|w| Verdict::parse(w).is_none()) {
         let known = Verdict::ALL.map(Verdict::as_str).join(", ");
         return Err(ApiError::BadRequest(format!("verdict={word}: the verdicts are {known}")));
     }
-    let filter = VerdictFilter {
-        rule: q.rule,
-        verdict: q.verdict,
-        resource: q.resource,
-        tally: q.tally,
-        since: q.since,
-        after: q.after,
-        limit: limit(q.limit)?,
-    };
+    in_range(filter.limit, [filter.since])?;
     Ok(web::Json(read::verdicts(&node.db, filter).await?))
 }
 
@@ -181,7 +151,7 @@ async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft,
     let alerts = read::alerts_around(&node.db, seq, 50).await?;
     let made = rehearse::example_of(&rule, &alerts, &*node.published().catalog)
         .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
-    Ok(Draft { text: why::yaml(&rule, &made), rule: Some(rule.name.clone()) })
+    Ok(Draft { text: made.as_yaml(&rule.name), rule: Some(rule.name.clone()) })
 }
 
 /// A rule to start from, made from an alert.
@@ -196,7 +166,7 @@ pub(super) async fn draft(
     let alert = stored(&node, *seq).await?;
     let published = node.published();
     let runbooks = published.catalog.all().map(|(runbook, _)| runbook);
-    Ok(web::Json(Draft { text: why::draft(&alert, runbooks), rule: None }))
+    Ok(web::Json(Draft { text: rule::draft(&alert, runbooks), rule: None }))
 }
 
 fn function(f: &expr::Function) -> FunctionItem {

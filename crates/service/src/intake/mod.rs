@@ -6,8 +6,10 @@
 //! worth that; so the busier it gets the larger the batches are. A batch that cannot be taken is halved until the culprit is alone; it is kept as
 //! unreadable and its neighbours are taken.
 
+mod accept;
 mod due;
 
+pub(crate) use accept::{Again, Message, accept, accept_again};
 pub(crate) use due::watch_due;
 
 use crate::{
@@ -64,7 +66,7 @@ async fn commit(node: &Node, batch: Vec<Delivery>, writer: &mut Writer) {
         let parcels: Vec<&Parcel> = batch.iter().map(|d| &d.parcel).collect();
         match taken(node, &parcels, writer).await {
             Ok(done) => settled(node, batch, done, begun),
-            Err(Wrong { reason, lasting: false }) => {
+            Err(BatchError { reason, lasting: false }) => {
                 tracing::error!(deliveries = batch.len(), "a batch was not taken: {reason}");
                 batch.into_iter().for_each(|d| drop(d.answer.send(Err(NotTaken::Store))));
             }
@@ -72,7 +74,7 @@ async fn commit(node: &Node, batch: Vec<Delivery>, writer: &mut Writer) {
                 let second = batch.split_off(batch.len() / 2);
                 waiting.extend([second, batch]);
             }
-            Err(Wrong { reason, .. }) => {
+            Err(BatchError { reason, .. }) => {
                 for delivery in batch {
                     keep(node, delivery, &reason, writer).await;
                 }
@@ -82,37 +84,37 @@ async fn commit(node: &Node, batch: Vec<Delivery>, writer: &mut Writer) {
 }
 
 /// Why a batch was not taken.
-struct Wrong {
+struct BatchError {
     reason: String,
     /// Whether the same batch will never be taken.
     lasting: bool,
 }
 
-impl From<StoreError> for Wrong {
+impl From<StoreError> for BatchError {
     fn from(e: StoreError) -> Self {
         Self { lasting: e.class() == Class::Lasting, reason: e.to_string() }
     }
 }
 
 /// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
-async fn taken(node: &Node, parcels: &[&Parcel], writer: &mut Writer) -> Result<TakenBatch, Wrong> {
+async fn taken(node: &Node, parcels: &[&Parcel], writer: &mut Writer) -> Result<TakenBatch, BatchError> {
     for _ in 0..RELOADS {
         let published = node.published();
         let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, writer)).catch_unwind();
         match taking.await {
             Err(_) => {
                 let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
-                return Err(Wrong { reason, lasting: true });
+                return Err(BatchError { reason, lasting: true });
             }
-            Ok(Err(StoreError::Stale(generation))) => node
-                .know(generation)
-                .await
-                .map_err(|e| Wrong { reason: format!("what is published cannot be loaded: {e}"), lasting: false })?,
+            Ok(Err(StoreError::Stale(generation))) => node.know(generation).await.map_err(|e| BatchError {
+                reason: format!("what is published cannot be loaded: {e}"),
+                lasting: false,
+            })?,
             Ok(Err(e)) => return Err(e.into()),
             Ok(Ok(batch)) => return Ok(batch),
         }
     }
-    Err(Wrong { reason: "more is published all the time".into(), lasting: false })
+    Err(BatchError { reason: "more is published all the time".into(), lasting: false })
 }
 
 fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) {
@@ -145,7 +147,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer
             let id = done.taken.first().and_then(|t| t.kept.get(last)).copied().unwrap_or_default();
             Err(NotTaken::Strange { id, reason: reason.to_owned() })
         }
-        Err(Wrong { reason, .. }) => {
+        Err(BatchError { reason, .. }) => {
             tracing::error!("a payload could not even be kept: {reason}");
             Err(NotTaken::Store)
         }

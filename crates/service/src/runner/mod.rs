@@ -69,7 +69,10 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
 async fn end_overdue(node: &Node) {
     for ended in [jobs::expire(&node.work_db).await, jobs::give_up(&node.work_db).await] {
         match ended {
-            Ok(jobs) => node.announcer.tell(Change { jobs, ..Change::default() }),
+            Ok(ended) => {
+                let jobs = ended.into_iter().map(|job| job.0).collect();
+                node.announcer.tell(Change { jobs, ..Change::default() });
+            }
             Err(e) => complain(&e),
         }
     }

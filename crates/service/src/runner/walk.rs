@@ -8,7 +8,7 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    Alert, Catalog, Kind, Period,
+    Alert, Catalog, JobId, Kind, Period,
     connector::{CallEnd, Failure, Repeat},
     job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Resolution, StepResult},
     runbook::{Action, Runbook},
@@ -47,30 +47,30 @@ struct Outgoing {
 pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, first: Option<Event>) {
     node.metrics.jobs_running.inc();
     let (id, claim, opens) = (held.id, held.claim, opening.is_some());
-    let walking = AssertUnwindSafe(go(node, held, opening, first)).catch_unwind();
+    let walking = AssertUnwindSafe(walk_on(node, held, opening, first)).catch_unwind();
     let why = match walking.await {
         Ok(Ok(())) => None,
         Ok(Err(StoreError::ClaimLost)) => {
-            tracing::warn!(job = id, "another claim has taken the job over");
+            tracing::warn!(job = id.0, "another claim has taken the job over");
             None
         }
         Ok(Err(e)) => Some(e.to_string()),
         Err(_) => Some("the walk ended unexpectedly; the log says where".to_owned()),
     };
     if let Some(why) = why {
-        tracing::error!(job = id, "the job is let go: {why}");
+        tracing::error!(job = id.0, "the job is let go: {why}");
         if let Err(e) = jobs::let_go(&node.work_db, claim, &why).await {
-            tracing::error!(job = id, "the job stands still until its lease ends: {e}");
+            tracing::error!(job = id.0, "the job stands still until its lease ends: {e}");
         }
         if opens && let Err(e) = jobs::put_back(&node.work_db, id, &why).await {
-            tracing::error!(job = id, "the job cannot be put back: {e}");
+            tracing::error!(job = id.0, "the job cannot be put back: {e}");
         }
     }
     node.metrics.jobs_running.dec();
 }
 
 /// Takes a person's word for an unsure job and goes on; false if it is not unsure.
-pub(crate) async fn resolve(node: &Arc<Node>, id: i64, word: Resolution) -> Result<bool, StoreError> {
+pub(crate) async fn resolve(node: &Arc<Node>, id: JobId, word: Resolution) -> Result<bool, StoreError> {
     let Some(held) = jobs::claim_unsure(&node.work_db, &node.name, id).await? else { return Ok(false) };
     let alive = node.keep_alive(held.claim);
     let node = Arc::clone(node);
@@ -113,13 +113,13 @@ async fn keep(
         };
         match kept {
             Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
-                tracing::warn!(job = held.id, "its record is tried again: {e}");
+                tracing::warn!(job = held.id.0, "its record is tried again: {e}");
                 tokio::time::sleep(pause).await;
                 pause = (pause * 2).min(Duration::from_secs(1));
             }
             Err(e) => return Err(e),
             Ok(()) => {
-                node.announcer.tell(Change { jobs: vec![held.id], ..Change::default() });
+                node.announcer.tell(Change { jobs: vec![held.id.0], ..Change::default() });
                 return Ok(());
             }
         }
@@ -133,14 +133,14 @@ async fn needed(
     held: &ClaimedJob,
 ) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
     let runbook = node.runbook_by(db, &held.runbook, held.runbook_version).await?;
-    let alert = match held.alert_seq {
-        Some(seq) => read::whole_alert(db, seq).await?,
+    let alert = match held.alert {
+        Some(alert) => read::whole_alert(db, alert.0).await?,
         None => None,
     };
     Ok((runbook, alert))
 }
 
-async fn go(
+async fn walk_on(
     node: &Node,
     held: ClaimedJob,
     mut opening: Option<Opening>,
@@ -161,13 +161,13 @@ async fn go(
         inputs: held.inputs.clone(),
         target: held.target.clone(),
         alert,
-        has_alarm: held.alarm_id.is_some(),
+        has_alarm: held.alarm.is_some(),
     };
     let repeat = repeat_of_current(&runbook, &held, &node.published().catalog);
     let mut machine = Machine::new(&runbook, &facts, held.progress.clone());
     let mut event = first.unwrap_or(Event::Taken { repeat });
     loop {
-        let (mut record, outward) = sort(machine.handle(clock::now(), event));
+        let (mut record, outward) = divide(machine.handle(clock::now(), event));
         redact(&mut record, &node.published());
         if matches!((&outward, &record.then), (Outward::Nothing, Then::GoOn)) {
             // Cannot be; but a job that nobody walks must not look as if somebody did.
@@ -181,7 +181,7 @@ async fn go(
         event = match outward {
             Outward::Nothing => return Ok(()),
             Outward::LookAtAlarm => {
-                let raised = match held.alarm_id {
+                let raised = match held.alarm {
                     Some(alarm) => jobs::alarm_raised(&node.work_db, alarm).await?,
                     None => false,
                 };
@@ -228,7 +228,7 @@ fn number(n: usize) -> i32 {
 }
 
 /// Records on one side, what is outward on the other.
-fn sort(effects: Vec<Effect>) -> (Record, Outward) {
+fn divide(effects: Vec<Effect>) -> (Record, Outward) {
     let mut record = Record::default();
     let mut outward = Outward::Nothing;
     for effect in effects {

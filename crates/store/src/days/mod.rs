@@ -25,7 +25,7 @@ pub const ROOM: i64 = 1_000_000_000;
 const AHEAD: i64 = 3;
 
 /// The advisory lock that is shared by whoever takes alerts in, and held alone while a day begins.
-pub(crate) const TURN: i64 = 0x6172_766f_6b02;
+pub const TURN: i64 = 0x6172_766f_6b02;
 
 /// How long an id is known at least: one that comes again within this time is not taken again.
 pub const IDS_KNOWN: TimeDelta = TimeDelta::hours(48);
@@ -73,7 +73,7 @@ pub async fn all(db: &impl ConnectionTrait) -> Result<Vec<Day>, StoreError> {
 }
 
 /// What whoever takes alerts in has to know of the days; all zero knows nothing yet.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, FromQueryResult)]
 pub struct Known {
     /// The first number of the newest day.
     pub first: i64,
@@ -89,6 +89,12 @@ pub(crate) fn known_columns() -> String {
         coalesce((SELECT max(first_seq) FROM alert_day WHERE begun_at <= now() - interval '{hours} hours'),
             (SELECT min(first_seq) FROM alert_day)) AS ids_from"
     )
+}
+
+/// What is to be known of the days at this moment.
+pub(crate) async fn known(db: &impl ConnectionTrait) -> Result<Known, StoreError> {
+    let rows: Vec<Known> = sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
+    Ok(rows.into_iter().next().unwrap_or_default())
 }
 
 /// Begins the next day if it is time, and makes tables ahead; whether one began.

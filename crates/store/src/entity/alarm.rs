@@ -33,7 +33,8 @@ pub struct Model {
     /// When it was last cleared.
     pub cleared_at: Option<DateTimeUtc>,
     /// By the sender's clock, the newest that was told of it.
-    pub told_at: Option<DateTimeUtc>,
+    #[sea_orm(column_name = "told_at")]
+    pub last_sent_at: Option<DateTimeUtc>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

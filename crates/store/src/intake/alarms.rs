@@ -5,7 +5,7 @@ use crate::{
     sql::{self, NO_TIME, Script},
 };
 use arvok_core::{
-    Alert, AlertState, Severity,
+    AlarmId, Alert, AlertId, AlertState, Severity,
     alarm::{Alarm, AlarmChange},
 };
 use chrono::{DateTime, Utc};
@@ -24,7 +24,7 @@ pub(super) struct Alarms<'a> {
 }
 
 struct Kept {
-    id: i64,
+    id: AlarmId,
     alarm: Alarm,
     touched: bool,
     changed: bool,
@@ -43,11 +43,11 @@ struct Row {
     raised_at: DateTime<Utc>,
     changed_at: DateTime<Utc>,
     cleared_at: Option<DateTime<Utc>>,
-    told_at: Option<DateTime<Utc>>,
+    last_sent_at: Option<DateTime<Utc>>,
 }
 
 const COLUMNS: &str = "n, a.id, a.severity, a.state = 'raised' AS raised, a.summary, a.value, a.count, a.raised_at,
-    a.changed_at, a.cleared_at, a.told_at";
+    a.changed_at, a.cleared_at, a.told_at AS last_sent_at";
 
 static LOCK: LazyLock<String> = LazyLock::new(|| {
     format!(
@@ -113,29 +113,29 @@ impl<'a> Alarms<'a> {
                 raised_at: r.raised_at,
                 changed_at: r.changed_at,
                 cleared_at: r.cleared_at,
-                told_at: r.told_at,
+                last_sent_at: r.last_sent_at,
             };
-            self.by_key.insert(*key, Kept { id: r.id, alarm, touched: false, changed: false });
+            self.by_key.insert(*key, Kept { id: AlarmId(r.id), alarm, touched: false, changed: false });
         }
     }
 
     /// Moves the alert's alarm on; its number, and what changed.
-    pub fn take(&mut self, alert: &'a Alert) -> (Option<i64>, AlarmChange) {
+    pub fn take(&mut self, alert: &'a Alert) -> (Option<AlarmId>, AlarmChange) {
         if alert.state == AlertState::Noted {
             return (None, AlarmChange::Nothing);
         }
         let Some(kept) = self.by_key.get_mut(&key(alert)) else { return (None, AlarmChange::Nothing) };
         let before = kept.alarm.changed_at;
-        let told = kept.alarm.told_at;
+        let sent = kept.alarm.last_sent_at;
         let change = kept.alarm.take(alert);
-        kept.touched |= change != AlarmChange::Nothing || kept.alarm.told_at != told;
+        kept.touched |= change != AlarmChange::Nothing || kept.alarm.last_sent_at != sent;
         kept.changed |= kept.alarm.changed_at != before || matches!(change, AlarmChange::Raised | AlarmChange::Cleared);
         (Some(kept.id), change)
     }
 
     /// The numbers of the alarms that were raised, changed or cleared.
     pub fn changed(&self) -> Vec<i64> {
-        self.by_key.values().filter(|k| k.changed).map(|k| k.id).collect()
+        self.by_key.values().filter(|k| k.changed).map(|k| k.id.0).collect()
     }
 
     /// Writes back what was touched.
@@ -157,7 +157,7 @@ impl<'a> Alarms<'a> {
         let times = |f: fn(&Alarm) -> DateTime<Utc>| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<_>>().into();
         let maybe = |f: fn(&Alarm) -> Option<DateTime<Utc>>| sql::moments(touched.iter().map(|k| f(&k.alarm)));
         let values = vec![
-            touched.iter().map(|k| k.id).collect::<Vec<i64>>().into(),
+            touched.iter().map(|k| k.id.0).collect::<Vec<i64>>().into(),
             touched.iter().map(|k| k.alarm.severity.rank()).collect::<Vec<i16>>().into(),
             texts(|a| if a.raised { "raised" } else { "cleared" }.to_owned()),
             texts(|a| a.summary.clone()),
@@ -166,7 +166,7 @@ impl<'a> Alarms<'a> {
             times(|a| a.raised_at),
             times(|a| a.changed_at),
             maybe(|a| a.cleared_at),
-            maybe(|a| a.told_at),
+            maybe(|a| a.last_sent_at),
         ];
         script.add(&sql, values);
     }
@@ -175,14 +175,14 @@ impl<'a> Alarms<'a> {
 /// The alarms of recorded alerts.
 pub(super) async fn of_alerts(
     tx: &DatabaseTransaction,
-    alerts: impl Iterator<Item = &i64>,
-) -> Result<BTreeMap<i64, Option<i64>>, StoreError> {
+    alerts: impl Iterator<Item = &AlertId>,
+) -> Result<BTreeMap<AlertId, AlarmId>, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         seq: i64,
         id: i64,
     }
-    let wanted: Vec<i64> = alerts.copied().collect();
+    let wanted: Vec<i64> = alerts.map(|a| a.0).collect();
     if wanted.is_empty() {
         return Ok(BTreeMap::new());
     }
@@ -190,11 +190,11 @@ pub(super) async fn of_alerts(
         WHERE a.state <> 'noted' AND a.seq = ANY($1) AND a.seq BETWEEN $2 AND $3";
     let (least, most) = days::span(&wanted);
     let rows: Vec<Row> = sql::typed(tx, sql, vec![wanted.into(), least.into(), most.into()]).await?;
-    Ok(rows.into_iter().map(|r| (r.seq, Some(r.id))).collect())
+    Ok(rows.into_iter().map(|r| (AlertId(r.seq), AlarmId(r.id))).collect())
 }
 
-/// The number of an alert's alarm, or one that none has, and whether the alert would raise it anew.
-pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(i64, bool), StoreError> {
+/// The number of an alert's alarm, if it has been heard of, and whether the alert would raise it anew.
+pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(Option<AlarmId>, bool), StoreError> {
     #[derive(serde::Deserialize)]
     struct Row {
         id: i64,
@@ -203,5 +203,5 @@ pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(
     let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3";
     let values = vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()];
     let row: Option<Row> = sql::maybe(db, sql, values).await?;
-    Ok(row.map_or((i64::MAX, true), |r| (r.id, r.state != "raised")))
+    Ok(row.map_or((None, true), |r| (Some(AlarmId(r.id)), r.state != "raised")))
 }

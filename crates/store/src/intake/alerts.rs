@@ -4,7 +4,7 @@ use super::Parcel;
 use crate::{
     StoreError,
     days::{self, Known, TURN},
-    sql,
+    key_order, sql,
 };
 use arvok_core::Alert;
 use chrono::{DateTime, Utc};
@@ -21,14 +21,14 @@ static INSERT: LazyLock<String> = LazyLock::new(|| {
         "WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared({TURN})),
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
             FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[], $5::text[], $6::text[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[])
-                AS t (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)),
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[]) AS t (source, id, kind, severity, state, resource, time,
+                    received, summary, value, labels, body, key_order)),
         new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time, received, summary, value,
-                labels, body)
+                labels, body, key_order)
             SELECT seq, source, id, kind, severity, state, resource, time, received, summary, nullif(value, 'NaN'),
-                labels::jsonb, body::jsonb
+                labels::jsonb, body::jsonb, nullif(key_order, '')
             FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
-                WHERE e.seq >= $13 AND e.seq < $14 AND e.source = n.source AND e.id = n.id OFFSET 0)
+                WHERE e.seq >= $14 AND e.seq < $15 AND e.source = n.source AND e.id = n.id OFFSET 0)
             ORDER BY source, id
             ON CONFLICT DO NOTHING RETURNING seq)
         SELECT array_agg(coalesce(new.seq, 0) ORDER BY n.seq) AS seqs, coalesce(max(new.seq), 0) AS last,
@@ -81,6 +81,7 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: K
         sql::numbers(new.iter().map(|a| a.value)),
         texts(|a| serde_json::to_string(&a.labels).unwrap_or_else(|_| "{}".into())),
         texts(|a| a.body.to_string()),
+        texts(|a| key_order::of(&a.body)),
         known.ids_from.into(),
         known.first.into(),
     ];

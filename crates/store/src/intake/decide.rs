@@ -10,7 +10,7 @@ use super::{
 };
 use crate::StoreError;
 use arvok_core::{
-    Alert, alarm,
+    AlarmId, Alert, AlertId, JobId, alarm,
     rule::{Placed, Rule},
     settle::{Effect, Event, Machine, Matched, Memory, Standing},
 };
@@ -41,7 +41,7 @@ pub(super) async fn settle<'a>(
 
 #[derive(Default)]
 struct Numbers {
-    given: VecDeque<i64>,
+    given: VecDeque<JobId>,
     drawn: usize,
 }
 
@@ -50,13 +50,15 @@ async fn earlier(
     tx: &DatabaseTransaction,
     trial: &Outcome<'_>,
     batch: &Undecided<'_>,
-) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    let here = |seq: &i64| batch.alert(*seq).is_some();
-    let wanted: Vec<i64> = trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|s| !here(s)).copied().collect();
+) -> Result<BTreeMap<AlertId, Alert>, StoreError> {
+    let here = |id: &AlertId| batch.alert(*id).is_some();
+    let wanted: Vec<i64> =
+        trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|id| !here(id)).map(|id| id.0).collect();
     if wanted.is_empty() {
         return Ok(BTreeMap::new());
     }
-    crate::read::whole_alerts(tx, &wanted).await
+    let found = crate::read::whole_alerts(tx, &wanted).await?;
+    Ok(found.into_iter().map(|(seq, alert)| (AlertId(seq), alert)).collect())
 }
 
 fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) -> Outcome<'a> {
@@ -100,7 +102,7 @@ impl<'a> Work<'a, '_> {
                 }
             };
             let matched = Matched {
-                alert: fresh.seq,
+                alert: Some(fresh.id),
                 keys,
                 happened: fresh.alert.happened(),
                 severity: fresh.alert.severity,
@@ -109,12 +111,12 @@ impl<'a> Work<'a, '_> {
                 cause: None,
             };
             let effects = self.handle(hit.rule, now, Event::Matched(matched));
-            self.outcome.alarms.insert(fresh.seq, fresh.alarm);
+            self.outcome.alarms.extend(fresh.alarm.map(|alarm| (fresh.id, alarm)));
             self.outcome.take(hit.rule, hit.version, now, effects, &keys.tally);
         }
     }
 
-    fn cleared(&mut self, now: DateTime<Utc>, alarm: i64) {
+    fn cleared(&mut self, now: DateTime<Utc>, alarm: AlarmId) {
         for (name, key) in self.outcome.memories.holding(alarm) {
             if let Some((rule, version)) = self.outcome.catalog.get::<Rule>(&name) {
                 let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
@@ -128,7 +130,7 @@ impl<'a> Work<'a, '_> {
         let numbers = &mut *self.numbers;
         let mut number = || {
             numbers.drawn += 1;
-            numbers.given.pop_front().unwrap_or(0)
+            numbers.given.pop_front()
         };
         Machine::new(rule, rule.stance, memory, &mut number).handle(now, event)
     }

@@ -99,7 +99,7 @@ pub async fn settle_due(
     }
     match taken(db, rules, slots, &known, now).await {
         Ok((taken, change)) => (done.taken, done.change) = (taken, change),
-        Err(Wrong::Store(e)) if e.class() != Class::Lasting => return Err(e),
+        Err(DueError::Store(e)) if e.class() != Class::Lasting => return Err(e),
         // One of them cannot be handled: each for itself, so that it is found out.
         Err(_) => {
             for row in known {
@@ -124,9 +124,9 @@ async fn one_by_one(
             done.change.merge(change);
             return Ok(());
         }
-        Err(Wrong::Store(e)) if e.class() != Class::Lasting => return Err(e),
-        Err(Wrong::Store(e)) => e.to_string(),
-        Err(Wrong::Panic(what)) => what,
+        Err(DueError::Store(e)) if e.class() != Class::Lasting => return Err(e),
+        Err(DueError::Store(e)) => e.to_string(),
+        Err(DueError::Panic(what)) => what,
     };
     set_aside(db, slots, &row, &reason, now).await?;
     done.taken += 1;
@@ -167,13 +167,13 @@ async fn next(
     Ok(rows.first().map(|r| r.at))
 }
 
-enum Wrong {
+enum DueError {
     Store(StoreError),
     /// The machine or a reader panicked.
     Panic(String),
 }
 
-impl From<StoreError> for Wrong {
+impl From<StoreError> for DueError {
     fn from(e: StoreError) -> Self {
         Self::Store(e)
     }
@@ -185,7 +185,7 @@ async fn taken(
     slots: Slots,
     rows: &[DueRow],
     now: DateTime<Utc>,
-) -> Result<(usize, Change), Wrong> {
+) -> Result<(usize, Change), DueError> {
     let mut members = BTreeSet::new();
     if slots == Slots::Pools {
         members = members_of(db, &rows.iter().map(key).collect()).await?;
@@ -194,7 +194,7 @@ async fn taken(
     loop {
         let trying = AssertUnwindSafe(attempt(db, rules, slots, rows, &members, now)).catch_unwind();
         match trying.await {
-            Err(_) => return Err(Wrong::Panic("deciding ended unexpectedly; the log says where".into())),
+            Err(_) => return Err(DueError::Panic("deciding ended unexpectedly; the log says where".into())),
             Ok(Ok(Ok(done))) => return Ok(done),
             Ok(Ok(Err(Unloaded(more)))) if tries < TRIES => members.extend(more),
             Ok(Ok(Err(_))) => return Ok((0, Change::default())),
@@ -218,12 +218,30 @@ async fn attempt(
     now: DateTime<Utc>,
 ) -> Result<Result<(usize, Change), Unloaded>, StoreError> {
     let tx = db.begin().await?;
+    let done = within(&tx, rules, slots, rows, members, now).await;
+    // What failed lets go at once: whoever tries it alone passes over rows that are held.
+    if matches!(done, Ok(Ok(_))) {
+        tx.commit().await?
+    } else {
+        tx.rollback().await?
+    }
+    done
+}
+
+async fn within(
+    tx: &DatabaseTransaction,
+    rules: Rules<'_>,
+    slots: Slots,
+    rows: &[DueRow],
+    members: &BTreeSet<Key>,
+    now: DateTime<Utc>,
+) -> Result<Result<(usize, Change), Unloaded>, StoreError> {
     let mut wanted = Wanted { tallies: members.clone(), ..Wanted::default() };
     let mine: Vec<DueRow> = match slots {
         // With members to lock, all of them are waited for in the order of their keys.
-        Slots::Tallies if members.is_empty() => claim_tallies(&tx, rows, now).await?,
+        Slots::Tallies if members.is_empty() => claim_tallies(tx, rows, now).await?,
         Slots::Tallies => rows.to_vec(),
-        Slots::Pools => their_turn(&tx, rows).await?,
+        Slots::Pools => their_turn(tx, rows).await?,
     };
     if mine.is_empty() {
         return Ok(Ok((0, Change::default())));
@@ -232,7 +250,7 @@ async fn attempt(
         Slots::Tallies => wanted.tallies.extend(mine.iter().map(key)),
         Slots::Pools => wanted.pools.extend(mine.iter().map(key)),
     }
-    let memories = match Memories::load(&tx, rules.catalog, wanted, now).await? {
+    let memories = match Memories::load(tx, rules.catalog, wanted, now).await? {
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Err(unloaded)),
     };
@@ -245,12 +263,11 @@ async fn attempt(
     let taken = due.len();
     let mut batch = Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
-    let mut outcome = decide::settle(&tx, &batch, memories).await?;
-    outcome.alarms = super::alarms::of_alerts(&tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
+    let mut outcome = decide::settle(tx, &batch, memories).await?;
+    outcome.alarms = super::alarms::of_alerts(tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
     let mut script = Script::default();
     let made = outcome.write(&mut script, &batch)?;
-    script.run(&tx).await?;
-    tx.commit().await?;
+    script.run(tx).await?;
     Ok(Ok((taken, Change { jobs: made.jobs, proposals: made.proposals, verdicts: true, ..Change::default() })))
 }
 

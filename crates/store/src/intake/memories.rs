@@ -12,7 +12,7 @@ use crate::{
     sql::{self, NO_TIME, Script},
 };
 use arvok_core::{
-    Catalog,
+    AlarmId, Catalog,
     rule::{Keys, Placed, Rule},
     settle::{Memory, Pool, Tally},
 };
@@ -29,7 +29,7 @@ pub(super) struct Wanted {
     pub tallies: BTreeSet<Key>,
     pub pools: BTreeSet<Key>,
     /// Alarms whose tallies are needed.
-    pub cleared: Vec<i64>,
+    pub cleared: Vec<AlarmId>,
     /// Tallies that would join a gathering, by the gathering.
     pub(super) joining: BTreeMap<Key, BTreeSet<String>>,
 }
@@ -152,7 +152,7 @@ impl Memories {
             let sql = if wanted.cleared.is_empty() {
                 LOCK_TALLIES
             } else {
-                values.push(wanted.cleared.clone().into());
+                values.push(wanted.cleared.iter().map(|a| a.0).collect::<Vec<i64>>().into());
                 LOCK_TALLIES_OF
             };
             let rows: Vec<Row> = sql::typed(tx, sql, values).await?;
@@ -212,7 +212,7 @@ impl Memories {
     }
 
     /// The tallies that hold an alarm.
-    pub fn holding(&self, alarm: i64) -> Vec<Key> {
+    pub fn holding(&self, alarm: AlarmId) -> Vec<Key> {
         let of = |(rule, memory): (&String, &Memory)| {
             let holding = memory.tallies.iter().filter(|(_, t)| t.alarms.contains(&alarm));
             holding.map(|(key, _)| (rule.clone(), key.clone())).collect::<Vec<_>>()

@@ -22,12 +22,11 @@ pub use preview::preview;
 use crate::{
     StoreError,
     days::{self, Known},
-    error::Class,
     sql::Script,
 };
 use arvok_api::{Change, TakenAlert};
 use arvok_core::{
-    Alert, Catalog, alarm,
+    AlarmId, Alert, AlertId, Catalog, JobId, alarm,
     matcher::Matcher,
     rule::{Placed, Rule},
 };
@@ -128,15 +127,24 @@ pub async fn take(
             Ok(Attempt::Done(batch)) => return Ok(*batch),
             Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
             Ok(Attempt::Unloaded(_)) => return Err(StoreError::Restless("the members of a gathering")),
-            Ok(Attempt::Anew(known)) if tries < TRIES => {
-                // Nothing to learn: the numbers went on, and whoever was to note the day died before.
-                if writer.known == known {
-                    days::begin(db, plan.now).await?;
+            Ok(Attempt::Anew(found)) => {
+                // A statement that waited while a day began could not see it yet.
+                let known = if writer.known == found { days::known(db).await? } else { found };
+                // Each day that begins costs one more go, and no try.
+                if writer.known != known {
+                    writer.known = known;
+                    continue;
                 }
-                writer.known = known;
+                if tries >= TRIES {
+                    return Err(StoreError::Restless("the days"));
+                }
+                // The numbers went on, and whoever was to note the day died before.
+                match days::begin(db, plan.now).await {
+                    Err(e) if e.is_passing() => breathe(tries).await,
+                    begun => drop(begun?),
+                }
             }
-            Ok(Attempt::Anew(_)) => return Err(StoreError::Restless("the days")),
-            Err(e) if e.class() == Class::Passing && tries < TRIES => breathe(tries).await,
+            Err(e) if e.is_passing() && tries < TRIES => breathe(tries).await,
             Err(e) => return Err(e),
         }
         tries += 1;
@@ -188,7 +196,10 @@ impl<'a> Plan<'a> {
 
 fn hits<'a>(matcher: &'a Matcher, alert: &Alert) -> Vec<Hit<'a>> {
     let place = |hit: arvok_core::matcher::Hit<'a>| {
-        let placed = hit.broken.map_or_else(|| hit.rule.place(alert), Err);
+        let placed = match hit.broken {
+            Some(why) => Err(why),
+            None => hit.rule.place(alert).map_err(|e| e.to_string()),
+        };
         Hit { rule: hit.rule, version: hit.version, placed }
     };
     matcher.matching(alert).into_iter().map(place).collect()
@@ -220,12 +231,12 @@ async fn attempt(
     let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
     let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
     let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(|((alert, seq), hits)| {
-        let seq = (*seq)?;
+        let id = AlertId((*seq)?);
         let (alarm, change) = alarms.take(alert);
-        Some(Fresh { alert, seq, hits, alarm, change })
+        Some(Fresh { alert, id, hits, alarm, change })
     });
     let fresh: Vec<Fresh<'_>> = fresh.collect();
-    let cleared: Vec<i64> =
+    let cleared: Vec<AlarmId> =
         fresh.iter().filter(|f| f.change == alarm::AlarmChange::Cleared).filter_map(|f| f.alarm).collect();
 
     let mut wanted = Wanted { tallies: plan.members.clone(), cleared: cleared.clone(), ..Wanted::default() };
@@ -251,7 +262,7 @@ async fn attempt(
     script.run(&tx).await?;
     tx.commit().await?;
     let change = Change {
-        alerts: batch.fresh.iter().map(|f| f.seq).collect(),
+        alerts: batch.fresh.iter().map(|f| f.id.0).collect(),
         alarms: alarms.changed(),
         jobs: made.jobs,
         proposals: made.proposals,
@@ -274,10 +285,10 @@ fn taken(plan: &Plan<'_>, seqs: Vec<Option<i64>>, kept: Vec<i64>) -> Vec<TakenPa
 }
 
 /// Jobs that wait for their effect look again when an alarm is cleared.
-fn wake_confirming(script: &mut Script, cleared: &[i64]) {
+fn wake_confirming(script: &mut Script, cleared: &[AlarmId]) {
     if !cleared.is_empty() {
         let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND alarm_id = ANY($1)";
-        script.add(sql, vec![cleared.to_vec().into()]);
+        script.add(sql, vec![cleared.iter().map(|a| a.0).collect::<Vec<i64>>().into()]);
     }
 }
 
@@ -309,7 +320,7 @@ fn count(script: &mut Script, parcels: &[&Parcel], seqs: &[Option<i64>], shard: 
 }
 
 /// Numbers of jobs from their sequence.
-async fn draw_numbers(tx: &DatabaseTransaction, wanted: usize) -> Result<Vec<i64>, StoreError> {
+async fn draw_numbers(tx: &DatabaseTransaction, wanted: usize) -> Result<Vec<JobId>, StoreError> {
     #[derive(sea_orm::FromQueryResult)]
     struct Number {
         n: i64,
@@ -317,5 +328,5 @@ async fn draw_numbers(tx: &DatabaseTransaction, wanted: usize) -> Result<Vec<i64
     let sql = "SELECT nextval('job_number') AS n FROM generate_series(1, $1::int)";
     let wanted = i32::try_from(wanted).unwrap_or(i32::MAX);
     let rows: Vec<Number> = crate::sql::typed(tx, sql, vec![wanted.into()]).await?;
-    Ok(rows.into_iter().map(|n| n.n).collect())
+    Ok(rows.into_iter().map(|n| JobId(n.n)).collect())
 }

@@ -6,11 +6,11 @@ use super::{
 };
 use crate::{StoreError, days, sql::Script};
 use arvok_core::{
-    Alert, Catalog, Verdict,
+    AlarmId, Alert, AlertId, Catalog, JobId, Verdict,
     job::JobState,
     rule::{Dispatch, Rule, Stance, TallyView},
     runbook::Runbook,
-    settle::{Effect, Fire, NEVER},
+    settle::{Effect, Fire},
     text::clean_json,
 };
 use chrono::{DateTime, Utc};
@@ -23,11 +23,11 @@ pub(super) struct Outcome<'a> {
     verdicts: Vec<VerdictRow<'a>>,
     /// Dispatches in their order.
     pub fires: Vec<Firing<'a>>,
-    withdrawn: Vec<(i64, &'static str)>,
+    withdrawn: Vec<(JobId, &'static str)>,
     /// The alarms of the batch's alerts.
-    pub alarms: BTreeMap<i64, Option<i64>>,
+    pub alarms: BTreeMap<AlertId, AlarmId>,
     /// Alerts of earlier batches that are dispatched for.
-    pub earlier: BTreeMap<i64, Alert>,
+    pub earlier: BTreeMap<AlertId, Alert>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
     /// Rules that could not decide, and why.
@@ -35,12 +35,12 @@ pub(super) struct Outcome<'a> {
 }
 
 struct VerdictRow<'a> {
-    seq: i64,
+    alert: AlertId,
     rule: &'a str,
     version: i32,
     verdict: Verdict,
     reason: String,
-    job: Option<i64>,
+    job: Option<JobId>,
     tally: String,
     at: DateTime<Utc>,
     replaces: bool,
@@ -84,18 +84,20 @@ impl<'a> Outcome<'a> {
         for effect in effects {
             match effect {
                 // What never came has no verdict.
-                Effect::Verdict { alert: NEVER, .. } | Effect::Wake { .. } => {}
-                Effect::Verdict { alert, verdict, reason, job, replaces } => self.verdicts.push(VerdictRow {
-                    seq: alert,
-                    rule: &rule.name,
-                    version,
-                    verdict,
-                    reason: reason.to_string(),
-                    job,
-                    tally: tally.to_owned(),
-                    at,
-                    replaces: replaces.is_some(),
-                }),
+                Effect::Verdict { alert: None, .. } | Effect::Wake { .. } => {}
+                Effect::Verdict { alert: Some(alert), verdict, reason, job, replaces } => {
+                    self.verdicts.push(VerdictRow {
+                        alert,
+                        rule: &rule.name,
+                        version,
+                        verdict,
+                        reason: reason.to_string(),
+                        job,
+                        tally: tally.to_owned(),
+                        at,
+                        replaces: replaces.is_some(),
+                    })
+                }
                 Effect::Fire(fire) => self.fires.push(Firing { rule, version, at, fire }),
                 Effect::Withdraw { proposal, reason } => self.withdrawn.push((proposal, reason)),
             }
@@ -106,7 +108,7 @@ impl<'a> Outcome<'a> {
     pub fn broken(&mut self, rule: &'a Rule, version: i32, fresh: &Fresh<'_>, why: &str) {
         self.broken.push((rule.name.clone(), why.to_owned()));
         self.verdicts.push(VerdictRow {
-            seq: fresh.seq,
+            alert: fresh.id,
             rule: &rule.name,
             version,
             verdict: Verdict::Broken,
@@ -127,7 +129,7 @@ impl<'a> Outcome<'a> {
         let mut made = Made { jobs: numbers(&jobs), proposals: numbers(&proposals) };
         // What is proposed and withdrawn within one batch is written as it ended.
         for (_, row) in &mut proposals {
-            if let Some((_, why)) = self.withdrawn.iter().find(|(first, _)| row["first_id"] == *first) {
+            if let Some((_, why)) = self.withdrawn.iter().find(|(first, _)| row["first_id"] == first.0) {
                 row["state"] = "withdrawn".into();
                 row["note"] = (*why).into();
                 row["decided_at"] = json!(batch.now);
@@ -137,7 +139,7 @@ impl<'a> Outcome<'a> {
         insert(script, "proposal", proposals);
         if !self.withdrawn.is_empty() {
             let (gone, notes): (Vec<i64>, Vec<String>) =
-                self.withdrawn.iter().map(|(id, why)| (*id, (*why).to_owned())).unzip();
+                self.withdrawn.iter().map(|(id, why)| (id.0, (*why).to_owned())).unzip();
             let sql = "UPDATE proposal SET state = 'withdrawn', note = t.note, decided_at = $3
                 FROM unnest($1::bigint[], $2::text[]) AS t (first, note)
                 WHERE coalesce(proposal.first_id, proposal.id) = t.first AND proposal.state = 'open'";
@@ -150,21 +152,21 @@ impl<'a> Outcome<'a> {
 
     fn write_verdicts(&self, script: &mut Script) {
         // Of several verdicts for one alert within a batch the last one counts.
-        let mut last: BTreeMap<(i64, &str), (&VerdictRow<'_>, bool)> = BTreeMap::new();
+        let mut last: BTreeMap<(AlertId, &str), (&VerdictRow<'_>, bool)> = BTreeMap::new();
         for v in &self.verdicts {
-            let new = last.get(&(v.seq, v.rule)).map_or(!v.replaces, |(_, new)| *new);
-            last.insert((v.seq, v.rule), (v, new));
+            let new = last.get(&(v.alert, v.rule)).map_or(!v.replaces, |(_, new)| *new);
+            last.insert((v.alert, v.rule), (v, new));
         }
         let (new, later): (Vec<_>, Vec<_>) = last.into_values().partition(|(_, new)| *new);
         let values = |rows: &[(&VerdictRow<'_>, bool)]| -> Vec<sea_orm::Value> {
             let texts = |f: fn(&VerdictRow<'_>) -> String| rows.iter().map(|(v, _)| f(v)).collect::<Vec<_>>().into();
             vec![
-                rows.iter().map(|(v, _)| v.seq).collect::<Vec<i64>>().into(),
+                rows.iter().map(|(v, _)| v.alert.0).collect::<Vec<i64>>().into(),
                 texts(|v| v.rule.to_owned()),
                 rows.iter().map(|(v, _)| v.version).collect::<Vec<i32>>().into(),
                 texts(|v| v.verdict.as_str().to_owned()),
                 texts(|v| v.reason.replace('\0', "\u{fffd}")),
-                rows.iter().map(|(v, _)| v.job.unwrap_or(0)).collect::<Vec<i64>>().into(),
+                rows.iter().map(|(v, _)| v.job.map_or(0, |job| job.0)).collect::<Vec<i64>>().into(),
                 rows.iter().map(|(v, _)| v.at).collect::<Vec<_>>().into(),
                 texts(|v| v.tally.clone()),
             ]
@@ -183,7 +185,7 @@ impl<'a> Outcome<'a> {
                 "UPDATE verdicts v SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
                 FROM {source} WHERE v.alert_seq = t.seq AND v.rule = t.rule AND v.alert_seq BETWEEN $9 AND $10"
             );
-            let (least, most) = days::span(&later.iter().map(|(v, _)| v.seq).collect::<Vec<_>>());
+            let (least, most) = days::span(&later.iter().map(|(v, _)| v.alert.0).collect::<Vec<_>>());
             let mut values = values(&later);
             values.extend([least.into(), most.into()]);
             script.add(&sql, values);
@@ -193,26 +195,26 @@ impl<'a> Outcome<'a> {
     /// The rows of a dispatch, one for each entry that applies.
     fn rows(&self, firing: &Firing<'_>, batch: &Undecided<'_>) -> Vec<(Stance, Value)> {
         let Firing { rule, version, at, fire } = firing;
-        let find = |seq: &i64| batch.alert(*seq).or_else(|| self.earlier.get(seq));
-        let silent = fire.tallies.first().filter(|_| fire.alerts == [NEVER]).and_then(|key| rule.silent(key, *at));
+        let find = |id: &AlertId| batch.alert(*id).or_else(|| self.earlier.get(id));
+        let silent = fire.tallies.first().filter(|_| fire.alerts.is_empty()).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return self.forgotten(firing) };
-        let seq = fire.alerts.first().copied().filter(|seq| *seq != NEVER);
-        let alarm = seq.and_then(|seq| self.alarms.get(&seq).copied().flatten());
+        let alert = fire.alerts.first().copied();
+        let alarm = alert.and_then(|alert| self.alarms.get(&alert).copied());
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
-        let row = |(entry, id): (&Dispatch, &i64)| {
+        let row = |(entry, id): (&Dispatch, &JobId)| {
             let prepared = self.prepared(entry, first, &view);
             let (runbook_version, refused) = (prepared.0, prepared.1.as_ref().err().cloned());
             let (inputs, target) = prepared.1.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
             let mut row = json!({
                 "id": id, "runbook": entry.runbook, "runbook_version": runbook_version, "inputs": inputs,
                 "target": target, "urgency": entry.urgency.rank(), "rule": rule.name, "rule_version": version,
-                "alert_seq": seq, "alarm_id": alarm, "reason": fire.reason.to_string(), "created_at": at,
+                "alert_seq": alert, "alarm_id": alarm, "reason": fire.reason.to_string(), "created_at": at,
             });
             if fire.stance == Stance::Propose {
                 row["state"] = if refused.is_some() { "faulty" } else { "open" }.into();
                 row["note"] = refused.into();
-                row["first_id"] = fire.jobs.first().copied().into();
+                row["first_id"] = json!(fire.jobs.first());
                 row["tallies"] = json!(fire.tallies);
                 row["deadline_ms"] = entry.deadline.map(|d| d.millis()).into();
             } else {
@@ -235,7 +237,7 @@ impl<'a> Outcome<'a> {
     fn forgotten(&self, firing: &Firing<'_>) -> Vec<(Stance, Value)> {
         let Firing { rule, version, at, fire } = firing;
         let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
-        let row = |id: &i64| {
+        let row = |id: &JobId| {
             let runbook = rule.dispatch.first().map_or("", |d| d.runbook.as_str());
             let target = fire.tallies.first().map_or("", String::as_str);
             let mut row = json!({
@@ -261,7 +263,8 @@ impl<'a> Outcome<'a> {
     /// with the reason, and so seen.
     fn prepared(&self, entry: &Dispatch, alert: &Alert, view: &TallyView<'_>) -> (i32, Result<Accepted, String>) {
         let version = self.catalog.get::<Runbook>(&entry.runbook).map_or(0, |(_, version)| version);
-        (version, entry.prepared(self.catalog, alert, view).map(|p| (p.inputs, p.target.to_string())))
+        let prepared = entry.prepared(self.catalog, alert, view).map_err(|e| e.to_string());
+        (version, prepared.map(|p| (p.inputs, p.target.to_string())))
     }
 }
 

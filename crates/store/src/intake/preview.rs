@@ -19,7 +19,7 @@ pub async fn preview(
 ) -> Result<(Verdict, String), StoreError> {
     let Placed { keys, entries } = match rule.place(alert) {
         Ok(placed) => placed,
-        Err(why) => return Ok((Verdict::Broken, why)),
+        Err(e) => return Ok((Verdict::Broken, e.to_string())),
     };
     let mut memory = memories::peek(db, &rule.name, &keys).await?;
     let (alarm, anew) = alarms::standing(db, alert).await?;
@@ -28,7 +28,7 @@ pub async fn preview(
         _ => Standing::None,
     };
     let matched = Matched {
-        alert: i64::MAX,
+        alert: None,
         keys: &keys,
         happened: alert.happened().min(now),
         severity: alert.severity,
@@ -36,12 +36,10 @@ pub async fn preview(
         entries,
         cause: None,
     };
-    let mut number = || 0;
+    let mut number = || None;
     let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
     let own = effects.into_iter().rev().find_map(|e| match e {
-        Effect::Verdict { alert: i64::MAX, verdict, reason, .. } => {
-            Some((verdict, reason.to_string().replace(" as job 0", "")))
-        }
+        Effect::Verdict { alert: None, verdict, reason, .. } => Some((verdict, reason.to_string())),
         _ => None,
     });
     Ok(own.unwrap_or_else(|| (Verdict::Broken, "nothing was decided".to_owned())))

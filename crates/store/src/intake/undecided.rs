@@ -2,7 +2,7 @@
 
 use super::Hit;
 use arvok_core::{
-    Alert, Catalog, alarm,
+    AlarmId, Alert, AlertId, Catalog, alarm,
     rule::{Placed, Rule},
     settle::Slot,
 };
@@ -11,9 +11,9 @@ use chrono::{DateTime, Utc};
 /// A recorded alert with its number, its hits, and what it did to its alarm.
 pub(super) struct Fresh<'a> {
     pub alert: &'a Alert,
-    pub seq: i64,
+    pub id: AlertId,
     pub hits: &'a [Hit<'a>],
-    pub alarm: Option<i64>,
+    pub alarm: Option<AlarmId>,
     pub change: alarm::AlarmChange,
 }
 
@@ -34,8 +34,8 @@ pub(super) struct Undecided<'a> {
 
 impl<'a> Undecided<'a> {
     /// An alert of the batch; they are in the order of their numbers.
-    pub fn alert(&self, seq: i64) -> Option<&'a Alert> {
-        let at = self.fresh.binary_search_by_key(&seq, |f| f.seq).ok()?;
+    pub fn alert(&self, id: AlertId) -> Option<&'a Alert> {
+        let at = self.fresh.binary_search_by_key(&id, |f| f.id).ok()?;
         self.fresh.get(at).map(|f| f.alert)
     }
 }

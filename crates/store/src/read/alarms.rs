@@ -1,6 +1,6 @@
 //! Alarms.
 
-use super::{AlertFilter, JobFilter, alerts, jobs, like, page};
+use super::{alerts, jobs, like, page};
 use crate::{
     StoreError,
     entity::{
@@ -8,7 +8,7 @@ use crate::{
         job,
     },
 };
-use arvok_api::{AlarmDetail, AlarmItem, AlertItem, Page};
+use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page};
 use arvok_core::{
     AlertState, Severity,
     job::{JobEffect, JobState},
@@ -20,21 +20,6 @@ use sea_orm::{
     sea_query::{Expr, extension::postgres::PgExpr},
 };
 use std::collections::HashMap;
-
-/// Which alarms.
-#[derive(Clone, Debug, Default)]
-pub struct AlarmFilter {
-    /// `raised` or `cleared`; both when absent.
-    pub state: Option<String>,
-    /// Of this source.
-    pub source: Option<String>,
-    /// With this text in summary, resource or kind.
-    pub text: Option<String>,
-    /// Older than this handle.
-    pub after: Option<i64>,
-    /// At most so many.
-    pub limit: u64,
-}
 
 /// What alarms show of their newest job.
 #[derive(DerivePartialModel)]
@@ -96,6 +81,7 @@ fn raised_once() -> Select<Entity> {
 
 /// A page of alarms, newest handle first.
 pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page<AlarmItem>, StoreError> {
+    let limit = filter.limit.unwrap_or(PAGE);
     let texts = || Expr::cust("summary || ' ' || resource || ' ' || kind");
     let found = raised_once()
         .apply_if(filter.state, |q, state| q.filter(Column::State.eq(state)))
@@ -103,8 +89,8 @@ pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page
         .apply_if(filter.after, |q, after| q.filter(Column::Id.lt(after)))
         .apply_if(filter.text, |q, text| q.filter(texts().ilike(like(&text).as_str())))
         .order_by_desc(Column::Id)
-        .limit(filter.limit + 1);
-    Ok(page(items(db, found).await?, filter.limit, |a: &AlarmItem| a.id))
+        .limit(limit + 1);
+    Ok(page(items(db, found).await?, limit, |a: &AlarmItem| a.id))
 }
 
 /// Alarms that stand, or were cleared since a moment; those that stand first, the worst and newest
@@ -132,10 +118,10 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
         source: Some(alarm.source.clone()),
         kind: Some(alarm.kind.clone()),
         resource: Some(alarm.resource.clone()),
-        limit: 50,
+        limit: Some(50),
         ..AlertFilter::default()
     };
     let alerts: Vec<AlertItem> = alerts(db, filter).await?.items;
-    let jobs = jobs(db, JobFilter { alarm: Some(id), limit: 20, ..JobFilter::default() }).await?.items;
+    let jobs = jobs(db, JobFilter { alarm: Some(id), limit: Some(20), ..JobFilter::default() }).await?.items;
     Ok(Some(AlarmDetail { alarm, alerts, jobs }))
 }

@@ -1,8 +1,8 @@
 //! Alerts and payloads that could not be read.
 
 use super::{Conditions, bound::Floor, like, page};
-use crate::{StoreError, days, entity::unreadable, sql};
-use arvok_api::{AlertDetail, AlertItem, Page, UnreadableItem, VerdictItem};
+use crate::{StoreError, days, entity::unreadable, key_order, sql};
+use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
@@ -10,36 +10,6 @@ use sea_orm::{
     QueryResult, QuerySelect, QueryTrait,
 };
 use std::collections::BTreeMap;
-
-/// Which alerts.
-#[derive(Clone, Debug, Default)]
-pub struct AlertFilter {
-    /// Of this source.
-    pub source: Option<String>,
-    /// Of this kind.
-    pub kind: Option<String>,
-    /// At least this severe.
-    pub severity: Option<Severity>,
-    /// In this state.
-    pub state: Option<String>,
-    /// About this resource.
-    pub resource: Option<String>,
-    /// Matched by this rule.
-    pub rule: Option<String>,
-    /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
-    /// back, `unmatched` for none.
-    pub verdict: Option<String>,
-    /// With this text in summary, resource or kind.
-    pub text: Option<String>,
-    /// Received since.
-    pub since: Option<DateTime<Utc>>,
-    /// Received before.
-    pub until: Option<DateTime<Utc>>,
-    /// Older than this handle.
-    pub after: Option<i64>,
-    /// At most so many.
-    pub limit: u64,
-}
 
 /// The number behind the last alert that was received before a moment, so that a search begins there.
 async fn behind(db: &DatabaseConnection, until: DateTime<Utc>) -> Result<Option<i64>, StoreError> {
@@ -85,7 +55,7 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     c.maybe("seq >= ?", floor.as_ref().map(Floor::at));
     c.maybe("source = ?", filter.source);
     c.maybe("kind = ?", filter.kind);
-    c.maybe("severity >= ?", filter.severity.map(Severity::rank));
+    c.maybe("severity >= ?", filter.severity.as_deref().and_then(Severity::parse).map(Severity::rank));
     c.maybe("state = ?", filter.state);
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
@@ -118,7 +88,7 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     if let Some(text) = filter.text {
         c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
     }
-    let limit = filter.limit;
+    let limit = filter.limit.unwrap_or(PAGE);
     let tail = format!("{} ORDER BY seq DESC LIMIT {}", c.clause(), limit + 1);
     let items: Vec<AlertItem> = sql::rows(db, &select(&from, &tail), c.values).await?;
     let mut page = page(items, limit, |a| a.seq);
@@ -150,14 +120,18 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
     #[derive(serde::Deserialize)]
     struct Rest {
         body: serde_json::Value,
+        key_order: Option<String>,
         alarm: Option<i64>,
     }
-    let sql = "SELECT body, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
+    let sql = "SELECT body, key_order, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
             AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alerts a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
     let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdicts WHERE alert_seq = $1 ORDER BY rule";
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
-    Ok(rest.map(|r| AlertDetail { alert, body: r.body, alarm: r.alarm, verdicts }))
+    Ok(rest.map(|r| {
+        let body = key_order::restored(r.body, r.key_order.as_deref());
+        AlertDetail { alert, body, alarm: r.alarm, verdicts }
+    }))
 }
 
 /// An alert in the form that expressions see.
@@ -166,7 +140,8 @@ pub async fn whole_alert(db: &impl ConnectionTrait, seq: i64) -> Result<Option<A
 }
 
 /// The columns that [`recorded`] reads.
-const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, body";
+const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, body,
+    key_order";
 
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
@@ -181,6 +156,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
     let text = |column: &str| row.try_get::<String>("", column);
     let wrong = |what: &str| StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")));
     let labels: serde_json::Value = row.try_get("", "labels")?;
+    let key_order: Option<String> = row.try_get("", "key_order")?;
     let alert = Alert {
         id: text("id")?,
         source: text("source")?,
@@ -193,7 +169,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
         summary: text("summary")?,
         value: row.try_get("", "value")?,
         labels: serde_json::from_value(labels)?,
-        body: row.try_get("", "body")?,
+        body: key_order::restored(row.try_get("", "body")?, key_order.as_deref()),
     };
     Ok((row.try_get("", "seq")?, alert))
 }

@@ -5,7 +5,7 @@ use crate::{
     StoreError,
     entity::{attempt, job},
 };
-use arvok_api::{Attempt, JobItem, Page, StepState};
+use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, StepState};
 use arvok_core::{
     job::{JobEffect, JobState, Progress},
     rule::Urgency,
@@ -15,29 +15,6 @@ use sea_orm::{
     ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
     Select, entity::prelude::Json, sea_query::Expr,
 };
-
-/// Which jobs.
-#[derive(Clone, Debug, Default)]
-pub struct JobFilter {
-    /// In one of these states.
-    pub states: Vec<String>,
-    /// With this effect.
-    pub effect: Option<String>,
-    /// Of this runbook.
-    pub runbook: Option<String>,
-    /// Dispatched by this rule.
-    pub rule: Option<String>,
-    /// On this target.
-    pub target: Option<String>,
-    /// For this alarm.
-    pub alarm: Option<i64>,
-    /// Dispatched since.
-    pub since: Option<DateTime<Utc>>,
-    /// Older than this handle.
-    pub after: Option<i64>,
-    /// At most so many.
-    pub limit: u64,
-}
 
 /// What lists show of a job.
 #[derive(DerivePartialModel)]
@@ -90,18 +67,20 @@ impl From<Line> for JobItem {
 /// A page of jobs, newest first, without what only the runbook knows.
 pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
     use job::Column::{AlarmId, CreatedAt, Effect, Id, Rule, Runbook, State, Target};
-    let states = (!filter.states.is_empty()).then_some(filter.states);
+    let limit = filter.limit.unwrap_or(PAGE);
+    let states: Vec<String> = filter.states().into_iter().map(str::to_owned).collect();
     let found = job::Entity::find()
-        .apply_if(states, |q, states| q.filter(State.is_in(states)))
+        .apply_if((!states.is_empty()).then_some(states), |q, states| q.filter(State.is_in(states)))
         .apply_if(filter.effect, |q, effect| q.filter(Effect.eq(effect)))
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
         .apply_if(filter.alarm, |q, alarm| q.filter(AlarmId.eq(alarm)))
         .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
+        .apply_if(filter.until, |q, until| q.filter(CreatedAt.lt(until)))
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
         .order_by_desc(Id);
-    Ok(page(items(db, found, filter.limit + 1).await?, filter.limit, |j: &JobItem| j.id))
+    Ok(page(items(db, found, limit + 1).await?, limit, |j: &JobItem| j.id))
 }
 
 /// The first so many of a search for jobs.

@@ -13,24 +13,20 @@ mod usage;
 mod verdicts;
 mod watch;
 
-pub use alarms::{AlarmFilter, alarm, alarms};
+pub use alarms::{alarm, alarms};
 pub use alerts::{
-    AlertFilter, alert, alerts, alerts_around, forget_unreadable, unreadable, unreadable_from, whole_alert,
-    whole_alerts,
+    alert, alerts, alerts_around, forget_unreadable, unreadable, unreadable_from, whole_alert, whole_alerts,
 };
-pub use jobs::{JobFilter, JobRow, job, jobs};
-pub use proposals::{ProposalFilter, proposal, proposals};
+pub use jobs::{JobRow, job, jobs};
+pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
-pub use timeline::timeline;
+pub use timeline::{job_timeline, timeline};
 pub use usage::{rule_use, runbook_use, seen, source_use, verdict_counts};
-pub use verdicts::{VerdictFilter, tally_story, verdicts};
+pub use verdicts::{tally_story, verdicts};
 pub use watch::{Overview, open_alarms, overview};
 
 use arvok_api::Page;
 use sea_orm::Value;
-
-/// Most items of a page.
-pub const MAX_PAGE: u64 = 500;
 
 /// Conditions and their values, put together as they are given.
 #[derive(Default)]

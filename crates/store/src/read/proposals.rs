@@ -8,22 +8,9 @@ use crate::{
         Entity, Model,
     },
 };
-use arvok_api::{Page, ProposalItem, ProposalState};
+use arvok_api::{PAGE, Page, ProposalFilter, ProposalItem, ProposalState};
 use arvok_core::rule::Urgency;
 use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait};
-
-/// Which proposals.
-#[derive(Clone, Debug, Default)]
-pub struct ProposalFilter {
-    /// `open`, `launched`, `dismissed`, `withdrawn` or `faulty`; all when absent.
-    pub state: Option<String>,
-    /// Of this rule.
-    pub rule: Option<String>,
-    /// Older than this number.
-    pub after: Option<i64>,
-    /// At most so many.
-    pub limit: u64,
-}
 
 fn item(p: Model) -> ProposalItem {
     ProposalItem {
@@ -48,15 +35,16 @@ fn item(p: Model) -> ProposalItem {
 
 /// A page of proposals, newest first.
 pub async fn proposals(db: &DatabaseConnection, filter: ProposalFilter) -> Result<Page<ProposalItem>, StoreError> {
+    let limit = filter.limit.unwrap_or(PAGE);
     let found = Entity::find()
         .apply_if(filter.state, |q, state| q.filter(State.eq(state)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
         .order_by_desc(Id)
-        .limit(filter.limit + 1)
+        .limit(limit + 1)
         .all(db)
         .await?;
-    Ok(page(found.into_iter().map(item).collect(), filter.limit, |p: &ProposalItem| p.id))
+    Ok(page(found.into_iter().map(item).collect(), limit, |p: &ProposalItem| p.id))
 }
 
 /// One proposal.

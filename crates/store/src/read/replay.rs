@@ -3,7 +3,7 @@
 
 use super::alerts::recorded;
 use crate::{StoreError, days, sql::statement};
-use arvok_core::{Alert, glob::Glob, rule::Rule};
+use arvok_core::{Alert, AlertId, glob::Glob, rule::Rule};
 use chrono::{DateTime, Utc};
 use futures_util::{Stream, StreamExt};
 use sea_orm::{DatabaseConnection, StreamTrait, Value};
@@ -75,13 +75,13 @@ pub async fn count_for_replay(db: &DatabaseConnection, replay: &Replay) -> Resul
 pub async fn replay<'a>(
     db: &'a DatabaseConnection,
     replay: &Replay,
-) -> Result<impl Stream<Item = Result<(i64, Alert), StoreError>> + 'a, StoreError> {
-    let body = if replay.body { "body" } else { "'null'::jsonb AS body" };
+) -> Result<impl Stream<Item = Result<(AlertId, Alert), StoreError>> + 'a, StoreError> {
+    let body = if replay.body { "body, key_order" } else { "'null'::jsonb AS body, NULL::text AS key_order" };
     let sql = format!(
         "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, {body} {}
         ORDER BY received, seq",
         replay.clause()
     );
     let rows = db.stream_raw(statement(&sql, replay.values(db).await?)).await?;
-    Ok(rows.map(|row| recorded(&row?)))
+    Ok(rows.map(|row| recorded(&row?).map(|(seq, alert)| (AlertId(seq), alert))))
 }

@@ -7,28 +7,8 @@ use super::{
     page,
 };
 use crate::{StoreError, sql};
-use arvok_api::{Page, VerdictLine};
-use chrono::{DateTime, Utc};
+use arvok_api::{PAGE, Page, VerdictFilter, VerdictLine};
 use sea_orm::DatabaseConnection;
-
-/// Which verdicts.
-#[derive(Clone, Debug, Default)]
-pub struct VerdictFilter {
-    /// Of this rule.
-    pub rule: Option<String>,
-    /// This verdict.
-    pub verdict: Option<String>,
-    /// About this resource.
-    pub resource: Option<String>,
-    /// Of this tally.
-    pub tally: Option<String>,
-    /// About alerts received since.
-    pub since: Option<DateTime<Utc>>,
-    /// About alerts before this one.
-    pub after: Option<i64>,
-    /// At most so many.
-    pub limit: u64,
-}
 
 /// Verdicts out of a table or a query, with their alerts.
 fn select(verdicts: &str, tail: &str) -> String {
@@ -63,7 +43,7 @@ pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<
     c.maybe("v.tally = ?", filter.tally);
     c.maybe("v.at >= ?", filter.since);
     c.maybe("v.alert_seq < ?", filter.after);
-    let limit = filter.limit;
+    let limit = filter.limit.unwrap_or(PAGE);
     // The page first and its alerts after: joined the other way round, a rule that has been quiet for long
     // would be looked for through all that came since.
     let tail = "ORDER BY v.alert_seq DESC, v.rule";

@@ -6,7 +6,7 @@ use crate::{
     entity::{alarm, job, unreadable},
     sql,
 };
-use arvok_api::{AlarmItem, JobItem, Narrowing, ProposalItem};
+use arvok_api::{AlarmItem, JobItem, Narrowing, ProposalFilter, ProposalItem};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, EntityTrait, Order, PaginatorTrait, QueryFilter, QueryOrder, Select,
@@ -105,7 +105,7 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
     let mut narrowing: Narrowing = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
     narrowing.received = narrowing.distinct + narrowing.repeated;
 
-    let open = super::ProposalFilter { state: Some("open".into()), limit: MOST, ..Default::default() };
+    let open = ProposalFilter { state: Some("open".into()), limit: Some(MOST), ..Default::default() };
     let mut proposals = super::proposals(db, open).await?.items;
     proposals.reverse();
     Ok(Overview {

@@ -14,7 +14,7 @@ pub use peer::Peer;
 pub use records::Records;
 pub use stage::{DEMO, Stage, answer};
 
-use arvok_postgres::{Cluster, Durability};
+use arvok_postgres::Scratch;
 use std::{
     future::Future,
     path::PathBuf,
@@ -53,28 +53,23 @@ pub fn folder(name: &str) -> PathBuf {
     path
 }
 
-fn cluster() -> &'static Cluster {
-    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
-    CLUSTER.get_or_init(|| {
+fn scratch() -> &'static Scratch {
+    static SCRATCH: OnceLock<Scratch> = OnceLock::new();
+    SCRATCH.get_or_init(|| {
         let home = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("postgres");
-        Cluster::start(&home, Durability::None).expect("a PostgreSQL")
+        Scratch::start(&home).expect("a PostgreSQL")
     })
 }
 
 /// An empty database.
 pub fn database() -> String {
-    static COUNT: AtomicUsize = AtomicUsize::new(0);
-    let name = format!("t{}", COUNT.fetch_add(1, Ordering::Relaxed));
-    block(async {
-        cluster().remove(&name).await.expect("an old database goes");
-        cluster().create(&name).await.expect("a new database comes")
-    })
+    block(scratch().database()).expect("a database")
 }
 
 /// No new connection to a database, and none that stands, for so long.
 pub fn outage(url: &str, length: Duration) {
     let name = url.rsplit('/').next().expect("a name");
-    let records = Records::open(&cluster().url("postgres"));
+    let records = Records::open(&scratch().cluster().url("postgres"));
     records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS false"));
     let cut = format!("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'");
     records.rows(&cut);

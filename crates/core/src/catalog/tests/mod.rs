@@ -90,7 +90,7 @@ fn an_example_that_does_not_hold_tells_the_story() {
         \x20 - given: [{ at: 0s, value: 91 }]\n    expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]\n\
         \x20 - given: [{ at: 0s, value: 91 }, { at: 6m, value: 91 }]\n    expect: []\n\
         \x20 - given: [{ at: 0s, value: high }]\n    expect: []\n";
-    insta::assert_snapshot!(checked(rule, &Observed::default()), @r#"
+    insta::assert_snapshot!(checked(rule, &Observed::default()), @"
     all.yaml:12:14: example: expected a dispatch at 0s, but it was waiting then
                 0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
                 2m  folded     alert 2 of an episode that has been waiting for 2 min 0 s, decided at 1970-01-01T00:05:00Z
@@ -107,10 +107,10 @@ fn an_example_that_does_not_hold_tells_the_story() {
                 6m  folded     alert 2 of an episode that dispatched job 1 1 min 0 s ago
        16 |     expect: []
           |             ^
-    all.yaml:17:13: example: invalid type: string "high", expected f64
+    all.yaml:17:13: example: value: is the text `high`; a number was expected
        17 |   - given: [{ at: 0s, value: high }]
           |             ^^
-    "#);
+    ");
 }
 
 #[test]

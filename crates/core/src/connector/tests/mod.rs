@@ -58,7 +58,7 @@ fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
         json!({"vm": "vm/a", "by_gib": 0}),
         json!({"vm": "vm/a", "by_gb": 1, "by_gib": 1}),
     ];
-    let said: Vec<_> = wrong.into_iter().map(|w| op.request(&give(w), "k").expect_err("refused")).collect();
+    let said: Vec<_> = wrong.into_iter().map(|w| op.request(&give(w), "k").expect_err("refused").to_string()).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     the input `by_gib` is missing
     the input `vm` is wrong: "a" is not a "resource"

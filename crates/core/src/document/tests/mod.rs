@@ -1,5 +1,7 @@
 //! Documents: places, bounds and the wording of complaints.
 
+mod write;
+
 use super::*;
 use serde_json::json;
 

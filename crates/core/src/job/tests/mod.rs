@@ -37,7 +37,7 @@ impl Walk {
         let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
         let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
         let facts = Facts {
-            id: 7,
+            id: crate::JobId(7),
             key: "quay-7".into(),
             inputs,
             target: "vm/quill-booking-db-1".into(),
@@ -75,6 +75,14 @@ fn taken() -> Event {
 
 fn looked(size: i64) -> Event {
     Event::Returned(json!({"disk": "data", "size_gib": size}))
+}
+
+#[test]
+fn the_time_of_a_runbook_is_over_when_more_of_it_has_passed() {
+    let at_its_end = Walk::new().then(0, taken()).then(600, looked(40));
+    assert!(at_its_end.told().contains("vm.grow_disk"));
+    let after = Walk::new().then(0, taken()).then(601, looked(40));
+    assert!(after.told().contains("the runbook's time of 10m is over"));
 }
 
 #[test]
@@ -229,4 +237,25 @@ fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
     assert_eq!(phase, Phase::Unsure);
     assert!(last.is_some_and(|l| l.contains("state: Unsure") && l.contains("nobody has said yet")), "{last:?}");
     assert_eq!(walk.then(1, Event::Resolved(Resolution::Failed)).progress.phase, Phase::Ended);
+}
+
+#[test]
+fn without_an_alarm_there_is_nothing_to_prove() {
+    let mut walk = Walk::new();
+    walk.facts.has_alarm = false;
+    let walk = walk.then(0, taken()).then(1, looked(40)).then(1, Event::Returned(json!({"size_gib": 44})));
+    let last = walk.said.iter().rev().nth(1).cloned();
+    let ended =
+        "End { state: Succeeded, effect: Some(NotChecked), failure: None, outputs: Object {\"size_gib\": Number(44)} }";
+    assert_eq!(last.as_deref(), Some(ended));
+}
+
+#[test]
+fn how_often_it_was_tried_is_told_where_it_was_more_than_once() {
+    let never = Failure::lasting(CallEnd::Refused, "answered 404");
+    let told = Walk::new().then(0, taken()).then(1, broke(never, Repeat::Safe)).told();
+    assert!(told.contains("step `look` failed: answered 404"), "{told}");
+    let busy = || broke(Failure::new(CallEnd::Refused, "answered 503"), Repeat::Safe);
+    let told = Walk::new().then(0, taken()).then(1, busy()).then(2, taken()).then(1, busy()).told();
+    assert!(told.contains("step `look` failed after 2 tries: answered 503"), "{told}");
 }

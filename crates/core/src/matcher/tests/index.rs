@@ -152,3 +152,36 @@ fn a_text_that_holds_every_piece_many_times_is_soon_gone_through() {
     assert_eq!(found("aaa"), (2 * 49 + 2 * 191, 343 + 2 * 191));
     assert_eq!(found("b"), (2 * 191, 343 + 2 * 191));
 }
+
+/// Beyond 2^53 a float cannot tell every whole number from its neighbours: there the index must not rule out what the
+/// condition itself would not.
+#[test]
+fn limits_that_a_float_cannot_tell_apart_rule_nothing_out_that_matches() {
+    let edges: [i64; 6] = [1 << 53, (1 << 53) + 1, (1 << 53) + 2, (1 << 60) + 1, i64::MAX, -(1 << 53) - 1];
+    let compare = ["==", ">=", ">", "<=", "<", "!="];
+    let listens: Vec<String> = edges
+        .iter()
+        .flat_map(|edge| compare.iter().map(move |op| format!("{{ where: \"alert.value {op} {edge}\" }}")))
+        .collect();
+    let rules: Vec<Arc<Rule>> = listens.iter().map(|l| Arc::new(rule(l).expect(l))).collect();
+    let matcher = Matcher::new(rules.iter().map(|r| (Arc::clone(r), 1)).collect());
+    for edge in edges {
+        for step in -3i64..=3 {
+            let value = edge.saturating_add(step) as f64;
+            let alert = alert(&json!({ "kind": "disk.usage", "resource": "vm/a", "value": value }));
+            let asked: Vec<&str> = rules
+                .iter()
+                .zip(&listens)
+                .filter(|(r, _)| test(r, &alert) == Match::Yes)
+                .map(|(_, l)| l.as_str())
+                .collect();
+            let found: Vec<&str> = matcher
+                .matching(&alert)
+                .iter()
+                .filter(|h| h.broken.is_none())
+                .map(|h| listens[rules.iter().position(|r| Arc::ptr_eq(r, h.rule)).expect("one of them")].as_str())
+                .collect();
+            assert_eq!(found, asked, "{value}");
+        }
+    }
+}

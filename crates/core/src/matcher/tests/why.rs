@@ -23,7 +23,7 @@ fn clause_by_clause() {
                 c.holds,
                 c.text,
                 saw.join(", "),
-                c.wrong.clone().unwrap_or_default()
+                c.error.clone().unwrap_or_default()
             )
         })
         .collect();

@@ -38,7 +38,7 @@ fn play_all(rule: &Rule, alerts: Vec<Alert>, until: i64) -> Report {
     let mut rehearsal = Rehearsal::new(rule, &known);
     rehearsal.begin(DateTime::UNIX_EPOCH);
     for (i, alert) in alerts.into_iter().enumerate() {
-        rehearsal.feed(i as i64 + 1, alert).expect("within bounds");
+        rehearsal.feed(AlertId(i as i64 + 1), alert).expect("within bounds");
     }
     rehearsal.finish(DateTime::UNIX_EPOCH + TimeDelta::seconds(until))
 }
@@ -84,7 +84,7 @@ fn inputs_that_cannot_be_made_and_rules_that_go_wrong_are_told() {
     let odd = rule("rule: odd\ndispatch: { runbook: grow, inputs: { rack: \"${tally.gathered[0].body.rack}\" } }\n");
     let report = play_all(&odd, vec![alert(1, json!({}))], 10);
     assert!(
-        report.dispatched[0].wrong.as_deref().is_some_and(|w| w.contains("there is no field `rack`")),
+        report.dispatched[0].error.as_deref().is_some_and(|w| w.contains("there is no field `rack`")),
         "{:?}",
         report.dispatched
     );
@@ -109,7 +109,7 @@ fn two_versions_differ_by_the_dispatches_that_only_one_makes() {
     let before = play_all(&rule(DISKS), alerts(), 10);
     let now = play_all(&rule(&DISKS.replace("kinds: disk.usage", "severity: critical")), alerts(), 10);
     let difference = now.against(&before);
-    assert_eq!((difference.only_now, difference.only_before), (vec![], vec![1]));
+    assert_eq!((difference.only_now, difference.only_before), (vec![], vec![JobId(1)]));
     assert_eq!(difference.verdicts, [(crate::Verdict::Dispatched, -1)].into());
     assert_eq!(before.against(&before), Difference::default());
 }
@@ -149,15 +149,15 @@ fn a_written_alert_that_is_none_says_what_is_wrong() {
         json!({ "source": "s", "kind": "a", "resource": "vm", "received": "2026-02-01T02:00:00Z" }),
         json!({ "source": "s", "kind": "a", "resource": "vm/a", "received": "2026-02-01T02:00:00Z", "colour": "red" }),
     ];
-    let said: Vec<String> = cases.iter().map(|c| written_alert(c, 1).expect_err("refused")).collect();
+    let said: Vec<String> = cases.iter().map(|c| written_alert(c, 1).expect_err("refused").to_string()).collect();
     insta::assert_snapshot!(said.join("\n"), @"
     is not an object; an alert in the normal form was expected
     has no `source`; write the name of the source
     has neither `received` nor `time`
     received: `noon` is not an RFC 3339 time
-    received: 5 is not an RFC 3339 time
+    received: `5` is not an RFC 3339 time
     resource: `vm` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
-    unknown field `colour`, expected one of `id`, `kind`, `severity`, `state`, `resource`, `time`, `summary`, `value`, `labels`, `body`
+    colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body
     ");
     // What the list of alerts gives is taken as it is.
     let listed = json!({ "seq": 4, "id": "x", "source": "s", "kind": "a", "severity": "major", "state": "raised", "resource": "vm/a",
@@ -171,14 +171,14 @@ fn payloads_that_wait_and_inputs_that_are_shown_have_bounds() {
     let waits = rule("rule: waits\nsettle: { still: 1h }\ndispatch: { runbook: grow }\n");
     let known = runbooks();
     let mut rehearsal = Rehearsal::new(&waits, &known);
-    let went = (1..200).try_for_each(|i| rehearsal.feed(i, large(i)));
+    let went = (1..200).try_for_each(|i| rehearsal.feed(AlertId(i), large(i)));
     assert_eq!(went, Err(RehearsalError::TooLarge));
     // What is over is let go, and makes room.
     let mut rehearsal = Rehearsal::new(&waits, &known);
     for i in (1..400).step_by(2) {
-        rehearsal.feed(i, large(i)).expect("there is room");
+        rehearsal.feed(AlertId(i), large(i)).expect("there is room");
         let cleared = json!({ "resource": format!("vm/n{i}"), "state": "cleared" });
-        rehearsal.feed(i + 1, alert(i + 1, cleared)).expect("there is room");
+        rehearsal.feed(AlertId(i + 1), alert(i + 1, cleared)).expect("there is room");
     }
     assert_eq!(rehearsal.payloads, 0);
     let copies = rule("rule: copies\ndispatch: { runbook: grow, inputs: { log: \"${alert.body.log}\" } }\n");

@@ -1,5 +1,7 @@
 //! The rule document: what is refused, and where the complaint points.
 
+mod draft;
+
 use super::*;
 
 fn check(text: &str) -> Result<Rule, String> {

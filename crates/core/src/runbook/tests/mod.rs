@@ -28,7 +28,7 @@ fn inputs_are_completed_and_checked_before_anything_starts() {
     assert_eq!(good.inputs["step_gib"], 4);
     let wrong =
         [json!({}), json!({"vm": "quill"}), json!({"vm": "vm/a", "step_gib": 17}), json!({"vm": "vm/a", "step_gb": 1})];
-    let said: Vec<_> = wrong.into_iter().map(|w| prepare(w).expect_err("refused")).collect();
+    let said: Vec<_> = wrong.into_iter().map(|w| prepare(w).expect_err("refused").to_string()).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     the input `vm` is missing
     the input `vm` is wrong: "quill" is not a "resource"

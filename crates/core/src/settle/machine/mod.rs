@@ -11,7 +11,7 @@ use super::{
     Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason, Seen, Slot, Standing, Tally, Trigger,
 };
 use crate::{
-    Period, Verdict,
+    AlarmId, AlertId, JobId, Period, Verdict,
     rule::{Rule, Stance, Symptoms},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -26,7 +26,7 @@ pub struct Machine<'a> {
     rule: &'a Rule,
     stance: Stance,
     memory: &'a mut Memory,
-    number: &'a mut dyn FnMut() -> i64,
+    number: &'a mut dyn FnMut() -> Option<JobId>,
     effects: Vec<Effect>,
 }
 
@@ -54,8 +54,14 @@ enum Outcome {
 }
 
 impl<'a> Machine<'a> {
-    /// A rule with the part of its memory that the next events concern, and the numbers of jobs.
-    pub fn new(rule: &'a Rule, stance: Stance, memory: &'a mut Memory, number: &'a mut dyn FnMut() -> i64) -> Self {
+    /// A rule with the part of its memory that the next events concern, and the numbers of jobs; it gives none where it is
+    /// only asked what would be decided.
+    pub fn new(
+        rule: &'a Rule,
+        stance: Stance,
+        memory: &'a mut Memory,
+        number: &'a mut dyn FnMut() -> Option<JobId>,
+    ) -> Self {
         Self { rule, stance, memory, number, effects: Vec::new() }
     }
 
@@ -72,12 +78,19 @@ impl<'a> Machine<'a> {
     }
 
     /// The first verdict of an alert.
-    fn verdict(&mut self, alert: i64, verdict: Verdict, reason: Reason, job: Option<i64>) {
+    fn verdict(&mut self, alert: Option<AlertId>, verdict: Verdict, reason: Reason, job: Option<JobId>) {
         self.effects.push(Effect::Verdict { alert, verdict, reason, job, replaces: None });
     }
 
     /// A verdict that takes the place of the one that held an alert.
-    fn replace(&mut self, before: Verdict, alert: i64, verdict: Verdict, reason: Reason, job: Option<i64>) {
+    fn replace(
+        &mut self,
+        before: Verdict,
+        alert: Option<AlertId>,
+        verdict: Verdict,
+        reason: Reason,
+        job: Option<JobId>,
+    ) {
         self.effects.push(Effect::Verdict { alert, verdict, reason, job, replaces: Some(before) });
     }
 
@@ -168,7 +181,7 @@ impl<'a> Machine<'a> {
     fn taken(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>) {
         let seen = Seen { alert: m.alert, severity: m.severity, entries: m.entries };
         if let Standing::Raised { alarm, anew } = m.standing {
-            tally.alarms.insert(alarm);
+            tally.alarms.extend(alarm);
             if anew && self.rule.settle.flapping.is_some() {
                 self.change(tally, now);
             }
@@ -222,7 +235,7 @@ impl<'a> Machine<'a> {
             episode.held = Some(held);
         }
         self.memory.tallies.insert(key.to_owned(), std::mem::take(tally));
-        self.gathered(now, pool, newcomer.then_some(held.seen.alert));
+        self.gathered(now, pool, newcomer.then_some(held.seen.alert).flatten());
         *tally = self.take(key);
     }
 
@@ -339,9 +352,9 @@ impl<'a> Machine<'a> {
         key: &str,
         tally: &mut Tally,
         now: Time,
-        alert: i64,
+        alert: Option<AlertId>,
         trigger: Trigger,
-    ) -> (Verdict, Reason, Option<i64>) {
+    ) -> (Verdict, Reason, Option<JobId>) {
         let entries = tally.episode.as_ref().map_or(1, |e| e.held.map_or(e.latest, |h| h.seen).entries);
         let (jobs, verdict, what) = self.numbers(entries);
         let reason = Reason::Fires(trigger, what);
@@ -352,7 +365,7 @@ impl<'a> Machine<'a> {
         self.effects.push(Effect::Fire(Fire {
             stance: self.stance,
             jobs: jobs.clone(),
-            alerts: vec![alert],
+            alerts: alert.into_iter().collect(),
             tallies: vec![key.to_owned()],
             count,
             since,
@@ -363,7 +376,7 @@ impl<'a> Machine<'a> {
     }
 
     /// Numbers for the jobs, the verdict, and what is done in words.
-    fn numbers(&mut self, entries: usize) -> (Vec<i64>, Verdict, String) {
+    fn numbers(&mut self, entries: usize) -> (Vec<JobId>, Verdict, String) {
         let mut books = self.rule.runbooks();
         if entries < self.rule.dispatch.len() {
             books = format!("{entries} of {books}");
@@ -373,21 +386,27 @@ impl<'a> Machine<'a> {
                 (vec![], Verdict::Watched, format!("would have dispatched {books}, but the rule only watches"))
             }
             stance => {
-                let jobs: Vec<i64> = (0..entries.max(1)).map(|_| (self.number)()).collect();
-                let shown: Vec<String> = jobs.iter().map(ToString::to_string).collect();
-                let (verdict, what) = if stance == Stance::Act {
-                    (Verdict::Dispatched, "dispatched as job")
+                let jobs: Vec<JobId> = (0..entries.max(1)).filter_map(|_| (self.number)()).collect();
+                let (verdict, done, numbered) = if stance == Stance::Act {
+                    (Verdict::Dispatched, "dispatched", " as job")
                 } else {
-                    (Verdict::Proposed, "proposed, for a person to launch: proposal")
+                    (Verdict::Proposed, "proposed, for a person to launch", ": proposal")
                 };
-                let s = if jobs.len() == 1 { "" } else { "s" };
-                (jobs, verdict, format!("{books} {what}{s} {}", shown.join(", ")))
+                let shown = match jobs.as_slice() {
+                    [] => String::new(),
+                    [job] => format!("{numbered} {job}"),
+                    many => {
+                        let many: Vec<String> = many.iter().map(ToString::to_string).collect();
+                        format!("{numbered}s {}", many.join(", "))
+                    }
+                };
+                (jobs, verdict, format!("{books} {done}{shown}"))
             }
         }
     }
 
     /// Notes in a tally that it has fired.
-    fn mark(&mut self, key: &str, tally: &mut Tally, now: Time, job: Option<i64>) {
+    fn mark(&mut self, key: &str, tally: &mut Tally, now: Time, job: Option<JobId>) {
         tally.window.clear();
         tally.counted = None;
         tally.due = None;
@@ -414,7 +433,7 @@ impl<'a> Machine<'a> {
         }
     }
 
-    fn cleared(&mut self, now: Time, key: &str, alarm: i64) {
+    fn cleared(&mut self, now: Time, key: &str, alarm: AlarmId) {
         let Some(mut tally) = self.memory.tallies.remove(key) else { return };
         if tally.alarms.remove(&alarm) {
             if self.rule.settle.flapping.is_some() {

@@ -2,7 +2,7 @@
 
 use super::{Hold, Machine, Outcome, Time};
 use crate::{
-    Period, Verdict,
+    AlertId, Period, Verdict,
     rule::Cap,
     settle::{Effect, Fire, Memory, Pool, Reason, Slot, Trigger},
 };
@@ -65,7 +65,7 @@ impl Machine<'_> {
 
     /// A gathering ends: those that still want it fire together, or are held by the cap together.
     /// A newcomer is an alert that has no verdict so far.
-    pub(super) fn gathered(&mut self, now: Time, pool: &str, newcomer: Option<i64>) {
+    pub(super) fn gathered(&mut self, now: Time, pool: &str, newcomer: Option<AlertId>) {
         let Some(Pool::Gathering { members, began, .. }) = self.memory.pools.remove(pool) else { return };
         let held = |m: &Memory, key: &String| {
             let episode = m.tallies.get(key)?.episode.as_ref()?;
@@ -87,8 +87,8 @@ impl Machine<'_> {
             let mut tally = self.take(key);
             if let Some(held) = tally.episode.as_ref().and_then(|e| e.held) {
                 let alert = held.seen.alert;
-                alerts.push(alert);
-                let before = (newcomer != Some(alert)).then_some(held.verdict);
+                alerts.extend(alert);
+                let before = (newcomer.is_none() || newcomer != alert).then_some(held.verdict);
                 self.effects.push(Effect::Verdict {
                     alert,
                     verdict,
@@ -121,7 +121,7 @@ impl Machine<'_> {
         members: Vec<String>,
         cap: &Cap,
         frees: Time,
-        newcomer: Option<i64>,
+        newcomer: Option<AlertId>,
     ) {
         let reason = Reason::Full { jobs: cap.jobs, per: cap.per, frees, later: cap.later };
         for key in &members {
@@ -137,7 +137,7 @@ impl Machine<'_> {
                         tally.episode = None;
                     }
                 }
-                if newcomer == Some(alert) {
+                if newcomer.is_some() && newcomer == alert {
                     self.verdict(alert, Verdict::Capped, reason.clone(), None);
                 } else if before != Verdict::Capped {
                     self.replace(before, alert, Verdict::Capped, reason.clone(), None);

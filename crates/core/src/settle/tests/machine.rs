@@ -3,7 +3,7 @@
 
 use super::*;
 use crate::{
-    Severity, Verdict,
+    AlarmId, AlertId, JobId, Severity, Verdict,
     rule::{Keys, Stance},
     settle::{Decision, Effect, Event, Machine, Matched, Memory, Slot, Standing},
 };
@@ -14,11 +14,11 @@ fn keys() -> Keys {
 
 fn matched<'a>(alert: i64, keys: &'a Keys, cause: Option<&'a str>) -> Event<'a> {
     Event::Matched(Matched {
-        alert,
+        alert: Some(AlertId(alert)),
         keys,
         happened: at("0s"),
         severity: Severity::Major,
-        standing: Standing::Raised { alarm: 1, anew: alert == 1 },
+        standing: Standing::Raised { alarm: Some(AlarmId(1)), anew: alert == 1 },
         entries: 1,
         cause,
     })
@@ -29,7 +29,7 @@ fn handle(rule: &Rule, stance: Stance, memory: &mut Memory, now: &str, event: Ev
     let mut job = 6;
     let mut number = || {
         job += 1;
-        job
+        Some(JobId(job))
     };
     let effects = Machine::new(rule, stance, memory, &mut number).handle(at(now), event);
     let told = effects.into_iter().filter_map(|e| match e {
@@ -101,7 +101,7 @@ fn a_proposal_gives_way_to_the_rule_that_may_act_and_to_the_clearing() {
     assert!(told[1].starts_with("dispatched"), "{told:?}");
     let mut memory = Memory::default();
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
-    let cleared = Event::Cleared { tally: &keys.tally, alarm: 1 };
+    let cleared = Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) };
     assert_eq!(handle(&rule, Stance::Propose, &mut memory, "1s", cleared), ["withdraw 7: its alarm was cleared"]);
     assert_eq!(memory, Memory::default(), "nothing is left to remember");
 }
@@ -111,8 +111,8 @@ fn a_launched_proposal_counts_as_a_dispatch_when_the_rule_may_act() {
     let (rule, keys, mut memory) = (plain("{ rest: 10m }"), keys(), Memory::default());
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
     let tally = memory.tallies.get_mut(&keys.tally).expect("a tally");
-    tally.decided(7, Decision::Launched);
-    handle(&rule, Stance::Propose, &mut memory, "1s", Event::Cleared { tally: &keys.tally, alarm: 1 });
+    tally.decided(JobId(7), Decision::Launched);
+    handle(&rule, Stance::Propose, &mut memory, "1s", Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) });
     let told = handle(&rule, Stance::Act, &mut memory, "2s", matched(1, &keys, None));
     assert_eq!(told, ["resting: job 7 was dispatched 2.0 s ago and rest is 10m: silent until 1970-01-01T00:10:00Z"]);
 }
@@ -121,7 +121,7 @@ fn a_launched_proposal_counts_as_a_dispatch_when_the_rule_may_act() {
 fn a_dismissal_holds_for_its_episode_whatever_the_rule_may_do_by_then() {
     let (rule, keys, mut memory) = (plain("{ again: { every: 5m, when_worse: true } }"), keys(), Memory::default());
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
-    memory.tallies.get_mut(&keys.tally).expect("a tally").decided(7, Decision::Dismissed);
+    memory.tallies.get_mut(&keys.tally).expect("a tally").decided(JobId(7), Decision::Dismissed);
     let mut worse = matched(2, &keys, None);
     if let Event::Matched(m) = &mut worse {
         m.severity = Severity::Critical;
@@ -132,7 +132,7 @@ fn a_dismissal_holds_for_its_episode_whatever_the_rule_may_do_by_then() {
         let due = Slot::Tally(keys.tally.clone());
         assert_eq!(handle(&rule, stance, &mut memory, "6m", Event::Due(&due)), [""; 0], "`again` asks no more");
     }
-    handle(&rule, Stance::Act, &mut memory, "7m", Event::Cleared { tally: &keys.tally, alarm: 1 });
+    handle(&rule, Stance::Act, &mut memory, "7m", Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) });
     let told = handle(&rule, Stance::Act, &mut memory, "8m", matched(1, &keys, None));
     assert!(told[0].starts_with("dispatched"), "a new episode is a new question: {told:?}");
 }

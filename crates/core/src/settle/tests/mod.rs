@@ -7,7 +7,7 @@ mod oracle;
 mod promises;
 
 use crate::{
-    Catalog, NewAlert, Period,
+    AlertId, Catalog, NewAlert, Period,
     alert::Received,
     definition::Defined,
     document::parse_file,
@@ -50,7 +50,7 @@ fn play(rule: &Rule, alerts: impl IntoIterator<Item = crate::Alert>, until: Date
     let unknown = Catalog::default();
     let mut rehearsal = Rehearsal::new(rule, &unknown);
     for (i, alert) in alerts.into_iter().enumerate() {
-        rehearsal.feed(i as i64 + 1, alert).expect("within bounds");
+        rehearsal.feed(AlertId(i as i64 + 1), alert).expect("within bounds");
     }
     rehearsal.finish(until)
 }

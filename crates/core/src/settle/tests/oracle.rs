@@ -265,7 +265,7 @@ fn machine(plan: &Plan, story: &[(usize, Heard)], until: T) -> (Vec<Said>, Vec<T
     });
     let report = play(&rule, alerts, DateTime::UNIX_EPOCH + chrono::TimeDelta::milliseconds(until + 1));
     let ms = |t: DateTime<Utc>| (t - DateTime::UNIX_EPOCH).num_milliseconds();
-    let said = report.decided.iter().map(|r| (ms(r.at), usize::try_from(r.alert).expect("a number"), r.verdict));
+    let said = report.decided.iter().map(|r| (ms(r.at), usize::try_from(r.alert.0).expect("a number"), r.verdict));
     let jobs = report.dispatched.iter().map(|p| ms(p.at)).collect();
     (said.collect(), jobs, report)
 }

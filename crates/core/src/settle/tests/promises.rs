@@ -1,7 +1,8 @@
 //! What holds whatever a rule says and whatever happens.
 
 use super::*;
-use crate::Verdict;
+use crate::{AlertId, Period, Verdict};
+use chrono::TimeDelta;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -50,7 +51,7 @@ proptest! {
         let report = play(&rule, alerts, at("1h"));
 
         // Exactly one verdict for each matched alert in the end, and the counts agree with that.
-        let mut last: BTreeMap<i64, Verdict> = BTreeMap::new();
+        let mut last: BTreeMap<AlertId, Verdict> = BTreeMap::new();
         for verdict in &report.decided {
             last.insert(verdict.alert, verdict.verdict);
         }
@@ -66,15 +67,16 @@ proptest! {
 
         // The limits hold.
         let dispatched: Vec<_> = report.dispatched.iter().map(|p| p.at).collect();
-        if let Some(cap) = &rule.settle.cap {
+        let capped = rule.settle.cap.as_ref().is_none_or(|cap| {
             let most = cap.jobs as usize;
-            prop_assert!(dispatched.windows(most + 1).all(|w| w[most] - w[0] >= cap.per.delta()), "{:?}", dispatched);
-        }
-        if let Some(rest) = rule.settle.rest {
-            for (i, dispatch) in report.dispatched.iter().enumerate() {
-                let same = report.dispatched[..i].iter().filter(|p| p.tallies.iter().any(|l| dispatch.tallies.contains(l)));
-                prop_assert!(same.into_iter().all(|p| dispatch.at - p.at >= rest.delta()), "{:?}", report.dispatched);
-            }
+            dispatched.windows(most + 1).all(|w| w[most] - w[0] >= cap.per.delta())
+        });
+        prop_assert!(capped, "{:?}", dispatched);
+        let rest = rule.settle.rest.map_or(TimeDelta::zero(), Period::delta);
+        for (i, dispatch) in report.dispatched.iter().enumerate() {
+            let mut same =
+                report.dispatched[..i].iter().filter(|p| p.tallies.iter().any(|l| dispatch.tallies.contains(l)));
+            prop_assert!(same.all(|p| dispatch.at - p.at >= rest), "{:?}", report.dispatched);
         }
 
         // Every verdict that fires belongs to a dispatch of that moment.

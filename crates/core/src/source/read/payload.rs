@@ -1,13 +1,12 @@
 //! Reading one payload by the lines of its source.
 
-use super::{MAX_ALERTS, Read, SeverityRead, Source};
+use super::{Lines, MAX_ALERTS, SeverityRead};
 use crate::{
     Alert, AlertState, NewAlert, Severity,
-    alert::Received,
+    alert::{AlertError, Received},
     expr::{BUDGET, Expr, ExprError, Scope, Val, truth},
 };
 use chrono::{DateTime, Utc};
-use serde::Deserialize;
 use serde_json::Value;
 use std::{
     cell::{Cell, RefCell},
@@ -19,8 +18,8 @@ use std::{
 pub struct Payload<'a> {
     /// The JSON body.
     pub body: &'a Value,
-    /// Header names in lower case; no credentials.
-    pub headers: &'a Value,
+    /// What else the intake offers to expressions, by name; no credentials.
+    pub beside: &'a [(&'static str, &'a Value)],
     /// Our clock.
     pub received: DateTime<Utc>,
     /// Unique by the caller's care; the base of ids that the sender did not give.
@@ -94,9 +93,8 @@ impl<'a> Scope<'a> for View<'a> {
     fn name(&'a self, name: &str) -> Option<Val<'a>> {
         match name {
             "body" => Some(Val::json(self.payload.body)),
-            "headers" => Some(Val::json(self.payload.headers)),
             "item" => self.item.map(Val::json),
-            _ => None,
+            other => self.payload.beside.iter().find(|(name, _)| *name == other).map(|(_, value)| Val::json(value)),
         }
     }
 }
@@ -105,60 +103,60 @@ fn unreadable(line: &str, reason: impl ToString) -> Unreadable {
     Unreadable { item: None, line: line.to_owned(), reason: reason.to_string() }
 }
 
-impl Source {
-    /// The alerts of a payload, or why none of it can be read.
-    pub fn read(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        match &self.read {
-            Some(read) if !payload.normal => self.by_lines(read, payload),
-            _ => self.normal_form(payload),
+fn misread(e: AlertError) -> Unreadable {
+    Unreadable { item: None, line: e.field, reason: e.reason }
+}
+
+impl Payload<'_> {
+    /// Its alerts, as alerts of a source with these lines.
+    pub(in crate::source) fn read(self, source: &str, lines: Option<&Lines>) -> Result<ReadOutcome, Unreadable> {
+        match lines {
+            Some(lines) if !self.normal => self.by_lines(source, lines),
+            _ => self.normal_form(source),
         }
     }
 
-    /// The alert of one item of a payload of which nothing else is known any more: for the lines that
-    /// look at `body`, there is none.
-    pub fn read_item(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        let Some(read) = self.read.as_ref().filter(|r| r.each.is_some()) else { return self.read(payload) };
+    /// The alert of one item, alone.
+    pub(in crate::source) fn read_item(self, source: &str, lines: Option<&Lines>) -> Result<ReadOutcome, Unreadable> {
+        let Some(lines) = lines.filter(|l| l.each.is_some()) else { return self.read(source, lines) };
         let (left, absent) = (&Cell::new(MAX_STEPS), &RefCell::default());
-        let alone = Payload { body: &Value::Null, ..payload };
-        self.collect(&[payload.body], true, alone, |item| {
-            one(read, &View { payload: alone, item: Some(item), left, absent })
-        })
+        let alone = Payload { body: &Value::Null, ..self };
+        let item = |item: &Value| one(lines, &View { payload: alone, item: Some(item), left, absent });
+        alone.collect(source, &[self.body], true, item)
     }
 
-    fn normal_form(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        let items = match payload.body {
+    fn normal_form(self, source: &str) -> Result<ReadOutcome, Unreadable> {
+        let items = match self.body {
             Value::Array(items) => items.iter().collect(),
             one => vec![one],
         };
-        self.collect(&items, matches!(payload.body, Value::Array(_)), payload, |item| {
-            let new: NewAlert = NewAlert::deserialize_from(item)?;
-            Ok(Some(new))
+        self.collect(source, &items, matches!(self.body, Value::Array(_)), |item| {
+            NewAlert::of(item).map(Some).map_err(misread)
         })
     }
 
-    fn by_lines(&self, read: &Read, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
+    fn by_lines(self, source: &str, lines: &Lines) -> Result<ReadOutcome, Unreadable> {
         let left = &Cell::new(MAX_STEPS);
         let absent = &RefCell::default();
-        let whole = View { payload, item: None, left, absent };
-        let listed = match &read.each {
+        let whole = View { payload: self, item: None, left, absent };
+        let listed = match &lines.each {
             None => None,
             Some(each) => Some(list(whole.eval(each)).map_err(|r| unreadable("each", r))?),
         };
         let many = listed.is_some();
         let items = listed.unwrap_or_else(|| vec![Value::Null]);
         let items: Vec<&Value> = items.iter().collect();
-        let mut outcome = self.collect(&items, many, payload, |item| {
-            one(read, &View { payload, item: many.then_some(item), left, absent })
-        })?;
+        let one = |item: &Value| one(lines, &View { payload: self, item: many.then_some(item), left, absent });
+        let mut outcome = self.collect(source, &items, many, one)?;
         outcome.absent = absent.take();
         Ok(outcome)
     }
 
     fn collect(
         &self,
+        source: &str,
         items: &[&Value],
         many: bool,
-        payload: Payload<'_>,
         mut one: impl FnMut(&Value) -> Result<Option<NewAlert>, Unreadable>,
     ) -> Result<ReadOutcome, Unreadable> {
         if items.len() > MAX_ALERTS {
@@ -170,14 +168,10 @@ impl Source {
         let mut outcome = ReadOutcome::default();
         for (i, item) in items.iter().enumerate() {
             let made = one(item).and_then(|new| {
-                let Some(mut new) = new else { return Ok(None) };
-                if new.body.is_null() && !payload.normal && self.read.is_some() {
-                    new.body = if many { (*item).clone() } else { payload.body.clone() };
-                }
-                let fallback_id =
-                    if many { format!("{}-{i}", payload.fallback_id) } else { payload.fallback_id.to_owned() };
-                let delivery = Received { source: &self.name, received: payload.received, fallback_id: &fallback_id };
-                new.complete(delivery).map(Some).map_err(|e| unreadable(e.field, e.wrong))
+                let Some(new) = new else { return Ok(None) };
+                let fallback_id = if many { format!("{}-{i}", self.fallback_id) } else { self.fallback_id.to_owned() };
+                let delivery = Received { source, received: self.received, fallback_id: &fallback_id };
+                new.complete(delivery).map(Some).map_err(misread)
             });
             match made {
                 Ok(Some(alert)) => outcome.alerts.push(alert),
@@ -192,19 +186,6 @@ impl Source {
     }
 }
 
-impl NewAlert {
-    /// Where something is wrong is looked for only once something is.
-    fn deserialize_from(item: &Value) -> Result<Self, Unreadable> {
-        if let Ok(new) = Self::deserialize(item) {
-            return Ok(new);
-        }
-        serde_path_to_error::deserialize(item).map_err(|e| {
-            let line = e.path().to_string();
-            unreadable(if line == "." { "alert" } else { &line }, e.inner())
-        })
-    }
-}
-
 fn list(value: Result<Val<'_>, ExprError>) -> Result<Vec<Value>, String> {
     match value.map_err(|e| e.to_string())?.to_json() {
         Value::Array(items) => Ok(items),
@@ -212,7 +193,7 @@ fn list(value: Result<Val<'_>, ExprError>) -> Result<Vec<Value>, String> {
     }
 }
 
-fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
+fn one(read: &Lines, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     if let Some(keep) = &read.keep
         && !view.eval(keep).and_then(truth).map_err(|e| unreadable("keep", e))?
     {
@@ -252,7 +233,7 @@ fn one(read: &Read, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
         summary,
         value: value(read.value.as_ref(), view)?,
         labels,
-        body: Value::Null,
+        body: view.item.unwrap_or(view.payload.body).clone(),
     }))
 }
 

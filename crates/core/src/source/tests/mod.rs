@@ -1,9 +1,14 @@
 //! Reading payloads by a source's lines.
 
 use super::*;
-use crate::document::parse_file;
+use crate::{Severity, connector::Credential, document::parse_file};
 use chrono::DateTime;
-use serde_json::json;
+use serde_json::{Value, json};
+
+fn webhook(source: &Source) -> &Webhook {
+    let Intake::Webhook(webhook) = &source.intake;
+    webhook
+}
 
 fn source(read: &str) -> Result<Source, String> {
     let text = format!(
@@ -14,8 +19,7 @@ fn source(read: &str) -> Result<Source, String> {
 }
 
 fn read(source: &Source, body: &Value) -> Result<ReadOutcome, String> {
-    let payload =
-        Payload { body, headers: &json!({}), received: DateTime::UNIX_EPOCH, fallback_id: "d1", normal: false };
+    let payload = Payload { body, beside: &[], received: DateTime::UNIX_EPOCH, fallback_id: "d1", normal: false };
     source.read(payload).map_err(|e| e.to_string())
 }
 
@@ -90,7 +94,7 @@ fn without_lines_the_normal_form_is_expected() {
         read(&source, &json!([{"kind": "disk.usage", "resource": "vm/a"}, {"kind": "b", "resource": "vm/b"}]));
     let ids: Vec<String> = outcome.expect("reads").alerts.into_iter().map(|a| a.id).collect();
     assert_eq!(ids, ["d1-0", "d1-1"]);
-    insta::assert_snapshot!(read(&source, &json!({"kind": "x", "resource": "vm/a", "value": "high"})).expect_err("no"), @r#"`value`: invalid type: string "high", expected f64"#);
+    insta::assert_snapshot!(read(&source, &json!({"kind": "x", "resource": "vm/a", "value": "high"})).expect_err("no"), @"`value`: is the text `high`; a number was expected");
 }
 
 #[test]
@@ -184,9 +188,9 @@ fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
         Source::check(&docs[0]).map_err(|ps| ps.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))
     };
     let basic = "{ basic: { user: pier, password: \"${secret('p')}\" } }";
-    assert_eq!(text(basic, ", answer: 200").expect("checks").answer, 200);
+    assert_eq!(webhook(&text(basic, ", answer: 200").expect("checks")).answer, 200);
     let header = text("{ header: { name: X-Pier-Key, value: \"${secret('p')}\" } }", "").expect("checks");
-    assert!(matches!(header.credential, Credential::Header { ref name, .. } if name == "x-pier-key"));
+    assert!(matches!(webhook(&header).credential, Credential::Header { ref name, .. } if name == "x-pier-key"));
     let wrong = [
         text(basic, ", answer: 204"),
         text("{ basic: { user: pier, password: plain } }", ""),

@@ -1,0 +1,41 @@
+//! How a call can fail, and what is known of the other side then.
+
+use crate::Period;
+
+/// Why a call failed, and what is known of the other side.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// What happened.
+    pub message: String,
+    /// What became of the request.
+    pub end: CallEnd,
+    /// Whether every other try would end the same way.
+    pub lasting: bool,
+    /// How long the other side asked to be left alone (RFC 9110, section 10.2.3).
+    pub retry_after: Option<Period>,
+}
+
+/// What is known of a request that failed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CallEnd {
+    /// It never left, or nobody was there to take it: nothing was done.
+    NotSent,
+    /// The other side said no: nothing was done.
+    Refused,
+    /// It may have been done: no answer came, or one that does not tell.
+    Unknown,
+    /// It was done, but what came back cannot be used.
+    Done,
+}
+
+impl Failure {
+    /// A failure after which another try may end otherwise.
+    pub fn new(end: CallEnd, message: impl Into<String>) -> Self {
+        Self { message: message.into(), end, lasting: false, retry_after: None }
+    }
+
+    /// A failure that every try would meet.
+    pub fn lasting(end: CallEnd, message: impl Into<String>) -> Self {
+        Self { lasting: true, ..Self::new(end, message) }
+    }
+}

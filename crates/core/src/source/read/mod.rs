@@ -1,0 +1,165 @@
+//! How a payload becomes alerts: the lines as they are written, their check, and the reading itself.
+
+mod payload;
+
+pub use payload::{Payload, ReadOutcome, Unreadable};
+
+use crate::{
+    Severity,
+    document::Checker,
+    expr::{Expr, Names},
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Most alerts that one payload may hold.
+pub const MAX_ALERTS: usize = 1000;
+
+/// Expressions over what the intake offers and `item`, one for each field of the normal form.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReadDoc {
+    /// A list; each element becomes an alert and is `item` in the other lines.
+    #[serde(default)]
+    pub each: Option<String>,
+    /// Unique within the source. Left out: every delivery is a new alert.
+    #[serde(default)]
+    pub id: Option<String>,
+    /// Dotted kind.
+    pub kind: String,
+    /// An expression, or a translation of the sender's words. Left out: `indeterminate`.
+    #[serde(default)]
+    pub severity: Option<SeverityDoc>,
+    /// `raised`, `cleared` or `noted`. Left out: `raised`.
+    #[serde(default)]
+    pub state: Option<String>,
+    /// `class/name[/part]`.
+    pub resource: String,
+    /// The sender's clock: RFC 3339, or seconds since 1970. Left out: when it was received.
+    #[serde(default)]
+    pub time: Option<String>,
+    /// One line for people.
+    #[serde(default)]
+    pub summary: Option<String>,
+    /// What was measured.
+    #[serde(default)]
+    pub value: Option<String>,
+    /// Names and values; a label whose field is missing is left out.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+    /// Whether it is an alert at all; what is not kept is counted.
+    #[serde(default)]
+    pub keep: Option<String>,
+}
+
+/// How the severity is found.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum SeverityDoc {
+    /// An expression that gives a severity.
+    Expr(String),
+    /// The sender's words and ours.
+    Words(SeverityWords),
+}
+
+/// The sender's words and ours.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SeverityWords {
+    /// An expression that gives the sender's word.
+    pub of: String,
+    /// The sender's word: our severity.
+    #[serde(rename = "as")]
+    pub words: BTreeMap<String, Severity>,
+    /// For any other word. Left out: such a payload cannot be read.
+    #[serde(default, rename = "else")]
+    pub otherwise: Option<Severity>,
+}
+
+impl<'de> Deserialize<'de> for SeverityDoc {
+    fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+        match Value::deserialize(d)? {
+            Value::String(text) => Ok(Self::Expr(text)),
+            other => serde_json::from_value(other).map(Self::Words).map_err(serde::de::Error::custom),
+        }
+    }
+}
+
+/// Checked lines.
+#[derive(Clone, Debug)]
+pub struct Lines {
+    each: Option<Expr>,
+    id: Option<Expr>,
+    kind: Expr,
+    severity: SeverityRead,
+    state: Option<Expr>,
+    resource: Expr,
+    time: Option<Expr>,
+    summary: Option<Expr>,
+    value: Option<Expr>,
+    labels: Vec<(String, Expr)>,
+    keep: Option<Expr>,
+}
+
+#[derive(Clone, Debug)]
+enum SeverityRead {
+    Unknown,
+    Expr(Expr),
+    Words { of: Expr, words: BTreeMap<String, Severity>, otherwise: Option<Severity> },
+}
+
+impl Lines {
+    /// Checks lines over what the intake offers.
+    pub(super) fn check(check: &mut Checker<'_>, doc: ReadDoc, offers: &[&str]) -> Option<Self> {
+        let whole = Names { roots: offers, functions: &[], types: &[] };
+        let with_item = [offers, &["item"]].concat();
+        let names = if doc.each.is_some() { Names { roots: &with_item, ..whole } } else { whole };
+        let mut bad = false;
+        let mut optional = |check: &mut Checker<'_>, key: &str, text: Option<String>, names| {
+            let made = check.expr(&format!("/read/{key}"), text.as_deref()?, names);
+            bad |= made.is_none();
+            made
+        };
+        let each = optional(check, "each", doc.each, whole);
+        let id = optional(check, "id", doc.id, names);
+        let state = optional(check, "state", doc.state, names);
+        let time = optional(check, "time", doc.time, names);
+        let summary = optional(check, "summary", doc.summary, names);
+        let value = optional(check, "value", doc.value, names);
+        let keep = optional(check, "keep", doc.keep, names);
+        let labels: Vec<_> = doc
+            .labels
+            .iter()
+            .filter_map(|(k, text)| {
+                Some((k.clone(), optional(check, &format!("labels/{k}"), Some(text.clone()), names)?))
+            })
+            .collect();
+        let severity = match doc.severity {
+            None => Some(SeverityRead::Unknown),
+            Some(SeverityDoc::Expr(text)) => check.expr("/read/severity", &text, names).map(SeverityRead::Expr),
+            Some(SeverityDoc::Words(w)) => check
+                .expr("/read/severity/of", &w.of, names)
+                .map(|of| SeverityRead::Words { of, words: w.words, otherwise: w.otherwise }),
+        };
+        let kind = check.expr("/read/kind", &doc.kind, names);
+        let resource = check.expr("/read/resource", &doc.resource, names);
+        if bad {
+            return None;
+        }
+        Some(Self {
+            each,
+            id,
+            kind: kind?,
+            severity: severity?,
+            state,
+            resource: resource?,
+            time,
+            summary,
+            value,
+            labels,
+            keep,
+        })
+    }
+}

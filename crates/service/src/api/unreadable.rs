@@ -1,0 +1,77 @@
+//! Payloads that could not be read: looked at, and read again after a mending.
+
+use super::{ApiError, caller::Caller, query::in_range, webhook::unknown};
+use crate::{
+    intake::{Again, accept_again},
+    node::Node,
+};
+use actix_web::{get, post, web};
+use arvok_api::{KeptItem, PAGE, Page, Problem, Retried, RetryRequest, Role, UnreadableItem};
+use arvok_core::source::Source;
+use arvok_store::read as rows;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct UnreadableQuery {
+    /// Of this source.
+    source: String,
+    /// The `next` of the page before.
+    #[serde(default, deserialize_with = "arvok_api::number")]
+    after: Option<i64>,
+    /// At most 500.
+    #[serde(default, deserialize_with = "arvok_api::number")]
+    limit: Option<u64>,
+}
+
+/// Payloads of a source that could not be read, newest first.
+#[utoipa::path(operation_id = "listUnreadable", tag = "alerts", params(UnreadableQuery), responses((status = 200, body = Page<UnreadableItem>)))]
+#[get("/unreadable")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<UnreadableQuery>,
+) -> Result<web::Json<Page<UnreadableItem>>, ApiError> {
+    in_range(query.limit, [])?;
+    let limit = query.limit.unwrap_or(PAGE);
+    Ok(web::Json(rows::unreadable(&node.db, &query.source, query.after, limit).await?))
+}
+
+/// Payloads of one call.
+const RETRIED: usize = 100;
+
+/// Reads payloads of a source again that could not be read before, by its lines as they are published
+/// now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice
+/// takes nothing twice.
+#[utoipa::path(operation_id = "retryUnreadable", tag = "alerts", request_body = RetryRequest,
+    responses((status = 200, body = Retried), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 404, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+#[post("/unreadable/retry")]
+pub(super) async fn retry(
+    node: web::Data<Node>,
+    caller: Caller,
+    body: web::Json<RetryRequest>,
+) -> Result<web::Json<Retried>, ApiError> {
+    caller.must(Role::Author)?;
+    let published = node.published();
+    let (source, _) = published.catalog.get::<Source>(&body.source).ok_or_else(|| unknown(&published, &body.source))?;
+    let found = rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64).await?;
+    let mut retried =
+        Retried { next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED), ..Retried::default() };
+    for kept in found {
+        match accept_again(&node, source, &kept).await? {
+            Again::Taken(alerts) => {
+                retried.read += 1;
+                retried.alerts += alerts;
+                rows::forget_unreadable(&node.db, kept.id).await?;
+            }
+            Again::Still(reason) => {
+                retried.still.push(KeptItem { id: kept.id, item: None, reason: published.redactor.text(&reason) });
+            }
+            Again::Full => return Err(ApiError::Busy),
+        }
+    }
+    Ok(web::Json(retried))
+}

@@ -1,0 +1,166 @@
+//! `POST /in/{source}`: the door of webhooks. It knows the sender, weighs the payload and hands it to the one way in.
+
+use super::{
+    ApiError, MAX_BODY, body,
+    caller::{basic, bearer},
+};
+use crate::{
+    door::Admission,
+    intake::{Message, accept},
+    node::{Node, Published, SecretScope},
+};
+use actix_web::{
+    HttpRequest, HttpResponse,
+    http::{StatusCode, header},
+    routes, web,
+};
+use arvok_api::{Problem, Role, Taken};
+use arvok_core::{
+    Kind,
+    connector::{Credential, Opened},
+    source::{Intake, Source, Webhook},
+    text::{cut, nearest},
+};
+use arvok_store::{Class, access};
+use serde_json::Value;
+use subtle::ConstantTimeEq;
+
+/// The content type of a body that is in the normal form whatever the source's own lines say.
+const NORMAL: &str = "application/vnd.arvok.alert+json";
+/// Headers that are kept from expressions and records.
+const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-api-key"];
+
+/// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
+///
+/// Shown must be the source's own credential, or a token with the role author; it is asked for
+/// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
+/// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
+#[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
+    (status = 200, body = Taken), (status = 202, body = Taken), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
+    (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+#[routes]
+#[post("/in/{source}")]
+#[post("/in/{source}/")]
+pub(super) async fn take(
+    node: web::Data<Node>,
+    name: web::Path<String>,
+    request: HttpRequest,
+    payload: web::Payload,
+) -> Result<HttpResponse, ApiError> {
+    let published = node.published();
+    let source = known(&node, &published, &name, &request).await?;
+    let admission = admit(&node, &request)?;
+    let Intake::Webhook(webhook) = &source.intake;
+    let raw = body::read(payload, MAX_BODY).await?;
+    let message = Message {
+        raw: &raw,
+        beside: &[("headers", &headers(&request, webhook))],
+        normal: is_normal(&request),
+        key: key(&request),
+    };
+    let taken = accept(&node, &published, source, message, admission).await?;
+    let status = StatusCode::from_u16(webhook.answer).unwrap_or(StatusCode::ACCEPTED);
+    Ok(HttpResponse::build(status).json(taken))
+}
+
+/// Other methods of the door.
+#[actix_web::route(
+    "/in/{source}",
+    method = "GET",
+    method = "HEAD",
+    method = "PUT",
+    method = "PATCH",
+    method = "DELETE"
+)]
+pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
+    Err(ApiError::Method("POST"))
+}
+
+/// A share of what may be under way, by what the head says about the body.
+fn admit(node: &Node, request: &HttpRequest) -> Result<Admission, ApiError> {
+    let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse().ok());
+    let length: usize = length.unwrap_or(MAX_BODY);
+    if length > MAX_BODY {
+        return Err(ApiError::TooLarge(MAX_BODY));
+    }
+    node.door.admit(length).ok_or_else(|| {
+        node.metrics.refused.inc();
+        ApiError::Busy
+    })
+}
+
+/// The source, once the sender has shown what it must.
+async fn known<'a>(
+    node: &Node,
+    published: &'a Published,
+    name: &str,
+    request: &HttpRequest,
+) -> Result<&'a Source, ApiError> {
+    let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
+    let scope = SecretScope::of(published, &node.settings, Kind::Source, name);
+    if let Some(source) = source {
+        let Intake::Webhook(webhook) = &source.intake;
+        match webhook.credential.open(|template| scope.fill(template)) {
+            Ok(wanted) if shows(request, &wanted) => return Ok(source),
+            Ok(_) => {}
+            Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
+        }
+    }
+    let shown = bearer(request).ok_or(ApiError::NoToken)?;
+    let looked_up = match access::by_token(&node.door_db, shown).await {
+        // The connection may have died while nobody used it; the next one is new.
+        Err(e) if e.class() != Class::Lasting => access::by_token(&node.door_db, shown).await,
+        found => found,
+    };
+    let (_, who) = looked_up?.ok_or(ApiError::BadToken)?;
+    if who.role < Role::Author {
+        return Err(ApiError::role(Role::Author, who.role));
+    }
+    source.ok_or_else(|| unknown(published, name))
+}
+
+pub(super) fn unknown(published: &Published, name: &str) -> ApiError {
+    let known = published.catalog.entries(Kind::Source).map(|e| e.name.as_str());
+    let hint = nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+    ApiError::NotFound(format!("source `{}`{hint}", cut(name, 64)))
+}
+
+/// Whether a request shows a credential. However much of it is right, the comparison takes as long.
+fn shows(request: &HttpRequest, wanted: &Opened) -> bool {
+    let same = |a: &str, b: &str| bool::from(a.as_bytes().ct_eq(b.as_bytes()));
+    match wanted {
+        Opened::Bearer(token) => bearer(request).is_some_and(|shown| same(shown, token)),
+        Opened::Basic { user, password } => {
+            basic(request).is_some_and(|shown| same(&shown, &format!("{user}:{password}")))
+        }
+        Opened::Header { name, value } => {
+            let shown = request.headers().get(name.as_str()).and_then(|v| v.to_str().ok());
+            shown.is_some_and(|shown| same(shown, value))
+        }
+    }
+}
+
+/// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for the
+/// id of what has none of its own.
+fn key(request: &HttpRequest) -> Option<String> {
+    let key = request.headers().get("idempotency-key")?.to_str().ok()?;
+    let fits = !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
+    fits.then(|| key.to_owned())
+}
+
+/// What is neither credential nor cookie.
+fn headers(request: &HttpRequest, webhook: &Webhook) -> Value {
+    let shown = |name: &str| match &webhook.credential {
+        Credential::Header { name: its, .. } => its == name,
+        _ => false,
+    };
+    let headers =
+        request.headers().iter().filter(|(name, _)| !HIDDEN.contains(&name.as_str()) && !shown(name.as_str()));
+    Value::Object(headers.filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.into()))).collect())
+}
+
+fn is_normal(request: &HttpRequest) -> bool {
+    let content_type = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    content_type.split(';').next().is_some_and(|t| t.trim().eq_ignore_ascii_case(NORMAL))
+}

@@ -1,0 +1,286 @@
+//! Jobs and who holds them: no two nodes at once, and nobody for ever.
+
+use crate::kit::{Published, block, now, one, rows, rule, run, seconds};
+use arvok_core::{
+    JobId,
+    job::{JobEffect, JobState, Progress},
+};
+use arvok_store::{
+    DatabaseConnection, StoreError,
+    jobs::{self, Began, Claim, ClaimedJob, Ended, Record, Then, claim, record, renew},
+};
+use serde_json::{Value, json};
+use std::collections::BTreeSet;
+
+fn any() -> Published {
+    Published::with(&[rule("any", "")])
+}
+
+/// Claims the next job and keeps the claim.
+async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
+    let (job, opening) = claim(db, node, alive).await.expect("claims")?;
+    if let Some(opening) = opening {
+        opening.commit().await.expect("keeps the claim");
+    }
+    Some(job)
+}
+
+async fn lapse(db: &DatabaseConnection) {
+    run(db, "UPDATE job SET lease_until = now() - interval '1 second' WHERE state = 'running'").await;
+}
+
+fn end(state: JobState) -> Record {
+    let then = Then::End { state, effect: Some(JobEffect::NotChecked), failure: None, outputs: json!({ "a": 1 }) };
+    Record { then, ..Record::default() }
+}
+
+#[test]
+fn every_job_is_claimed_once_by_however_many_at_once() {
+    let published = any();
+    block(async {
+        let all: BTreeSet<JobId> = published.jobs(24).await.into_iter().collect();
+        let db = &published.db;
+        let nodes = (0..6).map(|n| async move {
+            let mut mine = Vec::new();
+            while let Some(job) = take(db, &format!("node-{n}"), &[]).await {
+                mine.push((job.id, job.claim));
+            }
+            mine
+        });
+        let claimed: Vec<(JobId, Claim)> = futures_util::future::join_all(nodes).await.into_iter().flatten().collect();
+        assert_eq!(claimed.len(), all.len(), "none twice");
+        assert_eq!(claimed.iter().map(|c| c.0).collect::<BTreeSet<_>>(), all);
+        assert_eq!(claimed.iter().map(|c| c.1).collect::<BTreeSet<_>>().len(), all.len(), "each claim has its number");
+    });
+}
+
+#[test]
+fn the_most_urgent_comes_first_then_the_deadline_then_age() {
+    let published = any();
+    block(async {
+        let jobs = published.jobs(5).await;
+        let db = &published.db;
+        run(db, &format!("UPDATE job SET urgency = 3 WHERE id = {}", jobs[4])).await;
+        run(db, &format!("UPDATE job SET deadline = now() + interval '1 hour' WHERE id = {}", jobs[3])).await;
+        run(db, &format!("UPDATE job SET deadline = now() + interval '2 hours' WHERE id = {}", jobs[2])).await;
+        run(db, &format!("UPDATE job SET deadline = now() - interval '1 second' WHERE id = {}", jobs[1])).await;
+        let mut order = Vec::new();
+        while let Some(job) = take(db, "a", &[]).await {
+            order.push(job.id);
+        }
+        assert_eq!(order, [jobs[4], jobs[3], jobs[2], jobs[0]], "what is too late is not begun");
+        assert_eq!(jobs::expire(db).await.expect("expires"), [jobs[1]]);
+        assert_eq!(jobs::expire(db).await.expect("expires"), Vec::<JobId>::new());
+        let state = one(db, &format!("SELECT state || ', ' || failure AS x FROM job WHERE id = {}", jobs[1])).await;
+        assert_eq!(state, "expired, not started before its deadline");
+    });
+}
+
+#[test]
+fn a_target_has_one_job_at_a_time_until_it_has_ended() {
+    let published = any();
+    block(async {
+        for kind in ["a", "b", "c"] {
+            published.send(json!({ "resource": "vm/same", "kind": kind })).await;
+        }
+        let db = &published.db;
+        let (a, b) = tokio::join!(take(db, "a", &[]), take(db, "b", &[]));
+        let first = match (a, b) {
+            (Some(job), None) | (None, Some(job)) => job,
+            both => panic!("exactly one of them: {both:?}"),
+        };
+        for state in ["waiting", "unsure"] {
+            run(
+                db,
+                &format!(
+                    "UPDATE job SET state = '{state}', wake_at = now() + interval '1 hour' WHERE id = {}",
+                    first.id
+                ),
+            )
+            .await;
+            assert!(take(db, "b", &[]).await.is_none(), "{state}: the target is not free");
+        }
+        run(db, &format!("UPDATE job SET state = 'running' WHERE id = {}", first.id)).await;
+        record(db, (first.id, first.claim), &Progress::default(), &end(JobState::Succeeded), now())
+            .await
+            .expect("ends");
+        let next = take(db, "b", &[]).await.expect("the next in line");
+        assert!(next.id > first.id);
+    });
+}
+
+#[test]
+fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let first = take(db, "a", &[]).await.expect("a job");
+        assert_eq!(renew(db, &[first.claim, Claim(first.claim.0 + 99)]).await.expect("renews"), [first.claim]);
+        lapse(db).await;
+        assert!(take(db, "a", &[first.claim]).await.is_none(), "the node walks it itself");
+        let second = take(db, "b", &[]).await.expect("left behind, for another node");
+        assert_eq!(second.id, first.id);
+        assert_ne!(second.claim, first.claim);
+        assert_eq!(renew(db, &[first.claim]).await.expect("renews"), [], "the former claim is over");
+        let late = record(db, (first.id, first.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        assert!(matches!(late, Err(StoreError::ClaimLost)), "{late:?}");
+        assert_eq!(one(db, "SELECT state AS x FROM job").await, "running", "and nothing of it was kept");
+        record(db, (second.id, second.claim), &Progress::default(), &end(JobState::Succeeded), now())
+            .await
+            .expect("ends");
+        let again = record(db, (second.id, second.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        assert!(matches!(again, Err(StoreError::ClaimLost)), "an end is an end: {again:?}");
+    });
+}
+
+#[test]
+fn renewing_passes_over_a_row_that_somebody_holds() {
+    let published = any();
+    block(async {
+        published.jobs(3).await;
+        let db = &published.db;
+        let mut claims = Vec::new();
+        while let Some(job) = take(db, "a", &claims).await {
+            claims.push(job.claim);
+        }
+        let holder = sea_orm::TransactionTrait::begin(db).await.expect("a transaction");
+        let lock = format!("SELECT 1 FROM job WHERE claim = {} FOR UPDATE", claims[1].0);
+        sea_orm::ConnectionTrait::execute_unprepared(&holder, &lock).await.expect("locks");
+        assert_eq!(renew(db, &claims).await.expect("renews"), [claims[0], claims[2]]);
+        holder.rollback().await.expect("ends");
+        assert_eq!(renew(db, &claims).await.expect("renews"), claims);
+    });
+}
+
+#[test]
+fn what_is_left_behind_again_and_again_is_given_up_and_frees_its_target() {
+    let published = any();
+    block(async {
+        published.send(json!({ "resource": "vm/same", "kind": "a" })).await;
+        published.send(json!({ "resource": "vm/same", "kind": "b" })).await;
+        let db = &published.db;
+        let mut times = 0;
+        while let Some(job) = take(db, "a", &[]).await {
+            jobs::let_go(db, job.claim, "the walk ended: \0 odd").await.expect("lets go");
+            lapse(db).await;
+            times += 1;
+            assert!(times < 20, "it is never given up");
+        }
+        assert_eq!(times, 6, "taken up, and five times again");
+        let given_up = jobs::give_up(db).await.expect("gives up");
+        assert_eq!(given_up.len(), 1);
+        let failure = one(db, &format!("SELECT failure AS x FROM job WHERE id = {}", given_up[0])).await;
+        assert_eq!(failure, "given up: it was left behind 5 times at the same step; the walk ended: \u{fffd} odd");
+        assert!(take(db, "a", &[]).await.is_some_and(|j| j.id != given_up[0]), "the next on the target");
+    });
+}
+
+#[test]
+fn a_step_forward_forgets_how_often_it_was_left_behind() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        for step in 0..8 {
+            let job = take(db, "a", &[]).await.expect("still tried");
+            let done = Record {
+                began: vec![Began { step, attempt: 1, give: json!({}) }],
+                ended: vec![Ended { step, attempt: 1, state: "done", output: Some(json!([step])), error: None }],
+                then: Then::GoOn,
+            };
+            record(db, (job.id, job.claim), &Progress::default(), &done, now()).await.expect("records");
+            lapse(db).await;
+        }
+        assert_eq!(one(db, "SELECT count(*) AS x FROM attempt WHERE state = 'done'").await, 8);
+        assert_eq!(jobs::give_up(db).await.expect("gives up"), Vec::<JobId>::new());
+    });
+}
+
+#[test]
+fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
+    let published = any();
+    block(async {
+        let id = published.jobs(1).await[0];
+        let db = &published.db;
+        let (job, opening) = claim(db, "a", &[]).await.expect("claims").expect("a job");
+        drop(opening.expect("nobody has begun it"));
+        assert_eq!(one(db, "SELECT state AS x FROM job").await, "queued");
+        let lost = record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        assert!(matches!(lost, Err(StoreError::ClaimLost)));
+        // It can never begin: it is not in the way of the others for ever.
+        jobs::put_back(db, id, "no such runbook").await.expect("puts back");
+        lapse(db).await;
+        let (again, opening) = claim(db, "b", &[]).await.expect("claims").expect("a job");
+        assert!(opening.is_none(), "it was left behind: the claim is kept at once");
+        assert_eq!(again.id, id);
+        assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
+        jobs::put_back(db, id, "late").await.expect("nothing happens");
+        assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2, "only what is queued is put back");
+    });
+}
+
+#[test]
+fn claim_and_first_record_are_one_commit() {
+    let published = any();
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        let (job, opening) = claim(db, "a", &[]).await.expect("claims").expect("a job");
+        let began =
+            Record { began: vec![Began { step: 0, attempt: 1, give: json!({ "x": "\u{e9}" }) }], ..Record::default() };
+        let opening = opening.expect("nobody has begun it");
+        let other = take(db, "b", &[]).await.expect("the one beside it");
+        assert_ne!(other.id, job.id, "nobody waits for the first");
+        assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
+        opening.record((job.id, job.claim), &Progress::default(), &began, now()).await.expect("records");
+        let seen = rows(
+            db,
+            &format!(
+                "SELECT j.state, a.state AS tried, a.give FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.id = {}",
+                job.id
+            ),
+        )
+        .await;
+        assert_eq!(seen, [json!({ "state": "running", "tried": "running", "give": { "x": "\u{e9}" } })]);
+        // The same record again, as after a connection that broke at the commit.
+        record(db, (job.id, job.claim), &Progress::default(), &began, now()).await.expect("once more");
+        assert_eq!(one(db, "SELECT count(*) AS x FROM attempt").await, 1);
+    });
+}
+
+#[test]
+fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db, "a", &[]).await.expect("a job");
+        let wait = Record { then: Then::Wait(now() + seconds(3600)), ..Record::default() };
+        record(db, (job.id, job.claim), &Progress::default(), &wait, now()).await.expect("waits");
+        let row = rows(db, "SELECT state, node, claim, lease_until FROM job").await;
+        assert_eq!(row, [json!({ "state": "waiting", "node": null, "claim": null, "lease_until": null })]);
+        assert!(take(db, "a", &[]).await.is_none());
+        run(db, "UPDATE job SET wake_at = now()").await;
+        let woken = take(db, "b", &[]).await.expect("its time has come");
+        assert_eq!(woken.id, job.id);
+        assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 0, "nobody left it behind");
+    });
+}
+
+#[test]
+fn an_unsure_job_is_taken_by_one_person() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db, "a", &[]).await.expect("a job");
+        assert!(jobs::claim_unsure(db, "a", job.id).await.expect("asks").is_none(), "it runs");
+        record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Unsure), now()).await.expect("unsure");
+        assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
+        let (a, b) = tokio::join!(jobs::claim_unsure(db, "a", job.id), jobs::claim_unsure(db, "b", job.id));
+        let taken = [a.expect("asks"), b.expect("asks")];
+        assert_eq!(taken.iter().flatten().count(), 1);
+        assert!(jobs::claim_unsure(db, "a", JobId(999_999)).await.expect("asks").is_none());
+    });
+}

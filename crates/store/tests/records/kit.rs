@@ -1,0 +1,169 @@
+//! What these tests stand on: one PostgreSQL for the whole run, an empty database for each test, and a way to take
+//! alerts by rules without a node.
+
+use arvok_core::{
+    Alert, Catalog, JobId, Kind, NewAlert,
+    alert::Received,
+    catalog::{Observed, check_files},
+    matcher::Matcher,
+};
+use arvok_postgres::Scratch;
+use arvok_store::{
+    ConnectionTrait, DatabaseConnection, Purpose, connect,
+    definitions::{self, NewVersion, Publication},
+    intake::{self, Parcel, Rules, TakenBatch, Writer},
+    schema,
+};
+use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
+use sea_orm::{DbBackend, Statement};
+use serde_json::{Value, json};
+use std::{
+    future::Future,
+    path::Path,
+    sync::{
+        OnceLock,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
+use tokio::runtime::Runtime;
+
+/// Runs asynchronous work from an ordinary test; on several threads, as a node does.
+pub fn block<T>(work: impl Future<Output = T>) -> T {
+    static RUNTIME: OnceLock<Runtime> = OnceLock::new();
+    RUNTIME.get_or_init(|| Runtime::new().expect("a runtime")).block_on(work)
+}
+
+/// An empty database.
+pub fn database() -> DatabaseConnection {
+    static SCRATCH: OnceLock<Scratch> = OnceLock::new();
+    let home = Path::new(env!("CARGO_TARGET_TMPDIR")).join("records");
+    let scratch = SCRATCH.get_or_init(|| Scratch::start(&home).expect("a PostgreSQL"));
+    block(async {
+        let url = scratch.database().await.expect("a database");
+        connect(&url, 12, Purpose::Work).await.expect("connects")
+    })
+}
+
+/// Runs statements.
+pub async fn run(db: &DatabaseConnection, sql: &str) {
+    db.execute_unprepared(sql).await.expect(sql);
+}
+
+/// The rows of a query, each as JSON.
+pub async fn rows(db: &DatabaseConnection, sql: &str) -> Vec<Value> {
+    let sql = format!("SELECT to_jsonb(q)::text AS row FROM ({sql}) q");
+    let rows = db.query_all_raw(Statement::from_string(DbBackend::Postgres, sql.clone())).await.expect(&sql);
+    rows.iter().map(|r| serde_json::from_str(&r.try_get::<String>("", "row").expect("a row")).expect("JSON")).collect()
+}
+
+/// The one value of a query with one column `x`.
+pub async fn one(db: &DatabaseConnection, sql: &str) -> Value {
+    rows(db, sql).await.first().map_or(Value::Null, |row| row["x"].clone())
+}
+
+/// This moment, as it is stored.
+pub fn now() -> DateTime<Utc> {
+    Utc::now().trunc_subsecs(6)
+}
+
+/// An alert in the normal form: kind `disk.usage`, severity major, about `vm/a`, unless it says otherwise.
+pub fn alert(given: Value, received: DateTime<Utc>) -> Alert {
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+    let mut whole = json!({ "kind": "disk.usage", "severity": "major", "resource": "vm/a" });
+    let (fields, given) = (whole.as_object_mut().expect("a map"), given.as_object().expect("a map"));
+    fields.extend(given.clone());
+    let new: NewAlert = serde_json::from_value(whole).expect("an alert");
+    new.complete(Received {
+        source: "yard",
+        received,
+        fallback_id: &format!("fallback-{}", COUNT.fetch_add(1, Ordering::Relaxed)),
+    })
+    .expect("whole")
+}
+
+/// Parcels of one alert each.
+pub fn parcels(alerts: impl IntoIterator<Item = Alert>) -> Vec<Parcel> {
+    let parcel = |a: Alert| Parcel { source: a.source.clone(), received: a.received, alerts: vec![a], strange: vec![] };
+    alerts.into_iter().map(parcel).collect()
+}
+
+/// A runbook that every rule of these tests can name.
+pub const NOTE: &str = "runbook: note\ninputs: { on: { type: string } }\ntarget: '${inputs.on}'\n\
+                        steps: [ { id: fine, require: 'true' } ]\n";
+
+/// A rule that acts, with further lines.
+pub fn rule(name: &str, lines: &str) -> String {
+    format!(
+        "rule: {name}\nstance: act\n{lines}\ndispatch: {{ runbook: note, inputs: {{ on: '${{alert.resource}}' }} }}\n"
+    )
+}
+
+/// A database with definitions published in it, as a node knows them.
+#[derive(Debug)]
+pub struct Published {
+    pub db: DatabaseConnection,
+    pub catalog: Catalog,
+    pub matcher: Matcher,
+    pub generation: i64,
+}
+
+impl Published {
+    /// The note runbook and these rules.
+    pub fn with(rules: &[String]) -> Self {
+        let db = database();
+        block(schema::migrate(&db)).expect("migrates");
+        let text = [&[NOTE.to_owned()], rules].concat().join("---\n");
+        let checked = check_files([("rules.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+        assert!(checked.problems.is_empty(), "{:?}", checked.problems);
+        let catalog = Catalog::new(checked.entries);
+        let version = |kind: Kind| {
+            catalog.entries(kind).map(move |e| NewVersion {
+                kind: kind.as_str().to_owned(),
+                name: e.name.clone(),
+                version: 1,
+                file: e.document.file.clone(),
+                text: e.document.text.clone(),
+            })
+        };
+        let versions: Vec<NewVersion> = Kind::ALL.into_iter().flat_map(version).collect();
+        let generation = block(async {
+            let generation = definitions::generation(&db).await.expect("a generation");
+            let publication = Publication { generation, versions, ..Publication::default() };
+            definitions::publish(&db, publication, "pat", now()).await.expect("publishes");
+            definitions::generation(&db).await.expect("a generation")
+        });
+        let matcher = catalog.matcher();
+        Self { db, catalog, matcher, generation }
+    }
+
+    /// What deciding needs.
+    pub fn rules(&self) -> Rules<'_> {
+        Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
+    }
+
+    /// Takes parcels as one batch.
+    pub async fn take(&self, parcels: &[Parcel], writer: &mut Writer) -> TakenBatch {
+        let parcels: Vec<&Parcel> = parcels.iter().collect();
+        intake::take(&self.db, self.rules(), &parcels, writer).await.expect("takes")
+    }
+
+    /// Takes one alert; its number.
+    pub async fn send(&self, given: Value) -> i64 {
+        let batch = self.take(&parcels([alert(given, now())]), &mut Writer::default()).await;
+        batch.taken[0].alerts[0].seq.expect("new")
+    }
+
+    /// So many jobs, each on a target of its own; their numbers.
+    pub async fn jobs(&self, count: usize) -> Vec<JobId> {
+        for i in 0..count {
+            self.send(json!({ "resource": format!("vm/t{i}") })).await;
+        }
+        let jobs = rows(&self.db, "SELECT id FROM job WHERE state = 'queued' ORDER BY id").await;
+        jobs.iter().filter_map(|j| j["id"].as_i64().map(JobId)).collect()
+    }
+}
+
+/// So many seconds.
+pub fn seconds(n: i64) -> TimeDelta {
+    TimeDelta::seconds(n)
+}

@@ -1,0 +1,12 @@
+//! The records under fire, on a real PostgreSQL: what nodes do to each other's transactions, what a death leaves, what
+//! is kept and for how long.
+
+mod claims;
+mod due;
+mod intake;
+mod kit;
+mod people;
+mod published;
+mod replay;
+mod upgrade;
+mod upkeep;

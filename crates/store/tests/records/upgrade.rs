@@ -1,0 +1,127 @@
+//! Migrations over data: what an earlier version has written is there afterwards, and says the same.
+
+use crate::kit::{alert, block, database, now, one, parcels, rows, run};
+use arvok_api::AlertFilter;
+use arvok_store::{
+    DatabaseConnection,
+    intake::{self, Parcel, Rules, Writer},
+    read, schema,
+};
+use serde_json::{Value, json};
+
+const STEPS: [(&str, &str); 7] = [
+    ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
+    ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
+    ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
+    ("0004_days", include_str!("../../migrations/0004_days.sql")),
+    ("0005_read_again", include_str!("../../migrations/0005_read_again.sql")),
+    ("0006_jobs_over_time", include_str!("../../migrations/0006_jobs_over_time.sql")),
+    ("0007_key_order", include_str!("../../migrations/0007_key_order.sql")),
+];
+
+/// What the first version would have written in a night, and a later one.
+const NIGHT: &str = "
+    INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
+        VALUES ('runbook', 'note', 1, 'a.yaml', 'runbook: note', now(), 'pat');
+    INSERT INTO token (name, role, hash, created_at) VALUES ('admin', 'admin', '\\x00', now());
+    INSERT INTO alert (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
+        SELECT 'yard', 'n' || n, 'disk.usage', 4, 'raised', 'vm/r' || n % 10, now(), now() - n * interval '1 minute',
+            'full: ' || n, n, '{\"site\": \"quill\"}', '{\"n\": 1}' FROM generate_series(1, 200) n;
+    INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
+        SELECT 'yard', 'vm/r' || n, 'disk.usage', 4, 'raised', 'full', 20, now(), now() FROM generate_series(0, 9) n;
+    INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at)
+        SELECT seq, 'full', 1, CASE WHEN seq % 10 = 0 THEN 'dispatched' ELSE 'resting' END, 'because', received FROM alert;
+    INSERT INTO unreadable (source, received, reason, payload) VALUES ('yard', now(), 'odd', '{}');
+    INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version, alert_seq, progress, created_at)
+        SELECT n, 'note', 1, '{}', 'vm/r' || n, 1, 'succeeded', 'full', 1, n * 10,
+            '{\"started\": null, \"step\": 1, \"attempt\": 0, \"phase\": \"ended\", \"outputs\": {}}', now()
+        FROM generate_series(1, 8) n;";
+
+/// Brings an empty database to the first steps, as a version of then has left it.
+async fn at_step(db: &DatabaseConnection, steps: usize) {
+    run(db, "CREATE TABLE seaql_migrations (version varchar PRIMARY KEY, applied_at bigint NOT NULL)").await;
+    for (name, sql) in &STEPS[..steps] {
+        run(db, sql).await;
+        run(db, &format!("INSERT INTO seaql_migrations VALUES ('{name}', 0)")).await;
+    }
+}
+
+async fn listed(db: &DatabaseConnection) -> (Vec<i64>, Vec<(String, i64)>) {
+    let filter = AlertFilter { rule: Some("full".into()), limit: Some(500), ..AlertFilter::default() };
+    let page = read::alerts(db, filter).await.expect("lists");
+    let counts = read::verdict_counts(db, "full").await.expect("counts");
+    let mut counts: Vec<(String, i64)> = counts.iter().map(|c| (c.verdict.to_string(), c.count)).collect();
+    counts.sort();
+    (page.items.iter().map(|i| i.seq).collect(), counts)
+}
+
+#[test]
+fn from_every_version_on_all_that_was_written_is_there() {
+    for steps in 1..=3 {
+        let db = database();
+        block(async {
+            at_step(&db, steps).await;
+            run(&db, NIGHT).await;
+            let before =
+                rows(&db, "SELECT seq, source, id, summary, value, labels, body FROM alert ORDER BY seq").await;
+            schema::migrate(&db).await.expect("migrates");
+            let after =
+                rows(&db, "SELECT seq, source, id, summary, value, labels, body FROM alerts ORDER BY seq").await;
+            assert_eq!(after, before, "from step {steps}");
+            let (seqs, counts) = listed(&db).await;
+            assert_eq!(seqs.len(), 200, "from step {steps}");
+            assert!(seqs.windows(2).all(|w| w[0] > w[1]), "newest first");
+            assert_eq!(
+                counts,
+                [("dispatched".to_owned(), 20), ("resting".to_owned(), 180)],
+                "from step {steps}: they are counted"
+            );
+            assert_eq!(one(&db, "SELECT count(*) AS x FROM unreadable WHERE NOT item").await, 1);
+            assert_eq!(one(&db, "SELECT count(*) AS x FROM job WHERE state = 'succeeded'").await, 8);
+            // A delivery of the night before that comes again is still known, and what is new is numbered on.
+            let batch = parcels([alert(json!({ "id": "n7" }), now()), alert(json!({ "id": "new" }), now())]);
+            let batch: Vec<&Parcel> = batch.iter().collect();
+            let (catalog, generation) = Default::default();
+            let matcher = arvok_core::Catalog::matcher(&catalog);
+            let generation: i64 = one(&db, "SELECT generation AS x FROM catalog").await.as_i64().unwrap_or(generation);
+            let rules = Rules { catalog: &catalog, matcher: &matcher, generation };
+            let taken = intake::take(&db, rules, &batch, &mut Writer::default()).await.expect("takes").taken;
+            assert!(taken[0].alerts[0].duplicate && taken[1].alerts[0].seq > seqs.first().copied(), "{taken:?}");
+        });
+    }
+}
+
+#[test]
+fn nodes_that_start_together_migrate_once() {
+    let db = database();
+    block(async {
+        at_step(&db, 2).await;
+        run(&db, NIGHT).await;
+        let done = futures_util::future::join_all((0..4).map(|_| schema::migrate(&db))).await;
+        assert!(done.iter().all(Result::is_ok), "{done:?}");
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, STEPS.len() as i64);
+        schema::migrate(&db).await.expect("nothing to do");
+    });
+}
+
+#[test]
+fn a_migration_that_breaks_off_leaves_what_was_there() {
+    let db = database();
+    block(async {
+        at_step(&db, 2).await;
+        run(&db, NIGHT).await;
+        // Something that the third step makes is in its way.
+        run(&db, "CREATE TABLE delivery_count (odd int)").await;
+        let failed = schema::migrate(&db).await;
+        assert!(failed.is_err(), "it stands in the way");
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, 2);
+        assert_eq!(
+            one(&db, "SELECT to_regclass('installation') AS x").await,
+            Value::Null,
+            "nothing of the step stands"
+        );
+        run(&db, "DROP TABLE delivery_count").await;
+        schema::migrate(&db).await.expect("goes on");
+        assert_eq!(listed(&db).await.0.len(), 200);
+    });
+}
