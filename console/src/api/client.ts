@@ -13,6 +13,7 @@ export type AlarmDetail = Schema['AlarmDetail'];
 export type JobItem = Schema['JobItem'];
 export type JobDetail = Schema['JobDetail'];
 export type JobStep = Schema['JobStep'];
+export type JobPart = Schema['JobPart'];
 export type DefinitionItem = Schema['DefinitionItem'];
 export type DefinitionDetail = Schema['DefinitionDetail'];
 export type Watch = Schema['Watch'];
@@ -78,8 +79,14 @@ export const jobs = (filter: JobFilter, after?: number) =>
   taken(client.GET('/api/v1/jobs', { params: { query: { ...filter, after, limit: 200 } } }));
 export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
-export const resolve = (id: number, as: 'done' | 'again' | 'failed') =>
-  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as } }));
+export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string) =>
+  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step } }));
+export const pause = (id: number) =>
+  taken(client.POST('/api/v1/jobs/{id}/pause', { params: { path: { id } }, body: {} }));
+export const resume = (id: number) =>
+  taken(client.POST('/api/v1/jobs/{id}/resume', { params: { path: { id } }, body: {} }));
+export const cancel = (id: number, undo: boolean, why: string) =>
+  taken(client.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id } }, body: { undo, why } }));
 export const definitions = (kind: string) =>
   taken(client.GET('/api/v1/definitions/{kind}', { params: { path: { kind } } }));
 export const definition = (kind: string, name: string) =>

@@ -70,9 +70,11 @@ const JOB_TONES: Record<JobItem['state'], Tone> = {
   queued: 'plain',
   running: 'sea',
   waiting: 'sea',
+  paused: 'warn',
   succeeded: 'good',
   failed: 'bad',
   refused: 'bad',
+  cancelled: 'plain',
   expired: 'warn',
   unsure: 'warn',
 };

@@ -7,7 +7,12 @@ import { Button, Header, Unanswered } from '../ui/parts';
 import { type OverTime, Timeline } from '../ui/Timeline';
 import { JobRows } from './JobRows';
 
-const STATES = ['queued,running,waiting', 'succeeded', 'failed,refused,expired,unsure'] as const;
+const STATES = [
+  'queued,running,waiting,paused',
+  'succeeded',
+  'failed,refused,expired,unsure',
+  'cancelled',
+] as const;
 
 const OVER_TIME: OverTime<JobTimelineMark> = {
   what: 'Jobs',

@@ -17,7 +17,7 @@ export function sides(s: Numbers): Side[][] {
       { count: s.watched, label: 'watched', to: '/alerts?verdict=watched' },
     ],
     [
-      { count: s.under_way, label: 'under way', to: '/jobs?state=queued,running,waiting' },
+      { count: s.under_way, label: 'under way', to: '/jobs?state=queued,running,waiting,paused' },
       { count: s.unproved, label: 'without proof', to: '/jobs?state=succeeded' },
       { count: s.failed, label: 'failed', to: '/jobs?state=failed,refused,expired,unsure', bad: true },
     ],

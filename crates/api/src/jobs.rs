@@ -21,7 +21,7 @@ pub struct JobItem {
     pub runbook_version: i32,
     /// What it acts on.
     pub target: String,
-    /// `queued`, `running`, `waiting`, `succeeded`, `failed`, `expired`, `refused`, `unsure`.
+    /// `queued`, `running`, `waiting`, `paused`, `succeeded`, `failed`, `cancelled`, `expired`, `refused`, `unsure`.
     #[schema(schema_with = crate::words::job_state)]
     pub state: JobState,
     /// `confirmed`, `unconfirmed`, `not checked`; absent until it is known.
@@ -46,13 +46,11 @@ pub struct JobItem {
     pub started_at: Option<DateTime<Utc>>,
     /// When its state became final.
     pub finished_at: Option<DateTime<Utc>>,
-    /// Steps done.
+    /// Steps of its runbook that are done; those within others are not counted.
     pub steps_done: i64,
-    /// Steps in all; 0 when the runbook is not known any more.
-    #[serde(default)]
+    /// Of how many; 0 until it has begun.
     pub steps: i64,
     /// What is going on, in words.
-    #[serde(default)]
     pub doing: String,
 }
 
@@ -69,6 +67,8 @@ pub struct JobDetail {
     pub outputs: Option<Value>,
     /// The steps of its runbook and how each went.
     pub steps: Vec<JobStep>,
+    /// What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has them.
+    pub further: Vec<JobPart>,
     /// How the effect is proved; absent if the runbook asks for none.
     pub confirm: Option<String>,
     /// The alert that set it off.
@@ -77,21 +77,40 @@ pub struct JobDetail {
     pub reason: Option<String>,
 }
 
-/// A step of a steps.
+/// A step of a job, with what stands within it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct JobStep {
+    /// Where it stands: the path of ids, with the number of the item in a list, such as `pool[3].grow`.
+    pub place: String,
     /// Its `id` in the runbook.
     pub id: String,
-    /// `call` or `require`.
+    /// The word for its kind, such as `call`.
     pub kind: String,
     /// One line for people.
     pub summary: Option<String>,
-    /// For calls: the operation and the connection.
+    /// What it does, in a line.
     pub does: String,
-    /// `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before.
+    /// Under which condition.
+    pub when: Option<String>,
+    /// `next`, `running`, `again` while it waits, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
     pub state: StepState,
     /// The tries.
     pub attempts: Vec<Attempt>,
+    /// Branches, items of a list or ways side by side, and what takes the step back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(no_recursion)]
+    pub parts: Vec<JobPart>,
+}
+
+/// Steps within a step, or beside a job's own.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobPart {
+    /// Which: a condition, an item, a name.
+    pub label: String,
+    /// Whether it was gone: a branch that was not taken was not.
+    pub taken: bool,
+    /// Its steps.
+    pub steps: Vec<JobStep>,
 }
 
 /// One try of a step.
@@ -99,7 +118,7 @@ pub struct JobStep {
 pub struct Attempt {
     /// From one.
     pub attempt: i32,
-    /// `running`, `done`, `failed`, `unsure`.
+    /// `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`.
     pub state: StepState,
     /// When it began.
     pub started_at: DateTime<Utc>,
@@ -116,12 +135,36 @@ pub struct Attempt {
 }
 
 /// What a person says of an unsure step.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Resolve {
     /// What became of it.
     #[serde(rename = "as")]
     pub word: StepWord,
+    /// The place of the step, such as `pool[3].grow`; left out if only one is unsure.
+    #[serde(default)]
+    pub step: Option<String>,
+}
+
+/// Why a person holds a job, or lets it go on.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Because {
+    /// Why, for those who read it later.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// How a person stops a job.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Cancel {
+    /// Why, for those who read it later.
+    #[serde(default)]
+    pub why: Option<String>,
+    /// Whether what was done is taken back, as far as its runbook says how.
+    #[serde(default)]
+    pub undo: bool,
 }
 
 /// What became of an unsure step.

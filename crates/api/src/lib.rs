@@ -9,6 +9,7 @@ pub mod alerts;
 pub mod definitions;
 pub mod filters;
 pub mod jobs;
+mod launch;
 pub mod nodes;
 pub mod rules;
 pub mod storage;
@@ -26,7 +27,8 @@ pub use definitions::{
     SecretItem, SecretValue, Use,
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
-pub use jobs::{Attempt, JobDetail, JobItem, JobStep, Resolve, StepWord};
+pub use jobs::{Attempt, Because, Cancel, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord};
+pub use launch::{DryPart, DryRequest, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,

@@ -49,6 +49,10 @@ pub(crate) fn urgency() -> Object {
     words(Urgency::ALL.map(Urgency::as_str))
 }
 
+pub(crate) fn urgency_or_none() -> Object {
+    words_or_none(Urgency::ALL.map(Urgency::as_str))
+}
+
 pub(crate) fn job_state() -> Object {
     words(JobState::ALL.map(JobState::as_str))
 }
@@ -77,14 +81,27 @@ pub enum StepState {
     Failed,
     /// Nobody knows whether it was done.
     Unsure,
+    /// Passed over, since its condition did not hold.
+    Skipped,
+    /// Not needed any more.
+    Stopped,
     /// The job ended before its turn.
     #[serde(rename = "not run")]
     NotRun,
 }
 
 impl StepState {
-    const ALL: [Self; 7] =
-        [Self::Next, Self::Running, Self::Again, Self::Done, Self::Failed, Self::Unsure, Self::NotRun];
+    const ALL: [Self; 9] = [
+        Self::Next,
+        Self::Running,
+        Self::Again,
+        Self::Done,
+        Self::Failed,
+        Self::Unsure,
+        Self::Skipped,
+        Self::Stopped,
+        Self::NotRun,
+    ];
 
     /// The words used in every format.
     pub const fn as_str(self) -> &'static str {
@@ -95,6 +112,8 @@ impl StepState {
             Self::Done => "done",
             Self::Failed => "failed",
             Self::Unsure => "unsure",
+            Self::Skipped => "skipped",
+            Self::Stopped => "stopped",
             Self::NotRun => "not run",
         }
     }

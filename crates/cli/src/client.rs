@@ -129,6 +129,21 @@ impl Client {
         self.get(path, &query).await
     }
 
+    /// The same, with a key by which a launch that is sent twice is known.
+    pub async fn post_once<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        key: Option<&str>,
+    ) -> Result<T, CliError> {
+        let request = self.request(Method::POST, path).json(body);
+        self.json(match key {
+            Some(key) => request.header("Idempotency-Key", key),
+            None => request,
+        })
+        .await
+    }
+
     /// POST with a JSON body.
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CliError> {
         self.json(self.request(Method::POST, path).timeout(Duration::from_secs(60)).json(body)).await

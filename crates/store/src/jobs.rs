@@ -11,14 +11,16 @@ use crate::{
     sql::{self, NO_TIME},
 };
 use arvok_core::{
-    AlarmId, AlertId, JobId,
-    job::{JobEffect, JobState, Progress},
+    AlarmId, AlertId, JobId, Severity,
+    alarm::Alarm,
+    job::{JobEffect, JobState, Kept, Place, Progress, Resolution, Summary},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
-    TransactionTrait, Value,
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait, Value,
 };
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -50,8 +52,51 @@ pub struct ClaimedJob {
     pub alarm: Option<AlarmId>,
     /// When it was dispatched.
     pub created_at: DateTime<Utc>,
-    /// Where it stands.
-    pub progress: Progress,
+    /// Where it stands, as it is stored.
+    pub progress: serde_json::Value,
+    /// Whether its first record was kept.
+    pub begun: bool,
+    /// What a person says to it, and its number.
+    pub word: Option<(i32, Word)>,
+}
+
+/// What a person says to a job.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Word {
+    /// No further step is begun.
+    Pause {
+        /// Who, and why.
+        words: String,
+    },
+    /// It goes on.
+    Resume,
+    /// It is stopped.
+    Cancel {
+        /// Whether what was done is taken back.
+        undo: bool,
+        /// Who, and why.
+        words: String,
+    },
+    /// What became of a step that is unsure.
+    Resolve {
+        /// The step; none if there is only one.
+        place: Option<Place>,
+        /// What became of it.
+        word: Resolution,
+    },
+}
+
+impl Word {
+    /// The states in which it can be said.
+    pub const fn states(&self) -> &'static [JobState] {
+        match self {
+            Self::Pause { .. } => &[JobState::Running, JobState::Waiting],
+            Self::Resume => &[JobState::Paused],
+            Self::Cancel { .. } => &[JobState::Running, JobState::Waiting, JobState::Paused],
+            Self::Resolve { .. } => &[JobState::Unsure],
+        }
+    }
 }
 
 #[derive(FromQueryResult)]
@@ -65,12 +110,15 @@ struct ClaimedRow {
     alert_seq: Option<i64>,
     alarm_id: Option<i64>,
     created_at: DateTime<Utc>,
-    progress: String,
-    fresh: bool,
+    progress: serde_json::Value,
+    begun: bool,
+    lapses: i32,
+    word: Option<serde_json::Value>,
+    word_number: i32,
 }
 
-const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at,
-    progress::text AS progress, lapses = 0 AND progress ->> 'started' IS NULL AS fresh";
+const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
+    begun, lapses, word, word_number";
 
 fn claiming() -> String {
     format!(
@@ -80,8 +128,9 @@ fn claiming() -> String {
         WHERE id = (
             SELECT id FROM job j
             WHERE (state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
-                    SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'unsure')))
+                    SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
                 OR (state = 'waiting' AND wake_at <= now())
+                OR (state IN ('paused', 'unsure') AND word IS NOT NULL)
                 OR (state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
                     AND (claim IS NULL OR claim <> ALL($3)))
             ORDER BY state = 'queued', urgency DESC, deadline, id
@@ -145,9 +194,10 @@ pub async fn claim(
         tx.rollback().await?;
         return Ok(None);
     };
-    let fresh = row.fresh;
+    let fresh = row.lapses == 0 && !row.begun;
     let held = held(row)?;
-    if fresh {
+    // Nothing of it is known yet that the first record would not tell as well.
+    if fresh && held.word.is_none() {
         return Ok(Some((held, Some(Opening(tx)))));
     }
     tx.commit().await?;
@@ -156,7 +206,9 @@ pub async fn claim(
 
 fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
     Ok(ClaimedJob {
-        progress: serde_json::from_str(&row.progress)?,
+        progress: row.progress,
+        begun: row.begun,
+        word: row.word.map(|word| serde_json::from_value(word).map(|word| (row.word_number, word))).transpose()?,
         id: JobId(row.id),
         claim: Claim(row.claim),
         runbook: row.runbook,
@@ -186,22 +238,51 @@ struct Id {
     id: i64,
 }
 
-/// Renews claims; those that still hold. A job whose row is locked at the moment is passed over, so
-/// that it cannot keep the others from being renewed.
-pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Claim>, StoreError> {
+/// Renews claims; those that still hold, each with what a person says to its job. A job whose row is locked at
+/// the moment is passed over, so that it cannot keep the others from being renewed.
+pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<(Claim, Option<Said>)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Renewed {
         claim: i64,
+        word: Option<serde_json::Value>,
+        word_number: i32,
     }
     if claims.is_empty() {
         return Ok(Vec::new());
     }
     let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2)
         WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id FOR UPDATE SKIP LOCKED)
-        RETURNING claim";
+        RETURNING claim, word, word_number";
     let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
     let renewed: Vec<Renewed> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
-    Ok(renewed.into_iter().map(|r| Claim(r.claim)).collect())
+    let said = |r: Renewed| {
+        let word = r.word.map(serde_json::from_value).transpose()?;
+        Ok((Claim(r.claim), word.map(|word| (r.word_number, word))))
+    };
+    renewed.into_iter().map(said).collect()
+}
+
+/// A word of a person's, and its number.
+pub type Said = (i32, Word);
+
+/// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
+/// that it has not heard yet. Whoever walks the job hears it, or it is taken up for it.
+pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word) -> Result<bool, StoreError> {
+    let sql = "UPDATE job SET word = $2, word_number = word_number + 1,
+            wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+        WHERE id = $1 AND word IS NULL AND state = ANY($3) RETURNING id";
+    let states: Vec<String> = word.states().iter().map(ToString::to_string).collect();
+    let said: Vec<Id> =
+        sql::typed(db, sql, vec![id.0.into(), serde_json::to_value(word)?.into(), states.into()]).await?;
+    Ok(!said.is_empty())
+}
+
+/// Cancels a job that was not started yet; whether it was not.
+pub async fn cancel_queued(db: &DatabaseConnection, id: JobId, words: &str) -> Result<bool, StoreError> {
+    let sql = "UPDATE job SET state = 'cancelled', effect = 'not checked', finished_at = now(), failure = $2
+        WHERE id = $1 AND state = 'queued' RETURNING id";
+    let cancelled: Vec<Id> = sql::typed(db, sql, vec![id.0.into(), reason(words).into()]).await?;
+    Ok(!cancelled.is_empty())
 }
 
 /// Lets a claim go that has ended otherwise than by a record: whoever comes next may take the job
@@ -245,6 +326,10 @@ pub struct Record {
     pub began: Vec<Began>,
     /// Tries that ended.
     pub ended: Vec<Ended>,
+    /// What lists show of it.
+    pub summary: Summary,
+    /// The number of the word of a person's that it has heard.
+    pub heard: Option<i32>,
     /// What becomes of the job.
     pub then: Then,
 }
@@ -252,8 +337,8 @@ pub struct Record {
 /// A try of a step that began.
 #[derive(Clone, Debug)]
 pub struct Began {
-    /// The place of the step, from zero.
-    pub step: i32,
+    /// The step.
+    pub place: Place,
     /// Which try, from one.
     pub attempt: i32,
     /// What was given.
@@ -263,11 +348,11 @@ pub struct Began {
 /// A try of a step that ended.
 #[derive(Clone, Debug)]
 pub struct Ended {
-    /// The place of the step, from zero.
-    pub step: i32,
+    /// The step.
+    pub place: Place,
     /// Which try, from one.
     pub attempt: i32,
-    /// `done`, `failed`, `unsure`.
+    /// `done`, `failed`, `unsure`, `skipped`, `stopped`.
     pub state: &'static str,
     /// What it gave.
     pub output: Option<serde_json::Value>,
@@ -281,8 +366,15 @@ pub enum Then {
     /// The node goes on with it.
     #[default]
     GoOn,
-    /// It is let go until then, or until its alarm is cleared.
-    Wait(DateTime<Utc>),
+    /// It is let go until then.
+    Wait {
+        /// Until when.
+        until: DateTime<Utc>,
+        /// If it is woken by its alarm as well: when the alarm had changed last, as it was seen.
+        alarm: Option<Option<DateTime<Utc>>>,
+    },
+    /// It is let go until a person lets it go on.
+    Rest,
     /// Its state is final, or unsure.
     End {
         /// The state.
@@ -311,7 +403,7 @@ pub async fn record(
 ) -> Result<(), StoreError> {
     let (sql, values) = recording(id, claim, progress, record, now)?;
     let kept: Vec<Id> = match record.then {
-        Then::Wait(_) => {
+        Then::Wait { .. } => {
             let tx = db.begin().await?;
             // Alarm before job, as intake does: a clearing under way is waited for and then seen
             // below, and one that comes later finds the job waiting. Without it each could miss the
@@ -337,19 +429,29 @@ fn recording(
 ) -> Result<(String, Vec<Value>), StoreError> {
     let furthered = record.ended.iter().any(|e| e.state == "done");
     let progress = serde_json::to_value(progress)?;
+    let number = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
+    let Summary { done, total, doing } = &record.summary;
     let mut values = vec![Value::from(id.0), claim.0.into(), progress.into(), now.into(), furthered.into()];
+    values.extend::<[Value; 4]>([
+        number(*done).into(),
+        number(*total).into(),
+        reason(doing).into(),
+        record.heard.unwrap_or(-1).into(),
+    ]);
     let set = next_state(&record.then, &mut values);
     let (began, ended) = tries(record);
     let mut sql = format!(
-        "WITH held AS (UPDATE job SET progress = $3, lapses = CASE WHEN $5 THEN 0 ELSE lapses END, {set}
+        "WITH held AS (UPDATE job SET progress = $3, begun = true, lapses = CASE WHEN $5 THEN 0 ELSE lapses END,
+                steps_done = $6, steps = $7, doing = $8, word = CASE WHEN word_number = $9 THEN NULL ELSE word END, {set}
             WHERE id = $1 AND claim = $2 AND state = 'running' RETURNING id)"
     );
     if !began.is_empty() {
         let source = unnest(&began, now, &mut values);
         sql.push_str(&format!(
-            ", began AS (INSERT INTO attempt (job_id, step, attempt, state, started_at, give, finished_at, output, error)
-            SELECT held.id, t.step, t.attempt, t.state, $4, t.give::jsonb, t.finished, t.output::jsonb, t.error
-            FROM held, {source} ON CONFLICT DO NOTHING)"
+            ", began AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, give, finished_at, output, error)
+            SELECT held.id, t.place, t.attempt, t.state, $4, t.give::jsonb, t.finished, t.output::jsonb, t.error
+            FROM held, {source} ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state,
+                finished_at = excluded.finished_at, output = excluded.output, error = excluded.error)"
         ));
     }
     if !ended.is_empty() {
@@ -357,7 +459,7 @@ fn recording(
         sql.push_str(&format!(
             ", ended AS (UPDATE attempt a SET state = t.state, finished_at = t.finished, output = t.output::jsonb,
                 error = t.error
-            FROM held, {source} WHERE a.job_id = held.id AND a.step = t.step AND a.attempt = t.attempt)"
+            FROM held, {source} WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt)"
         ));
     }
     sql.push_str(" SELECT id FROM held");
@@ -365,15 +467,17 @@ fn recording(
 }
 
 /// A try as it is written: what it was given, and how it ended if it has.
-type Try<'a> = (i32, i32, Option<&'a serde_json::Value>, Option<&'a Ended>);
+type Try<'a> = (&'a str, i32, Option<&'a serde_json::Value>, Option<&'a Ended>);
 
 /// Tries that are new, also those that end at once; and tries that began before and end now.
 fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
-    let end = |b: &Began| record.ended.iter().find(|e| (e.step, e.attempt) == (b.step, b.attempt));
-    let began: Vec<Try<'_>> = record.began.iter().map(|b| (b.step, b.attempt, Some(&b.give), end(b))).collect();
-    let before = record.ended.iter().filter(|e| !began.iter().any(|b| (b.0, b.1) == (e.step, e.attempt)));
-    let ended = before.map(|e| (e.step, e.attempt, None, Some(e))).collect();
-    (began, ended)
+    // Of several ends of one try the last counts: it may have been in doubt first.
+    let ends: BTreeMap<(&str, i32), &Ended> = record.ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
+    let begins: BTreeMap<(&str, i32), &Began> =
+        record.began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
+    let began = begins.iter().map(|(at, b)| (at.0, at.1, Some(&b.give), ends.get(at).copied())).collect();
+    let before = ends.iter().filter(|(at, _)| !begins.contains_key(*at));
+    (began, before.map(|(at, e)| (at.0, at.1, None, Some(*e))).collect())
 }
 
 /// Tries as a table; their columns are added to the values.
@@ -381,7 +485,7 @@ fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> Str
     let clean = |text: String| text.replace('\0', "\u{fffd}");
     let first = values.len() + 1;
     values.extend::<[Value; 7]>([
-        tries.iter().map(|t| t.0).collect::<Vec<i32>>().into(),
+        tries.iter().map(|t| t.0.to_owned()).collect::<Vec<String>>().into(),
         tries.iter().map(|t| t.1).collect::<Vec<i32>>().into(),
         tries.iter().map(|t| t.3.map_or("running", |e| e.state).to_owned()).collect::<Vec<_>>().into(),
         sql::texts(tries.iter().map(|t| t.2.map(ToString::to_string))),
@@ -389,12 +493,12 @@ fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> Str
         sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.output.as_ref()).map(ToString::to_string))),
         sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.error.clone()).map(clean))),
     ]);
-    let types = ["int[]", "int[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
+    let types = ["text[]", "int[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
     let columns: Vec<String> = types.iter().enumerate().map(|(i, t)| format!("${}::{t}", first + i)).collect();
     format!(
-        "(SELECT step, attempt, state, nullif(give, '') AS give, nullif(finished, {NO_TIME}) AS finished,
+        "(SELECT place, attempt, state, nullif(give, '') AS give, nullif(finished, {NO_TIME}) AS finished,
             nullif(output, '') AS output, nullif(error, '') AS error
-        FROM unnest({}) AS u (step, attempt, state, give, finished, output, error)) t",
+        FROM unnest({}) AS u (place, attempt, state, give, finished, output, error)) t",
         columns.join(", ")
     )
 }
@@ -405,15 +509,20 @@ fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
     match then {
         Then::GoOn => "started_at = coalesce(started_at, $4), failure = NULL".to_owned(),
         // An alarm cleared between looking at it and letting go must not be missed.
-        Then::Wait(until) => {
-            values.push((*until).into());
+        Then::Wait { until, alarm } => {
+            values.extend::<[Value; 3]>([(*until).into(), alarm.is_some().into(), alarm.flatten().into()]);
+            let [woken, seen] = [first + 1, first + 2];
             format!(
-                "state = 'waiting', failure = NULL, node = NULL, claim = NULL, lease_until = NULL,
+                "state = 'waiting', failure = NULL, node = NULL, claim = NULL, lease_until = NULL, waits_for_alarm = ${woken},
                 started_at = coalesce(started_at, $4), wake_at =
-                    CASE WHEN EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
-                        AND $3::jsonb -> 'phase' ? 'confirming') THEN now() ELSE ${first} END"
+                    CASE WHEN job.word IS NOT NULL AND job.word_number <> $9 THEN now()
+                    WHEN ${woken} AND EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
+                        AND a.changed_at IS DISTINCT FROM ${seen}) THEN now() ELSE ${first} END"
             )
         }
+        Then::Rest => "state = 'paused', failure = NULL, node = NULL, claim = NULL, lease_until = NULL,
+            started_at = coalesce(started_at, $4)"
+            .to_owned(),
         Then::End { state, effect, failure, outputs } => {
             values.extend::<[Value; 4]>([
                 state.as_str().into(),
@@ -431,18 +540,50 @@ fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
     }
 }
 
-/// Whether an alarm is raised.
-pub async fn alarm_raised(db: &DatabaseConnection, id: AlarmId) -> Result<bool, StoreError> {
-    Ok(alarm::Entity::find_by_id(id.0).filter(alarm::Column::State.eq("raised")).one(db).await?.is_some())
+/// An alarm as it stands.
+pub async fn alarm_of(db: &impl ConnectionTrait, id: AlarmId) -> Result<Option<Alarm>, StoreError> {
+    let row = alarm::Entity::find_by_id(id.0).one(db).await?;
+    Ok(row.map(|a| Alarm {
+        raised: a.state == "raised",
+        severity: Severity::from_rank(a.severity),
+        summary: a.summary,
+        value: a.value,
+        count: a.count,
+        raised_at: a.raised_at,
+        changed_at: a.changed_at,
+        cleared_at: a.cleared_at,
+        last_sent_at: None,
+    }))
 }
 
-/// Takes an unsure job for a person's word; none if it is not unsure.
-pub async fn claim_unsure(db: &DatabaseConnection, node: &str, id: JobId) -> Result<Option<ClaimedJob>, StoreError> {
-    let sql = format!(
-        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'),
-            lease_until = now() + make_interval(secs => $2)
-        WHERE id = $3 AND state = 'unsure' RETURNING {CLAIMED}"
-    );
-    let rows: Vec<ClaimedRow> = sql::typed(db, &sql, vec![node.into(), LEASE_SECONDS.into(), id.0.into()]).await?;
-    rows.into_iter().next().map(held).transpose()
+/// What the steps of a job gave so far, and the lists that they go through. Of before, steps have numbers: those
+/// that `named` tells get their names.
+pub async fn kept(db: &impl ConnectionTrait, id: JobId, named: &[&str]) -> Result<Kept, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        place: String,
+        state: String,
+        output: Option<serde_json::Value>,
+        list: Option<serde_json::Value>,
+    }
+    if !named.is_empty() {
+        let sql = "UPDATE attempt SET place = names[substr(place, 2)::int + 1]
+            FROM (SELECT $2::text[] AS names) n WHERE job_id = $1 AND place LIKE '#%'";
+        let names: Vec<String> = named.iter().map(|n| (*n).to_owned()).collect();
+        sql::run(db, sql, vec![id.0.into(), names.into()]).await?;
+    }
+    let sql = "SELECT place, state, output, give -> 'each' AS list FROM attempt
+        WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running'))";
+    let mut kept = Kept::default();
+    for row in sql::typed::<Row>(db, sql, vec![id.0.into()]).await? {
+        let place = Place::new(row.place);
+        if let Some(serde_json::Value::Array(items)) = row.list {
+            kept.list(&place, items);
+        }
+        match row.output {
+            Some(output) if row.state == "done" && place.is_step() => kept.output(&place, output),
+            _ => {}
+        }
+    }
+    Ok(kept)
 }

@@ -2,7 +2,7 @@
 //!
 //! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
 //! job, [`days`] the tables of alerts by day and how long they are kept, [`jobs`] hands jobs to
-//! nodes and keeps their progress, [`nodes`] what these tell of themselves, [`proposals`] decides
+//! nodes and keeps their progress, [`launches`] makes those that people ask for, [`nodes`] what these tell of themselves, [`proposals`] decides
 //! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
 //! sessions, [`read`] answers questions, [`changes`] tells every node what changed.
 
@@ -15,6 +15,7 @@ mod error;
 pub mod intake;
 pub mod jobs;
 mod key_order;
+pub mod launches;
 pub mod nodes;
 pub mod proposals;
 pub mod read;

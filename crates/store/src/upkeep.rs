@@ -119,7 +119,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         WHERE u.source = t.source AND u.id <= t.last AND u.id IN (SELECT id FROM unreadable ORDER BY id LIMIT $2)";
     let deliveries = "DELETE FROM delivery_count WHERE (source, minute, shard) IN
         (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 LIMIT $2)";
-    let attempts = "DELETE FROM attempt WHERE (job_id, step, attempt) IN (SELECT a.job_id, a.step, a.attempt
+    let attempts = "DELETE FROM attempt WHERE (job_id, place, attempt) IN (SELECT a.job_id, a.place, a.attempt
         FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
     let alarms = |which: &str| {
         format!(

@@ -184,7 +184,25 @@ export interface paths {
         /** Jobs, newest first. */
         get: operations["listJobs"];
         put?: never;
-        post?: never;
+        /** Launches a runbook. The same launch sent twice with the same `Idempotency-Key` makes one job. */
+        post: operations["launchJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/dry-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a job would do, without doing anything. */
+        post: operations["dryRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -208,6 +226,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
+         *     always is done.
+         */
+        post: operations["cancelJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Holds a job: what is under way comes to its end, and no further step is begun. */
+        post: operations["pauseJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{id}/resolve": {
         parameters: {
             query?: never;
@@ -219,6 +274,23 @@ export interface paths {
         put?: never;
         /** Says what became of the step that left a job unsure; the job goes on from there. */
         post: operations["resolveJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a job go on that a person held. */
+        post: operations["resumeJob"];
         delete?: never;
         options?: never;
         head?: never;
@@ -380,6 +452,23 @@ export interface paths {
          * @description Each line of the answer is a `RehearsalLine`. Nothing is changed by it.
          */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runbooks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a form for a runbook is made from. */
+        get: operations["showRunbookForm"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -810,7 +899,7 @@ export interface components {
              */
             job?: number | null;
             /** @enum {string|null} */
-            job_state?: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure" | null;
+            job_state?: "queued" | "running" | "waiting" | "paused" | "succeeded" | "failed" | "cancelled" | "expired" | "refused" | "unsure" | null;
             /** @description That job's runbook. */
             job_runbook?: string | null;
             /** @enum {string|null} */
@@ -908,7 +997,7 @@ export interface components {
              * @description From one.
              */
             attempt: number;
-            /** @description `running`, `done`, `failed`, `unsure`. */
+            /** @description `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`. */
             state: components["schemas"]["StepState"];
             /**
              * Format: date-time
@@ -956,6 +1045,18 @@ export interface components {
             aside: number;
             /** @description The first of them, 20 at most. */
             set_aside: components["schemas"]["AsideItem"][];
+        };
+        /** @description Why a person holds a job, or lets it go on. */
+        Because: {
+            /** @description Why, for those who read it later. */
+            why?: string | null;
+        };
+        /** @description How a person stops a job. */
+        Cancel: {
+            /** @description Why, for those who read it later. */
+            why?: string | null;
+            /** @description Whether what was done is taken back, as far as its runbook says how. */
+            undo?: boolean;
         };
         /** @description A message of the event stream: what changed, by handles; ask the API for the rest. */
         Change: {
@@ -1057,6 +1158,61 @@ export interface components {
             /** @description The rule that an example belongs to. */
             rule?: string | null;
         };
+        /** @description Steps within a step. */
+        DryPart: {
+            /** @description A condition, an item, a name. */
+            label: string;
+            /** @description Whether it is gone; null if that is not known. */
+            taken?: boolean | null;
+            /** @description Its steps. */
+            steps: components["schemas"]["DryStep"][];
+        };
+        /** @description A request that would be sent. */
+        DryRequest: {
+            /** @description The method. */
+            method: string;
+            /** @description The path with the query. */
+            target: string;
+            /** @description The JSON body. */
+            body?: unknown;
+        };
+        /** @description What a job would do. */
+        DryRun: {
+            /** @description Its runbook. */
+            runbook: string;
+            /**
+             * Format: int32
+             * @description The version.
+             */
+            version: number;
+            /** @description Inputs with the defaults filled in. */
+            inputs: Record<string, never>;
+            /** @description What it would act on. */
+            target: string;
+            /** @description Its steps. */
+            steps: components["schemas"]["DryStep"][];
+            /** @description What else it may do: `confirm`, `otherwise`, `recover`, `always`. */
+            further: components["schemas"]["DryPart"][];
+        };
+        /** @description What a step would do. */
+        DryStep: {
+            /** @description Where it stands. */
+            place: string;
+            /** @description Its `id` in the runbook. */
+            id: string;
+            /** @description The word for its kind. */
+            kind: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description What it does, in a line. */
+            does: string;
+            when?: components["schemas"]["Told"] | null;
+            /** @description What it is given. */
+            given: components["schemas"]["Given"][];
+            request?: components["schemas"]["DryRequest"] | null;
+            /** @description What stands within it. */
+            parts?: components["schemas"]["DryPart"][];
+        };
         /**
          * Problem
          * @description What is wrong in a file, where, and the line itself.
@@ -1102,6 +1258,13 @@ export interface components {
             /** @description What it does. */
             says: string;
         };
+        /** @description What a step would be given. */
+        Given: {
+            /** @description Under which name. */
+            name: string;
+            /** @description What. */
+            told: components["schemas"]["Told"];
+        };
         /** @description One job with everything known about it. */
         JobDetail: {
             /** @description In short. */
@@ -1112,6 +1275,8 @@ export interface components {
             outputs: unknown;
             /** @description The steps of its runbook and how each went. */
             steps: components["schemas"]["JobStep"][];
+            /** @description What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has them. */
+            further: components["schemas"]["JobPart"][];
             /** @description How the effect is proved; absent if the runbook asks for none. */
             confirm?: string | null;
             alert?: components["schemas"]["AlertItem"] | null;
@@ -1135,7 +1300,7 @@ export interface components {
             /** @description What it acts on. */
             target: string;
             /** @enum {string} */
-            state: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure";
+            state: "queued" | "running" | "waiting" | "paused" | "succeeded" | "failed" | "cancelled" | "expired" | "refused" | "unsure";
             /** @enum {string|null} */
             effect?: "confirmed" | "unconfirmed" | "not checked" | null;
             /** @description Why it did not succeed. */
@@ -1176,31 +1341,46 @@ export interface components {
             finished_at?: string | null;
             /**
              * Format: int64
-             * @description Steps done.
+             * @description Steps of its runbook that are done; those within others are not counted.
              */
             steps_done: number;
             /**
              * Format: int64
-             * @description Steps in all; 0 when the runbook is not known any more.
+             * @description Of how many; 0 until it has begun.
              */
-            steps?: number;
+            steps: number;
             /** @description What is going on, in words. */
-            doing?: string;
+            doing: string;
         };
-        /** @description A step of a steps. */
+        /** @description Steps within a step, or beside a job's own. */
+        JobPart: {
+            /** @description Which: a condition, an item, a name. */
+            label: string;
+            /** @description Whether it was gone: a branch that was not taken was not. */
+            taken: boolean;
+            /** @description Its steps. */
+            steps: components["schemas"]["JobStep"][];
+        };
+        /** @description A step of a job, with what stands within it. */
         JobStep: {
+            /** @description Where it stands: the path of ids, with the number of the item in a list, such as `pool[3].grow`. */
+            place: string;
             /** @description Its `id` in the runbook. */
             id: string;
-            /** @description `call` or `require`. */
+            /** @description The word for its kind, such as `call`. */
             kind: string;
             /** @description One line for people. */
             summary?: string | null;
-            /** @description For calls: the operation and the connection. */
+            /** @description What it does, in a line. */
             does: string;
-            /** @description `next`, `running`, `again` while it waits to be tried again, `done`, `failed`, `unsure`, or `not run` if the job ended before. */
+            /** @description Under which condition. */
+            when?: string | null;
+            /** @description `next`, `running`, `again` while it waits, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
             state: components["schemas"]["StepState"];
             /** @description The tries. */
             attempts: components["schemas"]["Attempt"][];
+            /** @description Branches, items of a list or ways side by side, and what takes the step back. */
+            parts?: components["schemas"]["JobPart"][];
         };
         /** @description Jobs over time. */
         JobTimeline: {
@@ -1261,6 +1441,34 @@ export interface components {
             item?: number | null;
             /** @description Why it cannot be read. */
             reason: string;
+        };
+        /** @description A job that is to be launched, or tried without doing anything. */
+        Launch: {
+            /** @description The runbook's name. */
+            runbook: string;
+            /** @description Its inputs; defaults are filled in. */
+            inputs?: Record<string, never>;
+            /**
+             * Format: int64
+             * @description The handle of the alert that it is about: its alarm proves the effect.
+             */
+            alert?: number | null;
+            /** @enum {string|null} */
+            urgency?: "low" | "normal" | "high" | "urgent" | null;
+            /** @description It expires if it was not started within this time, such as `10m`. */
+            deadline?: string | null;
+            /** @description Why, for those who read it later. */
+            why?: string | null;
+        };
+        /** @description A job that was launched. */
+        Launched: {
+            /**
+             * Format: int64
+             * @description Its handle.
+             */
+            job: number;
+            /** @description Whether the same was launched before, by the `Idempotency-Key`. */
+            known: boolean;
         };
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
@@ -1475,7 +1683,7 @@ export interface components {
                  */
                 job?: number | null;
                 /** @enum {string|null} */
-                job_state?: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure" | null;
+                job_state?: "queued" | "running" | "waiting" | "paused" | "succeeded" | "failed" | "cancelled" | "expired" | "refused" | "unsure" | null;
                 /** @description That job's runbook. */
                 job_runbook?: string | null;
                 /** @enum {string|null} */
@@ -1596,7 +1804,7 @@ export interface components {
                 /** @description What it acts on. */
                 target: string;
                 /** @enum {string} */
-                state: "queued" | "running" | "waiting" | "succeeded" | "failed" | "expired" | "refused" | "unsure";
+                state: "queued" | "running" | "waiting" | "paused" | "succeeded" | "failed" | "cancelled" | "expired" | "refused" | "unsure";
                 /** @enum {string|null} */
                 effect?: "confirmed" | "unconfirmed" | "not checked" | null;
                 /** @description Why it did not succeed. */
@@ -1637,16 +1845,16 @@ export interface components {
                 finished_at?: string | null;
                 /**
                  * Format: int64
-                 * @description Steps done.
+                 * @description Steps of its runbook that are done; those within others are not counted.
                  */
                 steps_done: number;
                 /**
                  * Format: int64
-                 * @description Steps in all; 0 when the runbook is not known any more.
+                 * @description Of how many; 0 until it has begun.
                  */
-                steps?: number;
+                steps: number;
                 /** @description What is going on, in words. */
-                doing?: string;
+                doing: string;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -2152,6 +2360,8 @@ export interface components {
         Resolve: {
             /** @description What became of it. */
             as: components["schemas"]["StepWord"];
+            /** @description The place of the step, such as `pool[3].grow`; left out if only one is unsure. */
+            step?: string | null;
         };
         /** @description What became of payloads that were read again, 100 at most. */
         Retried: {
@@ -2188,6 +2398,24 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "responder" | "author" | "admin";
+        /** @description What a form for a runbook is made from. */
+        RunbookForm: {
+            /** @description The runbook's name. */
+            runbook: string;
+            /**
+             * Format: int32
+             * @description Its version.
+             */
+            version: number;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description JSON Schema (draft 2020-12) properties; one without a `default` must be given. */
+            inputs: Record<string, never>;
+            /** @description The least role that may launch it. */
+            role: components["schemas"]["Role"];
+            /** @description How its effect is proved. */
+            confirm?: string | null;
+        };
         /** @description A field and what it held. */
         SawItem: {
             /** @description The field. */
@@ -2226,7 +2454,7 @@ export interface components {
          * @description How a step of a job, or a try of it, stands.
          * @enum {string}
          */
-        StepState: "next" | "running" | "again" | "done" | "failed" | "unsure" | "not run";
+        StepState: "next" | "running" | "again" | "done" | "failed" | "unsure" | "skipped" | "stopped" | "not run";
         /**
          * @description What became of an unsure step.
          * @enum {string}
@@ -2410,6 +2638,15 @@ export interface components {
             role: components["schemas"]["Role"];
             /** @description The token itself; only its hash is kept. */
             token: string;
+        };
+        /** @description A value, as far as it can be known beforehand: one of the three is there. */
+        Told: {
+            /** @description It is this. */
+            value?: unknown;
+            /** @description It depends on what these will be, such as `steps.look`. */
+            unknown?: string[] | null;
+            /** @description It cannot be worked out, and why. */
+            wrong?: string | null;
         };
         /** @description A payload that could not be read. */
         UnreadableItem: {
@@ -3461,6 +3698,210 @@ export interface operations {
             };
         };
     };
+    launchJob: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Launch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launched"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launched"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dryRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Launch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DryRun"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     showJob: {
         parameters: {
             query?: never;
@@ -3526,6 +3967,210 @@ export interface operations {
             };
         };
     };
+    cancelJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cancel"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Because"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resolveJob: {
         parameters: {
             query?: never;
@@ -3538,6 +4183,108 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Resolve"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Because"];
             };
         };
         responses: {
@@ -4270,6 +5017,71 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showRunbookForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunbookForm"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
             429: {
                 headers: {
                     [name: string]: unknown;

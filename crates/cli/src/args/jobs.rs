@@ -1,7 +1,8 @@
 //! What `job` takes.
 
 use super::{ById, Output, Paging, Server};
-use clap::{Subcommand, ValueEnum};
+use arvok_core::rule;
+use clap::{Args, Subcommand, ValueEnum};
 
 #[derive(Debug, Subcommand)]
 pub enum JobCommand {
@@ -33,6 +34,29 @@ pub enum JobCommand {
     Show(ById),
     /// Follow a job until it ends; exits with 1 if it did not succeed
     Follow(ById),
+    /// Launch a runbook; what it would do is shown first
+    #[command(after_help = "Example:
+  arvok job launch grow-disk --input vm=vm/quill-report-2 --input step_gib=8 --dry-run")]
+    Launch {
+        /// The runbook
+        runbook: String,
+        /// The alert that it is about; its alarm proves the effect
+        #[arg(long)]
+        alert: Option<i64>,
+        #[command(flatten)]
+        asked: Asked,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Launch what a job was launched with once more, with other inputs if some are given
+    Again {
+        /// The number of the job
+        id: i64,
+        #[command(flatten)]
+        asked: Asked,
+        #[command(flatten)]
+        server: Server,
+    },
     /// Say what became of the step that left a job unsure
     #[command(after_help = "Example:
   arvok job resolve 12 --as done       it was done; go on behind it")]
@@ -42,6 +66,41 @@ pub enum JobCommand {
         /// What became of the step
         #[arg(long = "as", value_name = "WHAT")]
         word: Became,
+        /// The place of the step, such as pool[3].grow; needed only if several are unsure
+        #[arg(long, value_name = "PLACE")]
+        step: Option<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Hold a job: what is under way comes to its end, and no further step is begun
+    Pause {
+        /// Its number
+        id: i64,
+        /// Why, for those who read it later
+        #[arg(long)]
+        why: Option<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Let a job go on that was held
+    Resume {
+        /// Its number
+        id: i64,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Stop a job: what is under way comes to its end, and what its runbook always does is done
+    #[command(after_help = "Example:
+  arvok job cancel 12 --undo --why 'the wrong host'")]
+    Cancel {
+        /// Its number
+        id: i64,
+        /// Take back what was done, as far as the runbook says how
+        #[arg(long)]
+        undo: bool,
+        /// Why, for those who read it later
+        #[arg(long)]
+        why: Option<String>,
         #[command(flatten)]
         server: Server,
     },
@@ -55,4 +114,51 @@ pub enum Became {
     Again,
     /// The job ends here as failed
     Failed,
+}
+
+/// How a runbook is launched.
+#[derive(Debug, Args)]
+pub struct Asked {
+    /// An input as NAME=VALUE; a value is JSON, or a text. On a terminal what is missing is asked for
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub input: Vec<String>,
+    /// How urgent it is
+    #[arg(long, value_enum)]
+    pub urgency: Option<Urgency>,
+    /// It expires if it was not started within this time, such as 10m
+    #[arg(long, value_name = "TIME")]
+    pub deadline: Option<String>,
+    /// Why, for those who read it later
+    #[arg(long)]
+    pub why: Option<String>,
+    /// The same launch sent twice with the same key makes one job
+    #[arg(long)]
+    pub key: Option<String>,
+    /// Only show what would be done
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum Urgency {
+    Low,
+    Normal,
+    High,
+    Urgent,
+}
+
+impl From<Urgency> for rule::Urgency {
+    fn from(urgency: Urgency) -> Self {
+        match urgency {
+            Urgency::Low => Self::Low,
+            Urgency::Normal => Self::Normal,
+            Urgency::High => Self::High,
+            Urgency::Urgent => Self::Urgent,
+        }
+    }
 }

@@ -7,11 +7,11 @@ mod rules;
 
 pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
-pub use jobs::{Became, JobCommand};
+pub use jobs::{Asked, Became, JobCommand};
 pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
 
 use crate::error::EXIT_CODES;
-use clap::{Args as ClapArgs, Parser, Subcommand};
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use std::path::PathBuf;
 
@@ -58,7 +58,10 @@ Examples:
         /// Play to the end, report, and stop
         #[arg(long)]
         once: bool,
-        /// Kill the node without warning while the job runs, and start it again
+        /// Play one scene alone
+        #[arg(long, value_enum)]
+        scene: Option<Scene>,
+        /// Kill the node without warning while the first job runs, and start it again
         #[arg(long)]
         kill_node: bool,
         /// The folder of the demo's data
@@ -67,6 +70,8 @@ Examples:
         /// The port of the node; the next free one if it is taken
         #[arg(long, default_value_t = 8470)]
         port: u16,
+        #[command(flatten)]
+        output: Output,
     },
     /// Run a stand-in by itself, to play with
     #[command(subcommand)]
@@ -269,4 +274,20 @@ pub struct ById {
     pub server: Server,
     #[command(flatten)]
     pub output: Output,
+}
+
+/// One of the demo's scenes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Scene {
+    /// A booking disk fills in the night
+    DiskFills,
+    /// A kiosk's VM is switched off by accident
+    VmSwitchedOff,
+    /// A hypervisor host runs out of memory
+    HostPressed,
+}
+
+impl Scene {
+    /// In the order in which they are played.
+    pub const ALL: [Self; 3] = [Self::DiskFills, Self::VmSwitchedOff, Self::HostPressed];
 }

@@ -1,5 +1,6 @@
 //! `arvok check`, `arvok publish`, `arvok schema`, and the lists of what is published.
 
+use super::ask;
 use crate::{
     args::{Named, Output, Server, SourceCommand},
     client::{Client, percent},
@@ -18,7 +19,6 @@ use arvok_core::{
 };
 use std::{
     fs,
-    io::{IsTerminal, Write},
     path::{Path, PathBuf},
 };
 
@@ -166,7 +166,7 @@ async fn change(
     if dry_run || same {
         return Ok(());
     }
-    if !yes && !agreed(question)? {
+    if !yes && !ask::agreed(question)? {
         show::say(&format!("nothing was {done}"));
         return Err(CliError::No);
     }
@@ -177,17 +177,6 @@ async fn change(
     }
     show::out(done);
     Ok(())
-}
-
-fn agreed(question: &str) -> Result<bool, CliError> {
-    if !std::io::stdin().is_terminal() {
-        return Err(CliError::Usage("nobody can be asked here; say --yes to do it, or --dry-run to only look".into()));
-    }
-    eprint!("{question} [y/N] ");
-    let _ = std::io::stderr().flush();
-    let mut answer = String::new();
-    std::io::stdin().read_line(&mut answer).map_err(|e| CliError::Here(e.to_string()))?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
 pub fn schema(kind: &str) -> Result<(), CliError> {

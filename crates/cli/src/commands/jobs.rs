@@ -1,5 +1,6 @@
 //! `arvok job`.
 
+use super::launch;
 use crate::{
     args::{Became, JobCommand},
     client::Client,
@@ -7,7 +8,7 @@ use crate::{
     events::Events,
     show,
 };
-use arvok_api::{Change, JobDetail, JobFilter, JobItem, Page, Resolve, StepState, StepWord};
+use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Resolve, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -39,14 +40,33 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             show::out(&show::job(&detail));
         }
         JobCommand::Follow(one) => return follow(&Client::of(&one.server)?, one.id, one.output.json).await,
-        JobCommand::Resolve { id, word, server } => {
+        JobCommand::Launch { runbook, alert, asked, server } => {
+            return launch::launch(runbook, alert, asked, &server).await;
+        }
+        JobCommand::Again { id, asked, server } => return launch::again(id, asked, &server).await,
+        JobCommand::Pause { id, why, server } => {
+            let client = Client::of(&server)?;
+            client.change(Method::POST, &format!("/api/v1/jobs/{id}/pause"), Some(&Because { why })).await?;
+            show::out(&format!("job {id} is held; it goes on with `arvok job resume {id}`"));
+        }
+        JobCommand::Resume { id, server } => {
+            let client = Client::of(&server)?;
+            client.change(Method::POST, &format!("/api/v1/jobs/{id}/resume"), Some(&Because::default())).await?;
+            show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
+        }
+        JobCommand::Cancel { id, undo, why, server } => {
+            let client = Client::of(&server)?;
+            client.change(Method::POST, &format!("/api/v1/jobs/{id}/cancel"), Some(&Cancel { why, undo })).await?;
+            show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
+        }
+        JobCommand::Resolve { id, word, step, server } => {
             let word = match word {
                 Became::Done => StepWord::Done,
                 Became::Again => StepWord::Again,
                 Became::Failed => StepWord::Failed,
             };
             let path = format!("/api/v1/jobs/{id}/resolve");
-            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word })).await?;
+            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word, step })).await?;
             show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
         }
     }
@@ -75,7 +95,7 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
             }
         }
         let state = Some(detail.job.state);
-        if state.is_none_or(|s| s.is_final() || s == JobState::Unsure) {
+        if state.is_none_or(|s| s.is_final() || [JobState::Unsure, JobState::Paused].contains(&s)) {
             return ended(&detail, json);
         }
         wait_for(&mut stream, client, id).await;
@@ -84,10 +104,9 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
 
 fn progress(detail: &JobDetail) -> Vec<String> {
     let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
-    for (i, step) in
-        detail.steps.iter().enumerate().filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state))
-    {
-        let line = show::step_line(i + 1, step);
+    let rows = show::rows(detail).into_iter().filter_map(|row| Some((row.depth, row.step.ok()?)));
+    for (depth, step) in rows.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state)) {
+        let line = format!("{}{}", "  ".repeat(depth), show::step_line(step));
         // How long a step has been running changes all the time; it is shown once it has ended.
         let line = if step.state == StepState::Running {
             line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running"))
@@ -98,7 +117,7 @@ fn progress(detail: &JobDetail) -> Vec<String> {
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
         lines.extend(error.map(|e| format!("      {e}")));
     }
-    if detail.job.state == JobState::Waiting {
+    if [JobState::Waiting, JobState::Paused].contains(&detail.job.state) {
         lines.push(format!("  … {}", detail.job.doing));
     }
     lines

@@ -2,8 +2,10 @@
 
 mod access;
 mod alerts;
+mod ask;
 mod definitions;
 mod jobs;
+mod launch;
 mod nodes;
 mod proposals;
 mod rules;
@@ -21,7 +23,9 @@ use clap::CommandFactory;
 pub async fn run(args: Args) -> Result<(), CliError> {
     match args.command {
         Command::Serve { config } => serve::serve(config.as_deref()).await,
-        Command::Demo { once, kill_node, data, port } => demo::run(demo::Options { once, kill_node, data, port }).await,
+        Command::Demo { once, scene, kill_node, data, port, output } => {
+            demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
+        }
         Command::Standin(which) => serve::standin(which).await,
         Command::Check { paths, output } => definitions::check(&paths, output),
         Command::Publish { paths, yes, dry_run, server, output } => {

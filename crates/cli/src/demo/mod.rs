@@ -1,13 +1,13 @@
 //! `arvok demo`: the night of the Skerrow Ferries, on this machine alone.
 //!
-//! [`world`] starts everything and stops it again, [`story`] makes things happen, [`report`]
-//! asks the API afterwards whether they went as they should.
+//! [`world`] starts everything and stops it again; each of [`scenes`] makes something happen and asks the API
+//! afterwards whether it went as it should; [`story`] goes on from there.
 
-mod report;
+mod scenes;
 mod story;
 mod world;
 
-use crate::{error::CliError, show, stop::until_stopped};
+use crate::{args::Scene, error::CliError, show, stop::until_stopped};
 use std::path::PathBuf;
 use world::World;
 
@@ -16,6 +16,10 @@ use world::World;
 pub struct Options {
     /// To the end, and report.
     pub once: bool,
+    /// One scene alone.
+    pub scene: Option<Scene>,
+    /// The report as JSON.
+    pub json: bool,
     /// Kill the node in the middle.
     pub kill_node: bool,
     /// The folder of its data.
@@ -42,11 +46,21 @@ pub async fn run(options: Options) -> Result<(), CliError> {
 
 async fn play(world: &mut World, options: &Options) -> Result<(), CliError> {
     eprintln!("arvok: the night begins");
-    let scene = story::disk_fills(world, options.kill_node).await?;
-    let report = report::of(world, &scene).await?;
-    show::out(&report.text);
+    let chosen: Vec<Scene> = options.scene.map_or_else(|| Scene::ALL.to_vec(), |scene| vec![scene]);
+    let mut told = Vec::new();
+    for scene in chosen {
+        let went = scene.play(world, options.kill_node).await?;
+        if !options.json {
+            let gap = if told.is_empty() { "" } else { "\n" };
+            show::out(&format!("{gap}{}", went.text));
+        }
+        told.push(went);
+    }
+    if options.json {
+        show::json(&told)?;
+    }
     if options.once {
-        return if report.well { Ok(()) } else { Err(CliError::No) };
+        return if told.iter().all(|t| t.well) { Ok(()) } else { Err(CliError::No) };
     }
     show::out(&format!(
         "\nThe console:  {}\nSign in with: {}\nThe night goes on; Ctrl-C ends it.",

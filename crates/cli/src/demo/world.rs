@@ -6,7 +6,7 @@ use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
 use arvok_postgres::{Cluster, Durability, Tethered, spawn_tethered};
 use arvok_service::secret_text;
 use arvok_standins::{
-    chat::{self, RunningChat},
+    chat::{self, Message, RunningChat},
     yard::{self, RunningYard, YardOptions},
 };
 use reqwest::Method;
@@ -148,6 +148,11 @@ impl World {
         eprintln!("arvok: the node was killed; starting it again");
         self.node = self.node_command.spawn()?;
         self.ready().await
+    }
+
+    /// What was said in some channels of the chat, the oldest first.
+    pub fn said_in(&self, channels: &[&str]) -> Vec<Message> {
+        self.chat.messages().into_iter().filter(|m| channels.contains(&m.channel.as_str())).collect()
     }
 
     /// Stops all of it.

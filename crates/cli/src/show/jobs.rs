@@ -1,7 +1,7 @@
 //! Jobs.
 
 use super::{Table, between, exact, when, with_next};
-use arvok_api::{Attempt, JobDetail, JobItem, JobStep, Page, StepState};
+use arvok_api::{Attempt, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
 
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
@@ -26,20 +26,53 @@ pub fn effect(j: &JobItem) -> String {
     j.effect.map_or_else(|| "not known yet".into(), |e| e.to_string())
 }
 
+/// A line of a job's passage.
+#[derive(Clone, Copy, Debug)]
+pub struct Row<'a> {
+    /// How deep it stands.
+    pub depth: usize,
+    /// A step, or the name of steps within one or beside a job's own, and whether they were gone.
+    pub step: Result<&'a JobStep, (&'a str, bool)>,
+}
+
+/// The passage line by line. Of branches that were not taken only the name is told.
+pub fn rows(detail: &JobDetail) -> Vec<Row<'_>> {
+    let mut rows = Vec::new();
+    steps(&detail.steps, 0, &mut rows);
+    // The proof has a line of its own.
+    detail.further.iter().filter(|p| p.taken && p.label != "confirm").for_each(|p| part(p, 0, &mut rows));
+    rows
+}
+
+fn steps<'a>(all: &'a [JobStep], depth: usize, rows: &mut Vec<Row<'a>>) {
+    for step in all {
+        rows.push(Row { depth, step: Ok(step) });
+        step.parts.iter().filter(|p| p.taken || p.label != "undo").for_each(|p| part(p, depth + 1, rows));
+    }
+}
+
+fn part<'a>(part: &'a JobPart, depth: usize, rows: &mut Vec<Row<'a>>) {
+    rows.push(Row { depth, step: Err((&part.label, part.taken)) });
+    if part.taken {
+        steps(&part.steps, depth + 1, rows);
+    }
+}
+
 /// One step with its last try.
-pub fn step_line(number: usize, step: &JobStep) -> String {
+pub fn step_line(step: &JobStep) -> String {
     let mark = match step.state {
         StepState::Done => "■",
         StepState::Running => "▶",
         StepState::Failed => "✗",
         StepState::Unsure => "?",
         StepState::Again => "↻",
-        StepState::Next | StepState::NotRun => "□",
+        StepState::Stopped => "◼",
+        StepState::Next | StepState::NotRun | StepState::Skipped => "□",
     };
     let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
     let tries = if step.attempts.len() > 1 { format!(", {} tries", step.attempts.len()) } else { String::new() };
     let title = step.summary.as_deref().unwrap_or(&step.id);
-    format!("{mark} {number}. {title} [{} {}] {}{tries} {took}", step.kind, step.id, step.state).trim_end().to_owned()
+    format!("{mark} {title} [{} {}] {}{tries} {took}", step.kind, step.place, step.state).trim_end().to_owned()
 }
 
 fn compact(value: &serde_json::Value) -> String {
@@ -48,12 +81,13 @@ fn compact(value: &serde_json::Value) -> String {
     if cut.len() < text.len() { format!("{cut}…") } else { text }
 }
 
-fn tries(step: &JobStep) -> Vec<String> {
+fn tries(step: &JobStep, indent: &str) -> Vec<String> {
+    let telling = |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
     let one = |a: &Attempt| {
-        let mut lines = vec![format!("      given  {}", compact(&a.give))];
-        lines.extend(a.output.as_ref().map(|o| format!("      gave   {}", compact(o))));
-        lines.extend(a.error.as_ref().map(|e| format!("      error  {e}")));
-        lines
+        let given = Some(&a.give).filter(|g| telling(g)).map(|g| format!("{indent}    given  {}", compact(g)));
+        let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| format!("{indent}    gave   {}", compact(o)));
+        let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
+        [given, gave, error].into_iter().flatten()
     };
     step.attempts.iter().flat_map(one).collect()
 }
@@ -78,9 +112,16 @@ pub fn job(d: &JobDetail) -> String {
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));
     }
     lines.push("\nPassage".into());
-    for (i, step) in d.steps.iter().enumerate() {
-        lines.push(format!("  {}", step_line(i + 1, step)));
-        lines.extend(tries(step));
+    for row in rows(d) {
+        let indent = "  ".repeat(row.depth + 1);
+        match row.step {
+            Ok(step) => {
+                lines.push(format!("{indent}{}", step_line(step)));
+                lines.extend(tries(step, &indent));
+            }
+            Err((label, true)) => lines.push(format!("{indent}{label}:")),
+            Err((label, false)) => lines.push(format!("{indent}not gone: {label}")),
+        }
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));
     lines.push(format!("\nEffect: {}{how}", effect(j)));

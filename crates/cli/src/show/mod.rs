@@ -2,6 +2,7 @@
 
 mod alerts;
 mod definitions;
+mod dry_run;
 mod jobs;
 mod nodes;
 mod proposals;
@@ -13,7 +14,8 @@ mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
-pub use jobs::{effect, job, jobs, step_line};
+pub use dry_run::dry_run;
+pub use jobs::{effect, job, jobs, rows, step_line};
 pub use nodes::nodes;
 pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;

@@ -51,3 +51,16 @@ fn the_examples_of_the_rule_language_hold() {
     assert!(said.out.contains(&format!("; {played} examples hold")), "{}", said.out);
     assert!(!said.err.contains("never-matches"), "silenced with a reason: {}", said.err);
 }
+
+/// Every block of the page about runbooks is a runbook that fits the demo's connections.
+#[test]
+fn the_examples_of_runbooks_are_accepted() {
+    let page = include_str!("../../../../docs/reference/runbooks.md");
+    let blocks: Vec<&str> = page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
+    assert!(blocks.len() >= 8, "the page lost its examples");
+    let file = crate::kit::folder("runbooks-page").join("runbooks.yaml");
+    std::fs::write(&file, blocks.join("---\n")).expect("a file");
+    let connections = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/connections");
+    let said = arvok(&["check", &file.display().to_string(), connections], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+}

@@ -36,6 +36,10 @@ pub struct OperationDoc {
     /// An expression over `response` (`status`, `headers`, `body`) and `give`. Left out: the body.
     #[serde(default)]
     pub output: Option<String>,
+    /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left out:
+    /// anything.
+    #[serde(default)]
+    pub gives: Option<Map<String, Value>>,
     /// Whether doing it twice is harmless. Left out: `safe` for GET, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
@@ -68,6 +72,8 @@ pub struct Operation {
     pub summary: Option<String>,
     /// What must be given.
     pub takes: Inputs,
+    /// What is known of its output.
+    pub gives: Type,
     /// Whether doing it twice is harmless.
     pub repeat: Repeat,
     call: Call,
@@ -101,9 +107,13 @@ impl Operation {
             None => Some(None),
             Some(text) => check.expr(&format!("{at}/output"), &text, after).map(Some),
         };
-        let (call, output) = (call?, output?);
+        let gives = match doc.gives {
+            None => Some(Type::Any),
+            Some(properties) => Inputs::check(check, &format!("{at}/gives"), properties).map(|g| g.as_type()),
+        };
+        let (call, output, gives) = (call?, output?, gives?);
         let repeat = doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
-        Some(Self { summary: doc.summary, takes: takes?, repeat, call: Call::Http(call), output })
+        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call: Call::Http(call), output })
     }
 
     /// The request for what is given; `key` is the same for every try of the same step.

@@ -1,6 +1,6 @@
 //! Expressions of a document, compiled; a complaint gets its place within the document.
 
-use super::{Expr, Names, Template};
+use super::{Expr, ExprError, Names, Template};
 use crate::document::Checker;
 use serde_json::Value;
 
@@ -30,15 +30,19 @@ impl Checker<'_> {
             Err(errors) => errors,
         };
         for e in errors {
-            let at = format!("{pointer}{}", e.pointer);
-            let string = self.document().value.pointer(&at).and_then(Value::as_str).unwrap_or_default();
-            let offset = string.find(&e.text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
-            let span = offset.map(|o| match e.error.span {
-                Some((from, to)) => (o + from, o + to),
-                None => (o, o + u32::try_from(e.text.chars().count()).unwrap_or(1)),
-            });
-            self.note(self.document().inner_problem(&at, span, e.error.message));
+            self.within(&format!("{pointer}{}", e.pointer), &e.text, e.error);
         }
         None
+    }
+
+    /// Notes what is wrong with an expression that stands somewhere within a string.
+    pub fn within(&mut self, pointer: &str, text: &str, error: ExprError) {
+        let string = self.document().value.pointer(pointer).and_then(Value::as_str).unwrap_or_default();
+        let offset = string.find(text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
+        let span = offset.map(|o| match error.span {
+            Some((from, to)) => (o + from, o + to),
+            None => (o, o + u32::try_from(text.chars().count()).unwrap_or(1)),
+        });
+        self.note(self.document().inner_problem(pointer, span, error.message));
     }
 }

@@ -75,6 +75,21 @@ pub(super) fn reads(node: &Node, name: &str) -> bool {
     matches!(&node.op, Op::Name(n) if n == name) || children(&node.op).into_iter().any(|n| reads(n, name))
 }
 
+/// The fields of a name that any part reads; none where it is used as a whole.
+pub(super) fn fields<'a>(node: &'a Node, name: &str, found: &mut Vec<Option<&'a str>>) {
+    let is_it = |node: &Node| matches!(&node.op, Op::Name(n) if n == name);
+    match &node.op {
+        Op::Select(on, field) | Op::Has(on, field) if is_it(on) => found.push(Some(field)),
+        Op::Index(on, key) if is_it(on) && text(key).is_some() => {
+            if let Op::Const(Const::Str(field)) = &key.op {
+                found.push(Some(field));
+            }
+        }
+        Op::Name(n) if n == name => found.push(None),
+        other => children(other).into_iter().for_each(|child| fields(child, name, found)),
+    }
+}
+
 /// The arguments of every call of a function.
 pub(super) fn calls<'a>(node: &'a Node, function: &str, found: &mut Vec<&'a [Node]>) {
     if let Op::Call(name, args) = &node.op

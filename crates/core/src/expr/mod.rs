@@ -102,6 +102,13 @@ impl Expr {
         demands::reads(&self.node, name)
     }
 
+    /// The fields of a name that it reads; none where the name is used as a whole.
+    pub fn fields_of(&self, name: &str) -> Vec<Option<&str>> {
+        let mut found = Vec::new();
+        demands::fields(&self.node, name, &mut found);
+        found
+    }
+
     /// Every call of a function of one argument: the text that it is given, where that is written
     /// out.
     pub fn calls(&self, function: &str) -> impl Iterator<Item = Option<String>> {
@@ -128,6 +135,21 @@ impl Expr {
     /// Whether it can be true or false at all.
     pub fn may_be_condition(&self, names: Names<'_>) -> Result<(), ExprError> {
         typing::check_condition(&self.node, names)
+    }
+
+    /// Whether it fits where it stands, by what is known there; it may be more than when it was compiled.
+    pub fn fits(&self, names: Names<'_>) -> Result<(), ExprError> {
+        typing::check(&self.node, names).map(|_| ())
+    }
+
+    /// Whether it can be a list at all.
+    pub fn may_be_list(&self, names: Names<'_>) -> Result<(), ExprError> {
+        typing::check_list(&self.node, names)
+    }
+
+    /// The fields of a name that are there for certain if the condition holds.
+    pub fn guards(&self, name: &str) -> Vec<&str> {
+        typing::guards(&self.node, true).into_iter().filter(|(of, _)| *of == name).map(|(_, field)| field).collect()
     }
 
     /// The value within [`BUDGET`].

@@ -93,6 +93,36 @@ impl Template {
         }
     }
 
+    /// What stands under each key of a map.
+    pub fn entries(&self) -> Vec<(String, Self)> {
+        match self {
+            Self::Map(entries) => entries.clone(),
+            Self::Fixed(Value::Object(map)) => map.iter().map(|(k, v)| (k.clone(), Self::Fixed(v.clone()))).collect(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Its expressions, each with the JSON pointer (RFC 6901) of its string.
+    pub fn expressions(&self) -> Vec<(String, &Expr)> {
+        fn below<'t>(key: &str, template: &'t Template) -> Vec<(String, &'t Expr)> {
+            let key = key.replace('~', "~0").replace('/', "~1");
+            template.expressions().into_iter().map(|(at, e)| (format!("/{key}{at}"), e)).collect()
+        }
+        match self {
+            Self::Fixed(_) => Vec::new(),
+            Self::Whole(e) => vec![(String::new(), e)],
+            Self::Text(parts) => parts
+                .iter()
+                .filter_map(|p| match p {
+                    Part::Fill(e) => Some((String::new(), e)),
+                    Part::Plain(_) => None,
+                })
+                .collect(),
+            Self::List(items) => items.iter().enumerate().flat_map(|(i, t)| below(&i.to_string(), t)).collect(),
+            Self::Map(entries) => entries.iter().flat_map(|(k, t)| below(k, t)).collect(),
+        }
+    }
+
     /// Every call of a function of one argument: the text that it is given, where that is written
     /// out.
     pub fn calls(&self, function: &str) -> Vec<Option<String>> {

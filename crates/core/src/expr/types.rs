@@ -31,6 +31,8 @@ pub enum Type {
     Map(Arc<Type>),
     /// A map with these keys and no others.
     Record(Arc<BTreeMap<String, Type>>),
+    /// A field that may not be there.
+    Maybe(Arc<Type>),
 }
 
 /// The fields of an alert, in the order of the normal form.
@@ -70,6 +72,11 @@ fn record<const N: usize>(fields: [(&str, Type); N]) -> Type {
 }
 
 impl Type {
+    /// A map with these keys and no others.
+    pub fn record(fields: impl IntoIterator<Item = (String, Self)>) -> Self {
+        Self::Record(Arc::new(fields.into_iter().collect()))
+    }
+
     /// What it is, for messages.
     pub(super) fn kind(&self) -> &'static str {
         match self {
@@ -83,6 +90,7 @@ impl Type {
             Self::Span => "a length of time",
             Self::List(_) => "a list",
             Self::Map(_) | Self::Record(_) => "a map",
+            Self::Maybe(of) => of.kind(),
         }
     }
 
@@ -93,6 +101,12 @@ impl Type {
             Some("integer" | "number") => Self::Number,
             Some("boolean") => Self::Bool,
             Some("array") => Self::List(Arc::new(Self::of_schema(&schema["items"]))),
+            Some("object") => match schema["properties"].as_object() {
+                Some(properties) if !properties.is_empty() => {
+                    Self::record(properties.iter().map(|(n, s)| (n.clone(), Self::of_schema(s))))
+                }
+                _ => Self::Any,
+            },
             _ => Self::Any,
         }
     }

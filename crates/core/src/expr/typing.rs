@@ -13,20 +13,69 @@ use std::sync::Arc;
 
 /// Checks a whole expression.
 pub(super) fn check(node: &Node, names: Names<'_>) -> Result<Type, ExprError> {
-    Env { names, bound: Vec::new() }.node(node)
+    Env::new(names).node(node)
 }
 
 /// Checks that a whole expression can be true or false.
 pub(super) fn check_condition(node: &Node, names: Names<'_>) -> Result<(), ExprError> {
-    Env { names, bound: Vec::new() }.truth(node).map(|_| ())
+    Env::new(names).truth(node).map(|_| ())
+}
+
+/// Checks that a whole expression can be a list.
+pub(super) fn check_list(node: &Node, names: Names<'_>) -> Result<(), ExprError> {
+    Env::new(names).fitting(node, Takes::List)
+}
+
+/// The fields that are there for certain if a condition is true, or if it is false: a name and its field.
+pub(super) fn guards(node: &Node, truth: bool) -> Vec<(&str, &str)> {
+    match (&node.op, truth) {
+        (Op::Has(on, field), true) => match &on.op {
+            Op::Name(name) => vec![(name, field)],
+            Op::Select(of, field) => match &of.op {
+                Op::Name(name) => vec![(name, field)],
+                _ => Vec::new(),
+            },
+            _ => Vec::new(),
+        },
+        (Op::Not(a), truth) => guards(a, !truth),
+        (Op::And(a, b), true) => [guards(a, true), guards(b, true)].concat(),
+        (Op::Or(a, b), false) => [guards(a, false), guards(b, false)].concat(),
+        _ => Vec::new(),
+    }
 }
 
 struct Env<'a> {
     names: Names<'a>,
     bound: Vec<(&'a str, Type)>,
+    /// Fields that are there for certain, though they may be missing elsewhere.
+    guarded: Vec<(&'a str, &'a str)>,
 }
 
 impl<'a> Env<'a> {
+    fn new(names: Names<'a>) -> Self {
+        Self { names, bound: Vec::new(), guarded: Vec::new() }
+    }
+
+    /// The type of a part that counts only where another is true, or false.
+    fn where_it_counts(&mut self, node: &'a Node, test: &'a Node, truth: bool) -> Result<Type, ExprError> {
+        let before = self.guarded.len();
+        self.guarded.extend(guards(test, truth));
+        let found = self.node(node);
+        self.guarded.truncate(before);
+        found
+    }
+
+    /// A field of something; one that may be missing must be asked for first.
+    fn field(&mut self, on: &'a Node, field: &str) -> Result<Type, ExprError> {
+        let found = select(&self.node(on)?, field)?;
+        let Type::Maybe(of) = found else { return Ok(found) };
+        let Op::Name(name) = &on.op else { return Ok((*of).clone()) };
+        if self.guarded.contains(&(name.as_str(), field)) {
+            return Ok((*of).clone());
+        }
+        Err(ExprError::new(format!("`{name}.{field}` may not be there; ask has({name}.{field}) first")))
+    }
+
     fn node(&mut self, node: &'a Node) -> Result<Type, ExprError> {
         self.op(&node.op).map_err(|e| e.at(node.span))
     }
@@ -35,7 +84,7 @@ impl<'a> Env<'a> {
         Ok(match op {
             Op::Const(c) => constant(c),
             Op::Name(name) => self.name(name),
-            Op::Select(on, field) => select(&self.node(on)?, field)?,
+            Op::Select(on, field) => self.field(on, field)?,
             Op::Has(on, field) => {
                 select(&self.node(on)?, field)?;
                 Type::Bool
@@ -44,12 +93,18 @@ impl<'a> Env<'a> {
             Op::Not(a) => self.truth(a)?,
             Op::Negate(a) => self.wanted(a, &[Type::Number])?,
             Op::And(a, b) | Op::Or(a, b) => {
-                self.truth(a)?;
-                self.truth(b)?
+                // Whichever side decides, the other's error does not count.
+                let truth = matches!(op, Op::And(..));
+                for (side, test) in [(a, b), (b, a)] {
+                    let found = self.where_it_counts(side, test, truth)?;
+                    is_truth(found).map_err(|e| e.at(side.span))?;
+                }
+                Type::Bool
             }
             Op::Choose(test, a, b) => {
                 self.truth(test)?;
-                self.node(a)?.join(self.node(b)?)
+                let first = self.where_it_counts(a, test, true)?;
+                first.join(self.where_it_counts(b, test, false)?)
             }
             Op::Binary(op, a, b) => self.binary(*op, a, b)?,
             Op::List(items) => {
@@ -88,10 +143,7 @@ impl<'a> Env<'a> {
     }
 
     fn truth(&mut self, node: &'a Node) -> Result<Type, ExprError> {
-        match self.node(node)? {
-            Type::Bool | Type::Any => Ok(Type::Bool),
-            other => Err(ExprError::new(format!("is {}, not true or false", other.kind())).at(node.span)),
-        }
+        is_truth(self.node(node)?).map_err(|e| e.at(node.span))
     }
 
     fn wanted(&mut self, node: &'a Node, wanted: &[Type]) -> Result<Type, ExprError> {
@@ -116,10 +168,12 @@ impl<'a> Env<'a> {
     }
 
     fn index(&mut self, on: &'a Node, at: &'a Node) -> Result<Type, ExprError> {
-        let (on, key) = (self.node(on)?, self.node(at)?);
-        if let (Op::Const(Const::Str(field)), Type::Record(_) | Type::Map(_)) = (&at.op, &on) {
-            return select(&on, field);
+        if let Op::Const(Const::Str(field)) = &at.op
+            && matches!(self.node(on)?, Type::Record(_) | Type::Map(_))
+        {
+            return self.field(on, field);
         }
+        let (on, key) = (self.node(on)?, self.node(at)?);
         match (on, key) {
             (Type::List(of), Type::Number | Type::Any) | (Type::Map(of), Type::Text | Type::Any) => Ok((*of).clone()),
             (Type::Any | Type::Record(_), _) => Ok(Type::Any),
@@ -201,6 +255,13 @@ impl<'a> Env<'a> {
             Op::List(_) => Type::List(Arc::new(Type::Any)),
             _ => Type::Any,
         })
+    }
+}
+
+fn is_truth(found: Type) -> Result<Type, ExprError> {
+    match found {
+        Type::Bool | Type::Any => Ok(Type::Bool),
+        other => Err(ExprError::new(format!("is {}, not true or false", other.kind()))),
     }
 }
 

@@ -1,135 +1,18 @@
-//! The machine itself.
+//! The machine itself: from stage to stage, and what becomes of the job after each event.
 
-use super::{JobEffect, JobState, Phase, Progress};
-use crate::{
-    Alert, JobId, Period,
-    connector::{CallEnd, Failure, Repeat},
-    period::rough,
-    runbook::{Action, JobScope, Runbook, Step},
+use super::{
+    Effect, Event, Facts, JobEffect, JobState, Kept, Place, Progress,
+    open::StillOpen,
+    progress::{Block, Ending, Halt, Paused, Stage},
+    walk::{Around, End, News, Walk},
 };
-use chrono::{DateTime, Utc};
-use serde_json::{Map, Value, json};
-
-/// What does not change about a job.
-#[derive(Clone, Debug)]
-pub struct Facts {
-    /// Its number.
-    pub id: JobId,
-    /// What the keys of its calls begin with: no other job has the same, neither of another
-    /// installation nor after a restore.
-    pub key: String,
-    /// Its inputs, a map.
-    pub inputs: Value,
-    /// Its target.
-    pub target: String,
-    /// What set it off.
-    pub alert: Option<Alert>,
-    /// Whether that alert belongs to an alarm.
-    pub has_alarm: bool,
-}
-
-/// What happens to a job.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Event {
-    /// A node took it up, for the first time, after a wait, or after another node's death.
-    Taken {
-        /// For a step that was under way at a death: whether its operation may be repeated.
-        repeat: Repeat,
-    },
-    /// The call gave its output.
-    Returned(Value),
-    /// The call failed.
-    Broke {
-        /// Why, and what is known of the other side.
-        failure: Failure,
-        /// Whether doing it twice is harmless.
-        repeat: Repeat,
-    },
-    /// The alarm was looked at.
-    AlarmSeen {
-        /// Whether it is raised.
-        raised: bool,
-    },
-    /// A person says what became of an unsure step.
-    Resolved(Resolution),
-}
-
-/// What a person says of an unsure step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Resolution {
-    /// It was done; go on behind it.
-    Done,
-    /// It was not done; do it again.
-    Again,
-    /// The job ends here as failed.
-    Failed,
-}
-
-/// What is to be done. Records first; of the outward ones there is at most one, the last.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Effect {
-    /// Record that a try of a step begins.
-    StepStarted {
-        /// Its place, from zero.
-        index: usize,
-        /// Which try, from one.
-        attempt: u32,
-        /// What the operation is given.
-        give: Value,
-    },
-    /// Record how a try of a step ended.
-    StepEnded {
-        /// Its place, from zero.
-        index: usize,
-        /// Which try, from one.
-        attempt: u32,
-        /// How it ended.
-        result: StepResult,
-    },
-    /// Call an operation; answer with `Returned` or `Broke`.
-    Call {
-        /// The connection.
-        via: String,
-        /// The operation.
-        operation: String,
-        /// What it is given.
-        give: Map<String, Value>,
-        /// The same for every try of the same step.
-        key: String,
-        /// How long the try may take.
-        timeout: Option<Period>,
-    },
-    /// Look at the alarm; answer with `AlarmSeen`.
-    LookAtAlarm,
-    /// Let go until then, or until the alarm changes.
-    Wait {
-        /// When it goes on.
-        until: DateTime<Utc>,
-    },
-    /// The state is final, or unsure.
-    End {
-        /// The state.
-        state: JobState,
-        /// Whether it helped.
-        effect: Option<JobEffect>,
-        /// Why it did not succeed, or is unsure.
-        failure: Option<String>,
-        /// What it gives.
-        outputs: Value,
-    },
-}
-
-/// How a try of a step ended.
-#[derive(Clone, Debug, PartialEq)]
-pub enum StepResult {
-    /// With an output.
-    Done(Value),
-    /// With an error.
-    Failed(String),
-    /// Not known.
-    Unsure(String),
-}
+use crate::{
+    alarm::Alarm,
+    period::rough,
+    runbook::{Action, Runbook, Step, all},
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Map, Value};
 
 /// A job at work.
 #[derive(Debug)]
@@ -138,264 +21,403 @@ pub struct Machine<'a> {
     facts: &'a Facts,
     /// To be kept after every event.
     pub progress: Progress,
+    /// What the steps gave so far.
+    pub kept: Kept,
+    /// The alarm as it stands; to be looked at anew before every event, where the runbook reads it.
+    pub alarm: Option<Alarm>,
+}
+
+/// What lists show of a job.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Summary {
+    /// Steps of the runbook that are done; those within others are not counted.
+    pub done: usize,
+    /// Of how many.
+    pub total: usize,
+    /// What it is at, in words.
+    pub doing: String,
 }
 
 impl<'a> Machine<'a> {
-    /// Goes on from kept progress.
-    pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress) -> Self {
-        Self { runbook, facts, progress }
+    /// A job where it stands.
+    pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: Kept) -> Self {
+        Self { runbook, facts, progress, kept, alarm: None }
     }
 
-    /// Takes an event and says what is to be done.
+    /// What follows from an event. Whatever has happened meanwhile is dealt with as well.
     pub fn handle(&mut self, now: DateTime<Utc>, event: Event) -> Vec<Effect> {
-        let mut effects = Vec::new();
-        match event {
-            Event::Taken { repeat } => self.taken(now, repeat, &mut effects),
-            Event::Returned(output) => self.returned(now, output, &mut effects),
-            Event::Broke { failure, repeat } => self.broke(now, failure, repeat, &mut effects),
-            Event::AlarmSeen { raised } => self.alarm_seen(now, raised, &mut effects),
-            Event::Resolved(word) => self.resolved(now, word, &mut effects),
+        if self.progress.stage == Stage::Over {
+            return Vec::new();
         }
+        self.progress.started.get_or_insert(now);
+        self.progress.since.get_or_insert(now);
+        if let Some(unsure) = self.progress.unsure_since.take() {
+            self.pass_over(now - unsure);
+        }
+        let mut news = News::default();
+        match event {
+            Event::Tick => {}
+            Event::Taken(repeats) => news.taken = Some(repeats),
+            Event::Step { place, attempt, what } => news.step = Some((place, attempt, what)),
+            Event::Resolved { place, word } => news.word = Some((place, word)),
+            Event::Pause { words } => _ = self.progress.paused.get_or_insert(Paused { since: now, words }),
+            Event::Resume => self.resume(now),
+            Event::Cancel { undo, words } => self.progress.halt = Some(Halt::Cancelled { undo, words }),
+        }
+        let mut effects = Vec::new();
+        while self.progress.stage != Stage::Over {
+            self.mind_the_time(now);
+            let end = self.walk(now, &mut news, &mut effects);
+            if self.progress.stage == Stage::Forward {
+                self.progress.done = self.progress.block.at;
+            }
+            if !self.next_stage(now, end) {
+                break;
+            }
+        }
+        let rest = self.rest(now);
+        if matches!(rest, Effect::Unsure { .. }) {
+            self.progress.unsure_since = Some(now);
+        }
+        effects.push(rest);
         effects
     }
 
-    fn taken(&mut self, now: DateTime<Utc>, repeat: Repeat, effects: &mut Vec<Effect>) {
-        match self.progress.phase {
-            Phase::Ready => self.advance(now, effects),
-            Phase::Again { at } if at > now => effects.push(Effect::Wait { until: at }),
-            Phase::Again { .. } => self.start_step(now, effects),
-            Phase::Confirming { .. } => effects.push(Effect::LookAtAlarm),
-            Phase::UnderWay if repeat == Repeat::Never => self.unsure("the node died", effects),
-            Phase::UnderWay => {
-                self.ended(StepResult::Unsure("the node died; tried again, which is harmless".into()), effects);
-                self.start_step(now, effects);
+    /// What lists show of it.
+    pub fn summary(&self, now: DateTime<Utc>) -> Summary {
+        let confirming = "waits for its effect".to_owned();
+        let doing = match self.progress.stage {
+            _ if self.progress.paused.is_some() => {
+                let open = self.still_open(now).doing;
+                let paused = self.progress.paused.iter().map(|p| p.words.clone());
+                paused.chain(open).collect::<Vec<_>>().join("; ")
             }
-            // A node took it up for a person's word and died before that was recorded.
-            Phase::Unsure => {
-                let step = self.step().map_or("", |s| s.id.as_str());
-                let failure = format!("nobody has said yet whether step `{step}` was done");
-                self.still_unsure(failure, effects);
-            }
-            Phase::Ended => self.fail("it was taken up after its end".into(), effects),
-        }
-    }
-
-    fn unsure(&mut self, what: &str, effects: &mut Vec<Effect>) {
-        let step = self.step().map_or_else(String::new, |s| s.id.clone());
-        let message =
-            format!("{what} during step `{step}`, which must not be done twice; nobody knows whether it was done");
-        self.ended(StepResult::Unsure(message.clone()), effects);
-        self.progress.phase = Phase::Unsure;
-        self.still_unsure(message, effects);
-    }
-
-    fn still_unsure(&self, failure: String, effects: &mut Vec<Effect>) {
-        let (state, effect, failure) = (JobState::Unsure, None, Some(failure));
-        effects.push(Effect::End { state, effect, failure, outputs: Value::Null });
-    }
-
-    fn resolved(&mut self, now: DateTime<Utc>, word: Resolution, effects: &mut Vec<Effect>) {
-        if self.progress.phase != Phase::Unsure {
-            return;
-        }
-        match word {
-            Resolution::Again => self.start_step(now, effects),
-            Resolution::Done => {
-                self.progress.phase = Phase::UnderWay;
-                self.returned(now, Value::Null, effects);
-            }
-            Resolution::Failed => self.fail("a person said that the unsure step failed".into(), effects),
-        }
-    }
-
-    fn step(&self) -> Option<&'a Step> {
-        self.runbook.steps.get(self.progress.step)
-    }
-
-    /// Goes from one step to the next until something outward is to be done.
-    fn advance(&mut self, now: DateTime<Utc>, effects: &mut Vec<Effect>) {
-        self.progress.started.get_or_insert(now);
-        while let (Some(step), Phase::Ready) = (self.step(), self.progress.phase) {
-            match &step.action {
-                Action::Call { .. } => return self.start_step(now, effects),
-                Action::Require { .. } => self.require(now, step, effects),
-            }
-        }
-        if self.progress.phase == Phase::Ready {
-            self.steps_done(now, effects);
-        }
-    }
-
-    fn overdue(&mut self, now: DateTime<Utc>, effects: &mut Vec<Effect>) -> bool {
-        let started = *self.progress.started.get_or_insert(now);
-        let over = now - started > self.runbook.timeout.delta();
-        if over {
-            self.fail(format!("the runbook's time of {} is over", self.runbook.timeout), effects);
-        }
-        over
-    }
-
-    fn require(&mut self, now: DateTime<Utc>, step: &Step, effects: &mut Vec<Effect>) {
-        let Action::Require { condition, otherwise } = &step.action else { return };
-        if self.overdue(now, effects) {
-            return;
-        }
-        self.progress.attempt = 1;
-        let held = self.with_scope(|scope| match condition.holds(scope) {
-            Ok(true) => Ok(()),
-            Ok(false) => Err(match otherwise {
-                Some(text) => text.fill_text(scope).unwrap_or_else(|e| e.to_string()),
-                None => format!("{condition} does not hold"),
-            }),
-            Err(e) => Err(format!("{condition}: {e}")),
-        });
-        effects.push(Effect::StepStarted {
-            index: self.progress.step,
-            attempt: 1,
-            give: json!({ "require": condition.text() }),
-        });
-        match held {
-            Ok(()) => self.step_done(Value::Bool(true), effects),
-            Err(message) => {
-                self.ended(StepResult::Failed(message.clone()), effects);
-                self.fail(message, effects);
-            }
-        }
-    }
-
-    fn start_step(&mut self, now: DateTime<Utc>, effects: &mut Vec<Effect>) {
-        let Some(Step { id, action: Action::Call { operation, via, give, timeout, .. }, .. }) = self.step() else {
-            self.progress.phase = Phase::Ready;
-            return self.advance(now, effects);
+            Stage::Confirming if self.progress.block.open.is_none() => confirming,
+            _ => self.still_open(now).doing.join("; "),
         };
-        if self.overdue(now, effects) {
-            return;
-        }
-        self.progress.attempt += 1;
-        let given = self.with_scope(|scope| give.fill(scope));
-        let shown = given.as_ref().map_or(Value::Null, Clone::clone);
-        effects.push(Effect::StepStarted { index: self.progress.step, attempt: self.progress.attempt, give: shown });
-        match given {
-            Ok(Value::Object(give)) => {
-                self.progress.phase = Phase::UnderWay;
-                let key = format!("{}-{id}", self.facts.key);
-                effects.push(Effect::Call {
-                    via: via.clone(),
-                    operation: operation.clone(),
-                    give,
-                    key,
-                    timeout: *timeout,
-                });
-            }
-            Ok(_) => self.not_sent(now, "`give` is not a map".into(), effects),
-            Err(e) => self.not_sent(now, format!("give: {e}"), effects),
+        Summary { done: self.progress.done, total: self.runbook.steps.len(), doing }
+    }
+
+    /// Time for which it was held does not count.
+    fn resume(&mut self, now: DateTime<Utc>) {
+        if let Some(paused) = self.progress.paused.take() {
+            self.pass_over(now - paused.since);
         }
     }
 
-    fn not_sent(&mut self, now: DateTime<Utc>, message: String, effects: &mut Vec<Effect>) {
-        self.broke(now, Failure::lasting(CallEnd::NotSent, message), Repeat::Never, effects);
-    }
-
-    fn returned(&mut self, now: DateTime<Utc>, output: Value, effects: &mut Vec<Effect>) {
-        self.step_done(output, effects);
-        self.advance(now, effects);
-    }
-
-    fn step_done(&mut self, output: Value, effects: &mut Vec<Effect>) {
-        self.ended(StepResult::Done(output.clone()), effects);
-        if let Some(step) = self.step() {
-            self.progress.outputs.insert(step.id.clone(), output);
+    fn pass_over(&mut self, time: TimeDelta) {
+        if let Some(since) = &mut self.progress.since {
+            *since += time.max(TimeDelta::zero());
         }
-        self.progress.step += 1;
-        self.progress.attempt = 0;
-        self.progress.phase = Phase::Ready;
     }
 
-    /// What may have been done and must not be done twice is for a person; what was surely not
-    /// done, or may be done twice, is tried again as often as the step says.
-    fn broke(&mut self, now: DateTime<Utc>, failure: Failure, repeat: Repeat, effects: &mut Vec<Effect>) {
-        let Some(step) = self.step() else { return };
-        let unknown = failure.end == CallEnd::Unknown;
-        if unknown && repeat == Repeat::Never {
-            return self.unsure(&failure.message, effects);
+    fn mind_the_time(&mut self, now: DateTime<Utc>) {
+        let over = self.limit().is_some_and(|limit| now > limit);
+        if over && self.progress.paused.is_none() && self.progress.halt.is_none() {
+            self.progress.halt = Some(Halt::Overdue);
         }
-        let not_known = if unknown && repeat == Repeat::Keyed { "; whether it was done is not known" } else { "" };
-        let message = format!("{}{not_known}", failure.message);
-        self.ended(StepResult::Failed(message.clone()), effects);
-        let wait = match &step.action {
-            Action::Call { retry: Some(retry), .. } if !failure.lasting => {
-                let wait = retry.wait_after(self.progress.attempt);
-                wait.map(|wait| wait.max(failure.retry_after.unwrap_or(wait)))
-            }
-            _ => None,
+    }
+
+    /// Until when the stage may take; the proof has a time of its own.
+    fn limit(&self) -> Option<DateTime<Utc>> {
+        match self.progress.stage {
+            Stage::Confirming | Stage::Over => None,
+            _ => self.progress.since.map(|since| since + self.runbook.timeout.delta()),
+        }
+    }
+
+    /// The steps of the stage, and where they stand.
+    fn steps(&self) -> (&'a [Step], Around<'a>) {
+        self.progress.steps(self.runbook)
+    }
+
+    fn still_open(&self, now: DateTime<Utc>) -> StillOpen {
+        let (steps, around) = self.steps();
+        StillOpen::of(now, steps, &self.progress.block, &around.place)
+    }
+
+    /// Goes on with the steps of the stage.
+    fn walk(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> Option<End> {
+        let (steps, around) = self.steps();
+        let mut block = std::mem::take(&mut self.progress.block);
+        let ending = self.progress.ending.as_ref();
+        let forward = self.progress.stage == Stage::Forward;
+        let mut walk = Walk {
+            now,
+            runbook: self.runbook,
+            facts: self.facts,
+            alarm: self.alarm.as_ref(),
+            kept: &mut self.kept,
+            effects: std::mem::take(effects),
+            undo: forward.then(|| std::mem::take(&mut self.progress.undo)),
+            errors: std::mem::take(&mut self.progress.errors),
+            begun: self.progress.begun,
+            failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
+            paused: self.progress.paused.is_some(),
+            news: std::mem::take(news),
         };
-        match wait {
-            Some(wait) => {
-                let at = now + wait.delta();
-                self.progress.phase = Phase::Again { at };
-                effects.push(Effect::Wait { until: at });
+        let end = walk.block(steps, &mut block, &around);
+        let Walk { effects: told, undo, errors, begun, news: left, .. } = walk;
+        (*effects, *news) = (told, left);
+        self.progress.block = block;
+        self.progress.errors = errors;
+        self.progress.begun = begun;
+        if let Some(undo) = undo {
+            self.progress.undo = undo;
+        }
+        end
+    }
+
+    /// Goes on from a stage that is at its end; false if it is not.
+    fn next_stage(&mut self, now: DateTime<Utc>, end: Option<End>) -> bool {
+        if self.progress.stage == Stage::Confirming {
+            return self.confirmed(now, end);
+        }
+        let Some(end) = end else { return false };
+        let halt = self.progress.halt.take();
+        match self.progress.stage {
+            Stage::Forward => self.forward_over(now, end, halt),
+            Stage::Undoing => self.taken_back(now, end, halt),
+            Stage::Recovering | Stage::Otherwise => {
+                self.note(end, halt);
+                self.enter(now, Stage::Always);
             }
-            None => {
-                let tries = self.progress.attempt;
-                let tries = if tries > 1 { format!(" after {tries} tries") } else { String::new() };
-                self.fail(format!("step `{}` failed{tries}: {message}", step.id), effects);
+            Stage::Always => {
+                self.note(end, halt);
+                self.enter(now, Stage::Over);
             }
+            Stage::Confirming | Stage::Over => {}
+        }
+        true
+    }
+
+    fn enter(&mut self, now: DateTime<Utc>, stage: Stage) {
+        self.progress.stage = stage;
+        self.progress.since = Some(now);
+        self.progress.block = Block::default();
+        self.progress.halt = None;
+    }
+
+    fn forward_over(&mut self, now: DateTime<Utc>, end: End, halt: Option<Halt>) {
+        let ending =
+            |state, failure| Ending { state, effect: JobEffect::NotChecked, failure, step: None, early: false };
+        let (ending, next) = match (end, halt) {
+            // Also when all that was left was under way: a person wants it stopped.
+            (End::Done | End::Halted, Some(Halt::Cancelled { undo, words })) => {
+                (ending(JobState::Cancelled, Some(words)), if undo { Stage::Undoing } else { Stage::Always })
+            }
+            (End::Done, _) if self.is_to_be_proved() => return self.enter(now, Stage::Confirming),
+            (End::Done, _) => (ending(JobState::Succeeded, None), Stage::Always),
+            (End::Finished(words), _) => (Ending { early: true, ..ending(JobState::Succeeded, words) }, Stage::Always),
+            (End::Failed(step, told), _) => {
+                (Ending { step: Some(step), ..ending(JobState::Failed, Some(told)) }, Stage::Undoing)
+            }
+            (End::Halted, _) => (ending(JobState::Failed, Some(self.overdue())), Stage::Undoing),
+        };
+        self.progress.ending = Some(ending);
+        self.enter(now, next);
+    }
+
+    fn overdue(&self) -> String {
+        format!("the runbook's time of {} is over", self.runbook.timeout)
+    }
+
+    fn is_to_be_proved(&self) -> bool {
+        let confirm = self.runbook.confirm.as_ref();
+        confirm.is_some_and(|c| !c.check.is_empty() || (c.alarm && self.facts.has_alarm))
+    }
+
+    /// One step is taken back, or could not be; the next one before it.
+    fn taken_back(&mut self, now: DateTime<Utc>, end: End, halt: Option<Halt>) {
+        let stopped = end == End::Halted;
+        let of = self.progress.undo.pop();
+        match (end, of) {
+            (End::Failed(_, told), Some(of)) => self.say(format!("`{of}` could not be taken back: {told}")),
+            (end, _) => self.note(end, halt),
+        }
+        if stopped {
+            self.progress.undo.clear();
+        }
+        let failed = self.progress.ending.as_ref().is_some_and(|e| e.state == JobState::Failed);
+        match (self.progress.undo.is_empty(), failed) {
+            (false, _) => self.progress.block = Block::default(),
+            (true, true) => self.enter(now, Stage::Recovering),
+            (true, false) => self.enter(now, Stage::Always),
         }
     }
 
-    fn ended(&self, result: StepResult, effects: &mut Vec<Effect>) {
-        effects.push(Effect::StepEnded { index: self.progress.step, attempt: self.progress.attempt, result });
+    /// Adds what went wrong behind the steps to what is told of the job.
+    fn note(&mut self, end: End, halt: Option<Halt>) {
+        let stage = self.progress.stage;
+        match (end, halt) {
+            (End::Failed(_, told), _) => self.say(format!("{}: {told}", words(stage))),
+            (End::Halted, Some(Halt::Cancelled { words: by, .. })) => self.say(format!("{}: {by}", words(stage))),
+            (End::Halted, _) => self.say(format!("{}: {}", words(stage), self.overdue())),
+            (End::Done | End::Finished(_), _) => {}
+        }
     }
 
-    fn fail(&mut self, failure: String, effects: &mut Vec<Effect>) {
-        self.progress.phase = Phase::Ended;
-        effects.push(Effect::End {
+    fn say(&mut self, more: String) {
+        if let Some(ending) = &mut self.progress.ending {
+            ending.failure = Some(match ending.failure.take() {
+                Some(failure) => format!("{failure}; {more}"),
+                None => more,
+            });
+        }
+    }
+
+    /// Whether the proof is over, one way or the other.
+    fn confirmed(&mut self, now: DateTime<Utc>, end: Option<End>) -> bool {
+        let Some(confirm) = &self.runbook.confirm else { return false };
+        let raised = confirm.alarm && self.facts.has_alarm && self.alarm.as_ref().is_some_and(|a| a.raised);
+        let since = self.progress.since.unwrap_or(now);
+        let within = rough(confirm.within.delta());
+        let ending = |effect, failure| Ending { state: JobState::Succeeded, effect, failure, step: None, early: false };
+        let (ending, next) = match (end, self.progress.halt.take()) {
+            (_, Some(Halt::Cancelled { words, .. })) => {
+                let ending = Ending { state: JobState::Cancelled, ..ending(JobEffect::NotChecked, Some(words)) };
+                (ending, Stage::Always)
+            }
+            (Some(End::Failed(_, told)), _) => (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise),
+            (Some(End::Done), _) if !raised => (ending(JobEffect::Confirmed, None), Stage::Always),
+            // A check ends by itself, and says why.
+            (Some(_), _) if now >= since + confirm.within.delta() && self.progress.paused.is_none() => {
+                let told = format!("the alarm is still raised {within} after the last step");
+                (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise)
+            }
+            _ => return false,
+        };
+        self.progress.ending = Some(ending);
+        self.enter(now, next);
+        true
+    }
+
+    /// What becomes of the job until the next event.
+    fn rest(&self, now: DateTime<Utc>) -> Effect {
+        if self.progress.stage == Stage::Over {
+            return self.end(now);
+        }
+        let mut open = self.still_open(now);
+        if let (Stage::Confirming, Some(confirm)) = (self.progress.stage, &self.runbook.confirm) {
+            // A check has a time of its own.
+            if self.progress.block.open.is_none() {
+                open.wait(self.progress.since.unwrap_or(now) + confirm.within.delta());
+            }
+            open.alarm |= confirm.alarm;
+        }
+        // At the limit itself it is not over yet.
+        let limit = self.limit().filter(|_| self.progress.halt.is_none()).map(|l| l + TimeDelta::milliseconds(1));
+        let held = self.progress.paused.is_some();
+        if open.calls > 0 {
+            let until = open.due.into_iter().chain(limit).min().filter(|_| !held);
+            return Effect::GoOn { until };
+        }
+        if held {
+            return Effect::Rest;
+        }
+        match (open.due, open.unsure.is_empty()) {
+            (Some(due), _) => Effect::Wait { until: limit.map_or(due, |limit| limit.min(due)), alarm: open.alarm },
+            (None, false) => Effect::Unsure { failure: open.unsure.join("; ") },
+            // Cannot be; but a job that stands still is looked at again.
+            (None, true) => Effect::Wait { until: now + TimeDelta::minutes(1), alarm: false },
+        }
+    }
+
+    fn end(&self, now: DateTime<Utc>) -> Effect {
+        let ending = self.progress.ending.clone().unwrap_or(Ending {
             state: JobState::Failed,
-            effect: Some(JobEffect::NotChecked),
-            failure: Some(failure),
-            outputs: Value::Null,
+            effect: JobEffect::NotChecked,
+            failure: Some("there was nothing left to do".into()),
+            step: None,
+            early: false,
         });
-    }
-
-    fn steps_done(&mut self, now: DateTime<Utc>, effects: &mut Vec<Effect>) {
-        match self.runbook.confirm {
-            Some(confirm) if self.facts.has_alarm => {
-                self.progress.phase = Phase::Confirming { until: now + confirm.within.delta() };
-                effects.push(Effect::LookAtAlarm);
+        let Ending { state, effect, mut failure, early, .. } = ending;
+        let mut outputs = Value::Null;
+        if state == JobState::Succeeded {
+            match self.outputs(now, early) {
+                Ok(made) => outputs = made,
+                Err(e) => failure = Some([failure, Some(e)].into_iter().flatten().collect::<Vec<_>>().join("; ")),
             }
-            _ => self.succeed(JobEffect::NotChecked, None, effects),
         }
+        Effect::End { state, effect, failure, outputs }
     }
 
-    fn alarm_seen(&mut self, now: DateTime<Utc>, raised: bool, effects: &mut Vec<Effect>) {
-        let Phase::Confirming { until } = self.progress.phase else { return };
-        if !raised {
-            self.succeed(JobEffect::Confirmed, None, effects);
-        } else if now >= until {
-            let within = self.runbook.confirm.map_or_else(String::new, |c| rough(c.within.delta()));
-            self.succeed(
-                JobEffect::Unconfirmed,
-                Some(format!("the alarm is still raised {within} after the last step")),
-                effects,
-            );
-        } else {
-            effects.push(Effect::Wait { until });
-        }
-    }
-
-    fn succeed(&mut self, effect: JobEffect, failure: Option<String>, effects: &mut Vec<Effect>) {
-        self.progress.phase = Phase::Ended;
-        let outputs = self.with_scope(|scope| self.runbook.outputs.fill(scope));
-        let (outputs, failure) = match outputs {
-            Ok(outputs) => (outputs, failure),
-            Err(e) => (Value::Null, Some(format!("the outputs cannot be made: {e}"))),
+    /// What the job gives. If a step ended it early, what steps behind would have given is left out.
+    fn outputs(&self, now: DateTime<Utc>, early: bool) -> Result<Value, String> {
+        let mut kept = self.kept.clone();
+        let walk = Walk {
+            now,
+            runbook: self.runbook,
+            facts: self.facts,
+            alarm: self.alarm.as_ref(),
+            kept: &mut kept,
+            effects: Vec::new(),
+            undo: None,
+            errors: self.progress.errors.clone(),
+            begun: 0,
+            failure: (None, None),
+            paused: false,
+            news: News::default(),
         };
-        effects.push(Effect::End { state: JobState::Succeeded, effect: Some(effect), failure, outputs });
+        let mut made = Map::new();
+        for (name, template) in self.runbook.outputs.entries() {
+            match walk.see(&Around::top(false), |scope| template.fill(scope)) {
+                Ok(value) => _ = made.insert(name.to_owned(), value),
+                Err(e) if early && e.missing => {}
+                Err(e) => return Err(format!("the outputs cannot be made: {name}: {e}")),
+            }
+        }
+        Ok(Value::Object(made))
+    }
+}
+
+/// A stage in words, for what went wrong in it.
+const fn words(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Forward => "steps",
+        Stage::Confirming => "confirm",
+        Stage::Otherwise => "otherwise",
+        Stage::Undoing => "undo",
+        Stage::Recovering => "recover",
+        Stage::Always => "always",
+        Stage::Over => "over",
+    }
+}
+
+impl Progress {
+    /// The steps of its stage, and where they stand. Of what is taken back the last comes first.
+    fn steps<'r>(&self, runbook: &'r Runbook) -> (&'r [Step], Around<'r>) {
+        let top = Around::top(self.halt.is_some());
+        match self.stage {
+            Stage::Forward => (&runbook.steps, top),
+            Stage::Confirming => (runbook.confirm.as_ref().map_or(&[], |c| &c.check), top),
+            Stage::Otherwise => (&runbook.otherwise, top),
+            Stage::Recovering => (&runbook.recover, top),
+            Stage::Always => (&runbook.always, top),
+            Stage::Over => (&[], top),
+            Stage::Undoing => match self.undo.last() {
+                None => (&[], top),
+                Some(place) => {
+                    let undo = find(runbook, place.id()).and_then(|s| s.undo.as_deref());
+                    let items = place.items().into_iter().filter_map(|(list, number)| {
+                        let Action::Each(each) = &find(runbook, list.id())?.action else { return None };
+                        Some((each.name.as_str(), list, number))
+                    });
+                    let around = Around { place: place.clone(), items: items.collect(), halt: top.halt };
+                    (undo.map_or(&[], std::slice::from_ref), around)
+                }
+            },
+        }
     }
 
-    fn with_scope<T>(&self, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
-        let steps = Value::Object(self.progress.outputs.clone());
-        let job = json!({ "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target });
-        read(&JobScope { inputs: &self.facts.inputs, steps: &steps, job: &job, alert: self.facts.alert.as_ref() })
+    /// The steps that wait, for another try, another look or a time.
+    pub fn waiting(&self, runbook: &Runbook, now: DateTime<Utc>) -> Vec<Place> {
+        let (steps, around) = self.steps(runbook);
+        StillOpen::of(now, steps, &self.block, &around.place).waiting
     }
+}
+
+/// A step of a runbook by its id.
+fn find<'a>(runbook: &'a Runbook, id: &str) -> Option<&'a Step> {
+    runbook.lists().into_iter().flat_map(|(_, steps)| all(steps)).find(|s| s.id == id)
 }

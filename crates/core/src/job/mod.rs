@@ -3,12 +3,29 @@
 //! [`Machine::handle`] takes the time and an event and gives effects; the runner commits the
 //! progress with the effects' records first and only then performs what is outward, so that
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
+//!
+//! `machine` goes from stage to stage, `walk` through a list of steps, and `steps` has a file for how each
+//! kind of step goes on; `open` tells what a job is at. `dry_run` works out what a job would do.
 
+mod dry_run;
+mod event;
+mod kept;
 mod machine;
+mod open;
+mod place;
 mod progress;
+mod steps;
+mod walk;
+mod words;
 
-pub use machine::{Effect, Event, Facts, Machine, Resolution, StepResult};
-pub use progress::{JobEffect, JobState, Phase, Progress};
+pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run};
+pub use event::{CallOut, Effect, Event, Facts, Repeats, Resolution, StepResult, What};
+pub use kept::{Kept, MAX_KEPT};
+pub use machine::{Machine, Summary};
+pub use place::Place;
+pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Way};
+pub use walk::MAX_BEGUN;
+pub use words::{JobEffect, JobState};
 
 #[cfg(test)]
 mod tests;

@@ -1,178 +1,258 @@
-//! What is kept of a job between events, and the words for its state.
+//! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
+use super::{JobEffect, JobState, Place};
+use crate::runbook::Runbook;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 
-/// The state of a job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum JobState {
-    /// Not started yet.
-    Queued,
-    /// A node works on it.
-    Running,
-    /// For a time, or for its effect.
-    Waiting,
-    /// All steps are done.
-    Succeeded,
-    /// A step failed.
-    Failed,
-    /// Its deadline passed before it was started.
-    Expired,
-    /// Its inputs were not acceptable.
-    Refused,
-    /// A node died while a step that must not be repeated was under way; a person resolves it.
-    Unsure,
-}
-
-impl JobState {
-    /// All of them.
-    pub const ALL: [Self; 8] = [
-        Self::Queued,
-        Self::Running,
-        Self::Waiting,
-        Self::Succeeded,
-        Self::Failed,
-        Self::Expired,
-        Self::Refused,
-        Self::Unsure,
-    ];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Queued => "queued",
-            Self::Running => "running",
-            Self::Waiting => "waiting",
-            Self::Succeeded => "succeeded",
-            Self::Failed => "failed",
-            Self::Expired => "expired",
-            Self::Refused => "refused",
-            Self::Unsure => "unsure",
-        }
-    }
-
-    /// The state named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.as_str() == text)
-    }
-
-    /// Whether nothing more happens by itself.
-    pub const fn is_final(self) -> bool {
-        matches!(self, Self::Succeeded | Self::Failed | Self::Expired | Self::Refused)
-    }
-}
-
-/// Whether the job helped, apart from its steps' own success.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-pub enum JobEffect {
-    /// The alarm was cleared in time.
-    #[serde(rename = "confirmed")]
-    Confirmed,
-    /// It was not.
-    #[serde(rename = "unconfirmed")]
-    Unconfirmed,
-    /// The runbook asks for no proof, or there is no alarm.
-    #[serde(rename = "not checked")]
-    NotChecked,
-}
-
-impl JobEffect {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Confirmed, Self::Unconfirmed, Self::NotChecked];
-
-    /// The effect named by its words.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|e| e.as_str() == text)
-    }
-
-    /// The words used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Confirmed => "confirmed",
-            Self::Unconfirmed => "unconfirmed",
-            Self::NotChecked => "not checked",
-        }
-    }
-}
-
-/// Where a job stands within its steps.
+/// Where a job stands.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Progress {
     /// When the first step began.
     pub started: Option<DateTime<Utc>>,
-    /// The step that is next, under way or failed; as many as there are steps when all are done.
-    pub step: usize,
-    /// Tries of that step so far.
-    pub attempt: u32,
-    /// What is going on.
-    pub phase: Phase,
-    /// Outputs of the steps done, by their ids.
-    pub outputs: Map<String, Value>,
+    /// What it is at.
+    #[serde(default)]
+    pub stage: Stage,
+    /// When that began; moved on by the time for which it was paused.
+    #[serde(default)]
+    pub since: Option<DateTime<Utc>>,
+    /// Where the steps of the stage stand.
+    #[serde(default)]
+    pub block: Block,
+    /// Why no further step of the stage is begun.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub halt: Option<Halt>,
+    /// Since when nothing could go on but by a person's word on an unsure step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unsure_since: Option<DateTime<Utc>>,
+    /// A person holds it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub paused: Option<Paused>,
+    /// What was done and can be taken back, in the order of its doing.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub undo: Vec<Place>,
+    /// How it will end, once that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ending: Option<Ending>,
+    /// What went wrong and was passed over, by the ids of the steps.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub errors: BTreeMap<String, String>,
+    /// Steps begun so far.
+    #[serde(default)]
+    pub begun: u32,
+    /// How many of the runbook's own steps are done.
+    #[serde(default)]
+    pub done: usize,
 }
 
-/// What is going on within a job.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+/// What a job is at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Phase {
-    /// Between steps.
+pub enum Stage {
+    /// Its steps.
     #[default]
+    Forward,
+    /// The proof of its effect.
+    Confirming,
+    /// What is done when the effect did not come.
+    Otherwise,
+    /// Taking back what was done.
+    Undoing,
+    /// What is done after a failure.
+    Recovering,
+    /// What is done whatever happened.
+    Always,
+    /// Nothing more.
+    Over,
+}
+
+/// A person holds a job.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Paused {
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// Who, and why.
+    pub words: String,
+}
+
+/// Why no further step is begun.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Halt {
+    /// The time is over.
+    Overdue,
+    /// A person stops the job.
+    Cancelled {
+        /// Whether what was done is taken back.
+        undo: bool,
+        /// Who, and why.
+        words: String,
+    },
+}
+
+/// How a job will end.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Ending {
+    /// The state.
+    pub state: JobState,
+    /// Whether it helped.
+    pub effect: JobEffect,
+    /// Why it did not succeed or help; what else is to be said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+    /// The step that failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub step: Option<Place>,
+    /// Whether a step ended the job before its last one.
+    #[serde(default)]
+    pub early: bool,
+}
+
+/// Where a list of steps stands.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Block {
+    /// The step that is next or open; as many as there are steps when all are done.
+    pub at: usize,
+    /// What is open of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open: Option<Open>,
+}
+
+/// A step that has begun and not ended.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Open {
+    /// Which try, from one.
+    pub attempt: u32,
+    /// Tries that failed; one that was lost with its node did not.
+    #[serde(default)]
+    pub failed: u32,
+    /// When the first try began.
+    pub since: DateTime<Utc>,
+    /// Whether an earlier try may have done what it should.
+    #[serde(default)]
+    pub doubt: bool,
+    /// What is going on.
+    pub doing: Doing,
+}
+
+/// What is going on in a step.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Doing {
+    /// A call may be out.
+    Calling,
+    /// A call that finds out whether the step was done may be out; why that is asked.
+    Probing(String),
+    /// It is tried again at this time.
+    Again(DateTime<Utc>),
+    /// It goes on at this time.
+    Pausing(DateTime<Utc>),
+    /// It is looked again and again.
+    Looking {
+        /// The number of the last look, from one.
+        look: u32,
+        /// When the next is; none while the call of the last may be out.
+        next: Option<DateTime<Utc>>,
+    },
+    /// A person must say what became of it.
+    Unsure(String),
+    /// A branch is taken.
+    Branch(usize, Box<Block>),
+    /// A list is gone through.
+    Items {
+        /// The next that is not begun.
+        next: usize,
+        /// Those under way, by their numbers.
+        open: BTreeMap<usize, Block>,
+        /// Those that failed, and why.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        failed: BTreeMap<usize, String>,
+    },
+    /// Several ways are gone side by side.
+    Ways(Vec<Way>),
+}
+
+/// One of several ways.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Way {
+    /// It is gone.
+    Open(Block),
+    /// It is at its end.
+    Done,
+    /// It failed, and why.
+    Failed(String),
+    /// It was stopped.
+    Stopped,
+}
+
+impl Progress {
+    /// What is stored of a job, also by the release before, which counted steps.
+    ///
+    /// # Errors
+    /// If it is neither.
+    pub fn read(stored: serde_json::Value, runbook: &Runbook) -> Result<Self, serde_json::Error> {
+        match Counted::deserialize(&stored) {
+            Ok(counted) => Ok(counted.placed(runbook)),
+            Err(_) => serde_json::from_value(stored),
+        }
+    }
+}
+
+/// Progress as the release before kept it: by the number of the step.
+#[derive(Deserialize)]
+struct Counted {
+    started: Option<DateTime<Utc>>,
+    step: usize,
+    attempt: u32,
+    phase: Phase,
+}
+
+#[derive(Clone, Copy, Deserialize, PartialEq)]
+#[serde(rename_all = "lowercase")]
+enum Phase {
     Ready,
-    /// A call may be out; its result is not known.
     UnderWay,
-    /// Waiting to try again.
-    Again {
-        /// When it is tried again.
-        at: DateTime<Utc>,
-    },
-    /// The steps are done; the effect is awaited.
-    Confirming {
-        /// Until when.
-        until: DateTime<Utc>,
-    },
-    /// A person must say what became of the call that was out.
+    Again { at: DateTime<Utc> },
+    Confirming { until: DateTime<Utc> },
     Unsure,
-    /// Nothing more to do.
     Ended,
 }
 
-impl std::fmt::Display for JobState {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.as_str())
-    }
-}
-
-impl std::fmt::Display for JobEffect {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.as_str())
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn words_read_back_as_what_they_stand_for() {
-        for state in JobState::ALL {
-            assert_eq!((JobState::parse(state.as_str()), json(state)), (Some(state), state.to_string()));
+impl Counted {
+    fn placed(self, runbook: &Runbook) -> Progress {
+        let since = self.started.unwrap_or_default();
+        let doing = match self.phase {
+            Phase::UnderWay => Some(Doing::Calling),
+            Phase::Again { at } => Some(Doing::Again(at)),
+            Phase::Unsure => Some(Doing::Unsure("whether the step was done is not known".into())),
+            Phase::Ready | Phase::Confirming { .. } | Phase::Ended => None,
+        };
+        let open = doing.map(|doing| Open {
+            attempt: self.attempt,
+            failed: self.attempt.saturating_sub(1),
+            since,
+            doubt: false,
+            doing,
+        });
+        let forward = Progress {
+            started: self.started,
+            since: self.started,
+            block: Block { at: self.step, open },
+            done: self.step,
+            ..Progress::default()
+        };
+        match (self.phase, &runbook.confirm) {
+            (Phase::Confirming { until }, Some(confirm)) => Progress {
+                stage: Stage::Confirming,
+                since: Some(until - confirm.within.delta()),
+                block: Block::default(),
+                ..forward
+            },
+            (Phase::Ended, _) => Progress { stage: Stage::Over, ..forward },
+            _ => forward,
         }
-        for effect in JobEffect::ALL {
-            assert_eq!((JobEffect::parse(effect.as_str()), json(effect)), (Some(effect), effect.to_string()));
-        }
-    }
-
-    fn json(word: impl Serialize) -> String {
-        match serde_json::to_value(word) {
-            Ok(Value::String(text)) => text,
-            other => panic!("{other:?} is no text"),
-        }
-    }
-
-    #[test]
-    fn of_what_is_unsure_or_under_way_more_is_to_come() {
-        let last = JobState::ALL.into_iter().filter(|s| s.is_final()).collect::<Vec<_>>();
-        assert_eq!(last, [JobState::Succeeded, JobState::Failed, JobState::Expired, JobState::Refused]);
     }
 }

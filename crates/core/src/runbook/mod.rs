@@ -1,63 +1,36 @@
-//! The `runbook:` document: typed inputs, a target, steps, and how the effect is proved.
+//! The `runbook:` document: typed inputs, a target, a tree of steps, what follows a failure, and how the
+//! effect is proved.
 //!
-//! Owns the document and its checks. Walking the steps is [`crate::job`].
+//! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
+//! know where, `scope` what they see when a job runs. Walking the steps is [`crate::job`].
 
-mod step;
+mod known;
+mod scope;
+mod steps;
 
-pub use step::{Action, Retry, Step, StepDoc};
+pub use scope::JobScope;
+pub use steps::{
+    Action, Branch, Call, Check, Choose, Each, Failures, Finish, MAX_DEPTH, MAX_ITEMS, OnError, Outcome, Pause, Probe,
+    Require, Retry, Set, Step, StepDoc, Together, Until, all,
+};
 
 use crate::{
-    Alert, Period, ResourcePath,
+    Period, ResourcePath,
     alert::ResourceError,
-    definition::{Defined, Definition, Kind, Misfit, Others},
+    connector,
+    definition::{Defined, Definition, Fault, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
     expr::{ExprError, Names, Scope, Template, Type, Val},
     inputs::{Inputs, InputsError},
 };
+use known::{Evaluated, Known, Look, ROOTS};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::{collections::BTreeMap, sync::Arc};
+use steps::Build;
 
-/// The names that the expressions of steps start from.
-const STEPS: [&str; 4] = ["inputs", "steps", "job", "alert"];
-
-/// What the expressions of a runbook know at one place: its inputs, and the steps so far.
-struct Known {
-    inputs: Type,
-    steps: BTreeMap<String, Type>,
-    types: Vec<(&'static str, Type)>,
-}
-
-impl Known {
-    fn new(inputs: Option<&Inputs>) -> Self {
-        let inputs = inputs.map_or(Type::Any, Inputs::as_type);
-        let mut known = Self { inputs, steps: BTreeMap::new(), types: Vec::new() };
-        known.retype();
-        known
-    }
-
-    fn step(&mut self, id: String) {
-        self.steps.insert(id, Type::Any);
-        self.retype();
-    }
-
-    fn retype(&mut self) {
-        self.types = vec![("inputs", self.inputs.clone()), ("steps", Type::Record(Arc::new(self.steps.clone())))];
-    }
-
-    fn names(&self) -> Names<'_> {
-        Names { roots: &STEPS, functions: &[], types: &self.types }
-    }
-
-    /// Those of the target, which is found before any step.
-    fn inputs(&self) -> Names<'_> {
-        Names { roots: &STEPS[..1], functions: &[], types: &self.types }
-    }
-}
-
-/// Most steps of a runbook.
-pub const MAX_STEPS: usize = 200;
+/// Most steps of a runbook, those within others counted.
+pub const MAX_STEPS: usize = 500;
 
 /// A runbook as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -73,25 +46,81 @@ pub struct RunbookDoc {
     pub inputs: Map<String, Value>,
     /// The resource acted on; only one job at a time runs on it.
     pub target: String,
-    /// How long the steps may take together. Left out: 1h.
+    /// Who may launch it by hand. Left out: a responder.
+    #[serde(default)]
+    pub launch: Option<LaunchDoc>,
+    /// How long the steps may take together, and again what follows a failure. Left out: 1h.
     #[serde(default)]
     pub timeout: Option<Period>,
     /// What is done, in this order.
-    pub steps: Vec<StepDoc>,
+    #[schemars(with = "Vec<StepDoc>")]
+    pub steps: Vec<Map<String, Value>>,
     /// How the effect is proved after the steps.
     #[serde(default)]
     pub confirm: Option<ConfirmDoc>,
+    /// What is done when the effect did not come.
+    #[serde(default)]
+    #[schemars(with = "Vec<StepDoc>")]
+    pub otherwise: Vec<Map<String, Value>>,
+    /// What is done when a step failed, after what can be taken back was taken back.
+    #[serde(default)]
+    #[schemars(with = "Vec<StepDoc>")]
+    pub recover: Vec<Map<String, Value>>,
+    /// What is done at the end, whatever happened.
+    #[serde(default)]
+    #[schemars(with = "Vec<StepDoc>")]
+    pub always: Vec<Map<String, Value>>,
     /// What the job gives; `${ ... }` sees `inputs` and `steps`.
     #[serde(default)]
     pub outputs: Map<String, Value>,
 }
 
-/// How the effect is proved.
+/// Who may launch a runbook by hand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LaunchDoc {
+    /// The least role that may.
+    pub role: LaunchRole,
+}
+
+/// A role that may launch by hand.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum LaunchRole {
+    /// Whoever answers alarms.
+    #[default]
+    Responder,
+    /// Whoever writes rules and runbooks.
+    Author,
+    /// Whoever gives out tokens and secrets.
+    Admin,
+}
+
+/// How the effect is proved: by the alarm, by a check, or by both.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ConfirmDoc {
     /// The state that the alarm which set the job off must reach.
-    pub alarm: ConfirmAlarm,
+    #[serde(default)]
+    pub alarm: Option<ConfirmAlarm>,
+    /// A condition that must hold; `result` is what the operation gave.
+    #[serde(default)]
+    pub check: Option<String>,
+    /// An operation that changes nothing, called for each look.
+    #[serde(default)]
+    pub call: Option<String>,
+    /// The connection through which it is called.
+    #[serde(default)]
+    pub via: Option<String>,
+    /// What the operation is given.
+    #[serde(default)]
+    pub give: Option<Map<String, Value>>,
+    /// How long to wait between two looks. Left out: 5s.
+    #[serde(default)]
+    pub every: Option<Period>,
+    /// What is said when the check did not hold.
+    #[serde(default, rename = "else")]
+    pub otherwise: Option<String>,
     /// How long after the last step.
     pub within: Period,
 }
@@ -104,6 +133,28 @@ pub enum ConfirmAlarm {
     Cleared,
 }
 
+/// How the effect is proved.
+#[derive(Clone, Debug)]
+pub struct Confirm {
+    /// Whether the alarm must be cleared.
+    pub alarm: bool,
+    /// What must hold, as a list of one step.
+    pub check: Vec<Step>,
+    /// How long after the last step.
+    pub within: Period,
+}
+
+impl std::fmt::Display for Confirm {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let check = self.check.iter().filter_map(|s| match &s.action {
+            Action::Check(check) => Some(check.condition.text()),
+            _ => None,
+        });
+        let proofs: Vec<&str> = self.alarm.then_some("alarm cleared").into_iter().chain(check).collect();
+        write!(f, "{} within {}", proofs.join(" and "), self.within)
+    }
+}
+
 /// A checked runbook.
 #[derive(Clone, Debug)]
 pub struct Runbook {
@@ -114,14 +165,24 @@ pub struct Runbook {
     /// What must be given.
     pub inputs: Inputs,
     target: Template,
-    /// How long the steps may take together.
+    /// The least role that may launch it by hand.
+    pub launch: LaunchRole,
+    /// How long the steps may take together, and again what follows a failure.
     pub timeout: Period,
     /// What is done.
     pub steps: Vec<Step>,
     /// How the effect is proved.
-    pub confirm: Option<ConfirmDoc>,
+    pub confirm: Option<Confirm>,
+    /// What is done when the effect did not come.
+    pub otherwise: Vec<Step>,
+    /// What is done when a step failed.
+    pub recover: Vec<Step>,
+    /// What is done at the end.
+    pub always: Vec<Step>,
     /// What the job gives.
     pub outputs: Template,
+    /// Whether any of its expressions looks at the alarm, or its effect is proved by it.
+    pub reads_alarm: bool,
 }
 
 /// What a job starts with.
@@ -147,7 +208,20 @@ impl Definition for Runbook {
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
-        self.steps.iter().enumerate().flat_map(|(i, step)| step.misfits(&format!("/steps/{i}"), others)).collect()
+        let steps = self.lists().into_iter().flat_map(|(at, steps)| {
+            steps.iter().enumerate().flat_map(move |(i, step)| {
+                // The check that proves the effect is no list of the document.
+                let at = if at == "/confirm" { at.to_owned() } else { format!("{at}/{i}") };
+                step.misfits(&at, others)
+            })
+        });
+        let outputs = |via: &str, operation: &str| {
+            connector::operation(others, via, operation).map_or(Type::Any, |(_, operation)| operation.gives.clone())
+        };
+        let mut unfit = Vec::new();
+        self.visit(&outputs, &mut |at, what, names| unfit.extend(what.unfit(at, names)));
+        let unfit = unfit.into_iter().map(|(at, text, why)| Misfit::at(at, Fault::Unfit(format!("{text}: {why}"))));
+        steps.chain(unfit).collect()
     }
 }
 
@@ -158,27 +232,79 @@ impl Defined for Runbook {
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::of::<RunbookDoc>(document)?;
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
-        let mut known = Known::new(inputs.as_ref());
-        let target = check.template("/target", &Value::String(doc.target), known.inputs());
-        if doc.steps.is_empty() || doc.steps.len() > MAX_STEPS {
-            check.fail("/steps", format!("a runbook has 1 to {MAX_STEPS} steps, not {}", doc.steps.len()));
+        let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
+        let names = Names { roots: &ROOTS, functions: &[], types: &types };
+        let target = check.template("/target", &Value::String(doc.target), Names { roots: &ROOTS[..1], ..names });
+        let mut build = Build::new(&mut check);
+        let steps = build.steps("/steps", doc.steps, names);
+        let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
+            true => Some(Vec::new()),
+            false => build.steps(at, docs, names),
+        };
+        let otherwise = more("/otherwise", doc.otherwise);
+        let recover = more("/recover", doc.recover);
+        let always = more("/always", doc.always);
+        let confirm = match doc.confirm {
+            None => Some(None),
+            Some(doc) => check_confirm(&mut build, doc, names).map(Some),
+        };
+        if build.count() > MAX_STEPS {
+            let count = build.count();
+            check.fail("/steps", format!("a runbook has at most {MAX_STEPS} steps, not {count}"));
         }
-        let steps = step::check_steps(&mut check, doc.steps, &mut known);
-        let outputs = check.template("/outputs", &Value::Object(doc.outputs), known.names());
+        let outputs = check.template("/outputs", &Value::Object(doc.outputs), names);
         let made = (|| {
             Some(Self {
                 name: doc.runbook,
                 summary: doc.summary,
                 inputs: inputs?,
                 target: target?,
+                launch: doc.launch.map_or_else(LaunchRole::default, |l| l.role),
                 timeout: doc.timeout.unwrap_or(Period::from_secs(3600)),
                 steps: steps?,
-                confirm: doc.confirm,
+                confirm: confirm?,
+                otherwise: otherwise?,
+                recover: recover?,
+                always: always?,
                 outputs: outputs?,
+                reads_alarm: false,
             })
         })();
+        let made = made.map(|mut made: Self| {
+            let mut unfit = Vec::new();
+            let mut reads_alarm = made.confirm.as_ref().is_some_and(|c| c.alarm);
+            made.visit(&|_, _| Type::Any, &mut |at, what, names| {
+                reads_alarm |= what.reads("alarm");
+                unfit.extend(what.unfit(at, names));
+            });
+            unfit.into_iter().for_each(|(at, text, why)| check.within(&at, &text, why));
+            made.reads_alarm = reads_alarm;
+            made
+        });
         check.finish(made)
     }
+}
+
+fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -> Option<Confirm> {
+    let (alarm, within) = (doc.alarm.is_some(), doc.within);
+    if !alarm && doc.check.is_none() {
+        build.check.fail("/confirm", "says nothing to prove: give it `alarm: cleared`, a `check`, or both");
+        return None;
+    }
+    let own = [
+        ("check", doc.check.map(Value::from)),
+        ("call", doc.call.map(Value::from)),
+        ("via", doc.via.map(Value::from)),
+        ("give", doc.give.map(Value::from)),
+        ("every", doc.every.map(|p| p.to_string().into())),
+        ("else", doc.otherwise.map(Value::from)),
+    ];
+    let own: Map<String, Value> = own.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect();
+    let check = match own.is_empty() {
+        true => Vec::new(),
+        false => vec![steps::of_confirm(build, own, within, names)?],
+    };
+    Some(Confirm { alarm, check, within })
 }
 
 /// Why no job can be made of what is given.
@@ -209,30 +335,39 @@ impl Runbook {
             _ => Ok(Prepared { inputs: Map::new(), target }),
         }
     }
-}
 
-/// What the expressions of a running job see.
-#[derive(Debug)]
-pub struct JobScope<'a> {
-    /// The job's inputs.
-    pub inputs: &'a Value,
-    /// Outputs of the steps done so far, by their ids.
-    pub steps: &'a Value,
-    /// `id`, `runbook`, `target`.
-    pub job: &'a Value,
-    /// What set it off.
-    pub alert: Option<&'a Alert>,
-}
+    /// Its lists of steps, each with its JSON pointer, in the order in which they are walked.
+    pub fn lists(&self) -> [(&'static str, &[Step]); 5] {
+        let check = self.confirm.as_ref().map_or(&[][..], |c| &c.check);
+        [
+            ("/steps", &self.steps),
+            ("/confirm", check),
+            ("/otherwise", &self.otherwise),
+            ("/recover", &self.recover),
+            ("/always", &self.always),
+        ]
+    }
 
-impl<'a> Scope<'a> for JobScope<'a> {
-    fn name(&'a self, name: &str) -> Option<Val<'a>> {
-        match name {
-            "inputs" => Some(Val::json(self.inputs)),
-            "steps" => Some(Val::json(self.steps)),
-            "job" => Some(Val::json(self.job)),
-            "alert" => Some(self.alert.map_or(Val::Null, Val::Alert)),
-            _ => None,
+    /// The operations that its steps call, each with its connection.
+    pub fn calls(&self) -> Vec<(&str, &str)> {
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        let calls = steps.flat_map(|s| s.action.calls());
+        calls.map(|c| (c.via.as_str(), c.operation.as_str())).collect()
+    }
+
+    /// Shows everything that is evaluated with what is known where it stands.
+    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Look<'_>) {
+        let mut known = Known::new(self.inputs.as_type(), outputs);
+        steps::visit(&self.steps, "/steps", &mut known, look);
+        if let Some(step) = self.confirm.iter().flat_map(|c| &c.check).next() {
+            step.visit("/confirm", &mut known.clone(), look);
         }
+        look("/outputs", Evaluated::Template(&self.outputs), known.names());
+        steps::visit(&self.otherwise, "/otherwise", &mut known, look);
+        known.any_may_have_run();
+        steps::visit(&self.recover, "/recover", &mut known, look);
+        known.any_may_have_run();
+        steps::visit(&self.always, "/always", &mut known, look);
     }
 }
 

@@ -1,15 +1,21 @@
 //! Jobs and their steps.
 
-use super::{ApiError, caller::Caller, query::in_range};
-use crate::{node::Node, runner};
+use super::{ApiError, caller::Caller, passage::Passage, query::in_range};
+use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
-use arvok_api::{JobDetail, JobFilter, JobItem, JobStep, Page, Problem, Resolve, Role, StepState, StepWord};
-use arvok_core::{
-    Catalog, JobId,
-    job::{JobEffect, JobState, Phase, Resolution},
-    runbook::{Action, Runbook, Step},
+use arvok_api::{
+    AlertItem, Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role, StepWord,
 };
-use arvok_store::read::{self, JobRow};
+use arvok_core::{
+    JobId,
+    job::{JobEffect, JobState, Place, Progress, Resolution},
+    runbook::Runbook,
+    text::cut,
+};
+use arvok_store::{
+    jobs::{self, Word},
+    read::{self, JobRow},
+};
 
 /// Jobs, newest first.
 #[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobFilter), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
@@ -30,7 +36,7 @@ pub(super) async fn list(
     }
     in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.db, filter).await?;
-    complete_all(&node, &mut page.items);
+    complete_all(&mut page.items);
     Ok(web::Json(page))
 }
 
@@ -61,88 +67,117 @@ pub(super) async fn resolve(
     id: web::Path<i64>,
     body: web::Json<Resolve>,
 ) -> Result<HttpResponse, ApiError> {
-    caller.must(Role::Responder)?;
     let word = match body.word {
         StepWord::Done => Resolution::Done,
         StepWord::Again => Resolution::Again,
         StepWord::Failed => Resolution::Failed,
     };
-    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    if !runner::resolve(&node.into_inner(), JobId(*id), word).await? {
-        return Err(ApiError::Conflict(format!(
-            "job {id} is {}, not unsure; there is nothing to resolve",
-            row.item.state
-        )));
+    let place = body.step.as_deref().map(Place::new);
+    say(&node, &caller, *id, Word::Resolve { place, word }).await
+}
+
+/// Holds a job: what is under way comes to its end, and no further step is begun.
+#[utoipa::path(operation_id = "pauseJob", tag = "jobs", params(("id" = i64, Path)), request_body = Because,
+    responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs/{id}/pause")]
+pub(super) async fn pause(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<Because>,
+) -> Result<HttpResponse, ApiError> {
+    let words = by("held", &caller, body.why.as_deref());
+    say(&node, &caller, *id, Word::Pause { words }).await
+}
+
+/// Lets a job go on that a person held.
+#[utoipa::path(operation_id = "resumeJob", tag = "jobs", params(("id" = i64, Path)), request_body = Because,
+    responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs/{id}/resume")]
+pub(super) async fn resume(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    _body: web::Json<Because>,
+) -> Result<HttpResponse, ApiError> {
+    say(&node, &caller, *id, Word::Resume).await
+}
+
+/// Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
+/// always is done.
+#[utoipa::path(operation_id = "cancelJob", tag = "jobs", params(("id" = i64, Path)), request_body = Cancel,
+    responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs/{id}/cancel")]
+pub(super) async fn cancel(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<Cancel>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let words = by("cancelled", &caller, body.why.as_deref());
+    if jobs::cancel_queued(&node.db, JobId(*id), &words).await? {
+        tracing::info!(job = *id, by = caller.0.name, "a job was cancelled before it began");
+        node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
+        return Ok(HttpResponse::Accepted().finish());
     }
-    tracing::info!(job = *id, by = caller.0.name, word = ?word, "an unsure step was resolved");
+    say(&node, &caller, *id, Word::Cancel { undo: body.undo, words }).await
+}
+
+/// Longest reason that is kept.
+const LONGEST_WHY: usize = 300;
+
+fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
+    let why = why.map(str::trim).filter(|why| !why.is_empty()).map(|why| cut(why, LONGEST_WHY));
+    let because = why.map_or_else(String::new, |why| format!(": {why}"));
+    format!("{what} by {}{because}", caller.0.name)
+}
+
+/// Says something to a job. Whoever walks it hears of it, at once if that is this node.
+async fn say(node: &Node, caller: &Caller, id: i64, word: Word) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let row = read::job(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    if !jobs::say(&node.db, JobId(id), &word).await? {
+        let can = word.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
+        let state = row.item.state;
+        return Err(ApiError::Conflict(if word.states().contains(&state) {
+            format!("job {id} has not heard yet what was said to it before; look again in a moment")
+        } else {
+            format!("job {id} is {state}, not {can}")
+        }));
+    }
+    tracing::info!(job = id, by = caller.0.name, word = ?word, "a person spoke to a job");
+    node.work.notify_one();
+    runner::hear(node).await;
     Ok(HttpResponse::Accepted().finish())
 }
 
-/// Adds to jobs of a list what only the runbook knows.
-pub(super) fn complete_all(node: &Node, jobs: &mut [JobItem]) {
-    let published = node.published();
-    for job in jobs {
-        complete(job, current(&published.catalog, job));
+/// Says of jobs of a list what is to be said of their state.
+pub(super) fn complete_all(jobs: &mut [JobItem]) {
+    jobs.iter_mut().for_each(complete);
+}
+
+fn complete(job: &mut JobItem) {
+    match job.state {
+        JobState::Queued => job.doing = "waits for its turn".into(),
+        JobState::Running | JobState::Waiting | JobState::Paused => {}
+        JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
+        JobState::Succeeded => job.doing = job.effect.map_or_else(String::new, |e| e.to_string()),
+        JobState::Failed | JobState::Cancelled | JobState::Expired | JobState::Refused => {
+            job.doing = job.failure.clone().unwrap_or_default();
+        }
     }
 }
 
-fn current<'a>(catalog: &'a Catalog, job: &JobItem) -> Option<&'a Runbook> {
-    catalog.get::<Runbook>(&job.runbook).filter(|(_, version)| *version == job.runbook_version).map(|(r, _)| r)
-}
-
-fn complete(job: &mut JobItem, runbook: Option<&Runbook>) {
-    let steps = runbook.map_or(0, |r| r.steps.len());
-    job.steps = i64::try_from(steps).unwrap_or(0);
-    let step = usize::try_from(job.steps_done).ok().and_then(|n| runbook?.steps.get(n));
-    let title = |s: &Step| s.summary.clone().unwrap_or_else(|| s.id.clone());
-    job.doing = match (job.state, step) {
-        (JobState::Queued, _) => "waits for its turn".into(),
-        (JobState::Running, Some(step)) => title(step),
-        (JobState::Waiting, Some(step)) => format!("waits to try again: {}", title(step)),
-        (JobState::Running | JobState::Waiting, None) if steps > 0 => "waits for the alarm to clear".into(),
-        (JobState::Unsure, _) => "waits for a person to resolve it".into(),
-        (JobState::Succeeded, _) => job.effect.map_or_else(String::new, |e| e.to_string()),
-        _ => job.failure.clone().unwrap_or_default(),
-    };
-}
-
-fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<arvok_api::AlertItem>) -> JobDetail {
+fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>) -> JobDetail {
     let mut job = row.item;
-    complete(&mut job, runbook);
-    let over = job.state.is_final();
-    let steps = runbook.map_or_else(Vec::new, |r| {
-        r.steps
-            .iter()
-            .enumerate()
-            .map(|(i, step)| {
-                let attempts =
-                    row.attempts.iter().filter(|(step, _)| *step == i).map(|(_, a)| a.clone()).collect::<Vec<_>>();
-                let state = match attempts.last() {
-                    Some(_) if row.progress.step == i && matches!(row.progress.phase, Phase::Again { .. }) => {
-                        StepState::Again
-                    }
-                    Some(last) => last.state,
-                    None if over => StepState::NotRun,
-                    None => StepState::Next,
-                };
-                JobStep {
-                    id: step.id.clone(),
-                    kind: step.action.kind().into(),
-                    summary: step.summary.clone(),
-                    does: does(step),
-                    state,
-                    attempts,
-                }
-            })
-            .collect()
+    complete(&mut job);
+    let passage = runbook.map(|r| {
+        let waiting = Progress::read(row.progress, r).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
+        (Passage::new(row.attempts, waiting, job.state.is_final(), r), r)
     });
-    let confirm = runbook.and_then(|r| r.confirm).map(|c| format!("alarm cleared within {}", c.within));
-    JobDetail { job, inputs: row.inputs, outputs: row.outputs, steps, confirm, alert, reason: row.reason }
-}
-
-fn does(step: &Step) -> String {
-    match &step.action {
-        Action::Call { operation, via, .. } => format!("{operation} via {via}"),
-        Action::Require { condition, .. } => condition.text().to_owned(),
-    }
+    let steps = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.steps(&r.steps, &Place::new("")));
+    let further = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
+    let confirm = runbook.and_then(|r| r.confirm.as_ref()).map(ToString::to_string);
+    JobDetail { job, inputs: row.inputs, outputs: row.outputs, steps, further, confirm, alert, reason: row.reason }
 }

@@ -9,8 +9,10 @@ mod caller;
 mod definitions;
 mod health;
 mod jobs;
+mod launch;
 mod nodes;
 mod openapi;
+mod passage;
 mod proposals;
 mod query;
 mod rehearsal;
@@ -91,7 +93,13 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::dismiss)
                 .service(jobs::list)
                 .service(jobs::one)
+                .service(launch::form)
+                .service(launch::dry_run)
+                .service(launch::launch)
                 .service(jobs::resolve)
+                .service(jobs::pause)
+                .service(jobs::resume)
+                .service(jobs::cancel)
                 .service(nodes::list)
                 .service(storage::show)
                 .service(stream::follow)

@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, definitions, health, jobs, nodes, proposals, rehearsal, rules, storage, stream, timeline,
-    unreadable, watch, webhook,
+    access, alarms, alerts, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, storage, stream,
+    timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -65,7 +65,13 @@ struct Whole;
     proposals::dismiss,
     jobs::list,
     jobs::one,
+    launch::form,
+    launch::dry_run,
+    launch::launch,
     jobs::resolve,
+    jobs::pause,
+    jobs::resume,
+    jobs::cancel,
     nodes::list,
     storage::show,
     stream::follow,

@@ -14,15 +14,22 @@ use arvok_api::Change;
 use arvok_connect::{Http, Vault};
 use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
-    ConnectionTrait, DatabaseConnection, Limits, StoreError, changes::Reached, days::Retention, definitions,
-    jobs::Claim,
+    ConnectionTrait, DatabaseConnection, Limits, StoreError,
+    changes::Reached,
+    days::Retention,
+    definitions,
+    jobs::{Claim, Said},
 };
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeMap,
     sync::{Arc, Mutex as StdMutex, PoisonError},
     time::Duration,
 };
-use tokio::sync::{Mutex, Notify, Semaphore, watch};
+use tokio::sync::{
+    Mutex, Notify, Semaphore,
+    mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel},
+    watch,
+};
 
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
@@ -77,8 +84,8 @@ pub(crate) struct Node {
     pub limits: Limits,
     /// How long alerts are kept.
     pub retention: Retention,
-    /// The claims of the walks that are alive in this process.
-    alive: StdMutex<BTreeSet<Claim>>,
+    /// The claims of the walks that are alive in this process, and how each is told what people say.
+    alive: StdMutex<BTreeMap<Claim, UnboundedSender<Said>>>,
     /// There may be a job to claim.
     pub work: Notify,
     /// There may be something due earlier than was thought.
@@ -179,13 +186,22 @@ impl Node {
 
     /// The claims of the walks that are alive here.
     pub fn alive(&self) -> Vec<Claim> {
-        self.alive.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect()
+        self.alive.lock().unwrap_or_else(PoisonError::into_inner).keys().copied().collect()
     }
 
-    /// Counts a claim among those alive until the guard is dropped, however the walk ends.
-    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> Alive {
-        self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim);
-        Alive { node: Arc::clone(self), claim }
+    /// Counts a claim among those alive until the guard is dropped, however the walk ends. What people say to
+    /// the job comes out beside it.
+    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Said>) {
+        let (tell, hear) = unbounded_channel();
+        self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim, tell);
+        (Alive { node: Arc::clone(self), claim }, hear)
+    }
+
+    /// Tells a walk that is alive here what a person says to its job.
+    pub fn tell_walk(&self, claim: Claim, said: Said) {
+        if let Some(walk) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&claim) {
+            let _ = walk.send(said);
+        }
     }
 
     /// Makes sure that what is published is known as it stands in this generation.

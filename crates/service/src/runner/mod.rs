@@ -39,9 +39,9 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
             match jobs::claim(&node.work_db, &node.name, &node.alive()).await {
                 Ok(Some((held, opening))) => {
                     let node = Arc::clone(&node);
-                    let alive = node.keep_alive(held.claim);
+                    let (alive, words) = node.keep_alive(held.claim);
                     walks.spawn(async move {
-                        walk::walk(&node, held, opening, None).await;
+                        walk::walk(&node, held, opening, words).await;
                         drop((alive, place));
                         // Its target is free now, or another of its kind may be waiting.
                         node.work.notify_one();
@@ -86,17 +86,22 @@ pub(crate) async fn renew(node: Arc<Node>) {
     loop {
         tokio::select! {
             _ = stopping.changed() => return,
-            _ = tick.tick() => {
-                if let Err(e) = jobs::renew(&node.work_db, &node.alive()).await {
-                    complain(&e);
-                }
-            }
+            _ = tick.tick() => hear(&node).await,
         }
+    }
+}
+
+/// Renews the claims of the walks that are alive here, and brings them what people say to their jobs.
+pub(crate) async fn hear(node: &Node) {
+    match jobs::renew(&node.work_db, &node.alive()).await {
+        Ok(renewed) => {
+            let said = renewed.into_iter().filter_map(|(claim, said)| Some((claim, said?)));
+            said.for_each(|(claim, said)| node.tell_walk(claim, said));
+        }
+        Err(e) => complain(&e),
     }
 }
 
 fn complain(e: &StoreError) {
     tracing::error!("jobs: {e}");
 }
-
-pub(crate) use walk::resolve;

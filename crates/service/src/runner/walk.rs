@@ -1,4 +1,5 @@
-//! One job, from one recorded event to the next.
+//! One job, from one recorded event to the next. Any number of its calls may be out at once; what comes back is
+//! recorded one by one.
 
 use crate::{
     clock,
@@ -8,46 +9,30 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    Alert, Catalog, JobId, Kind, Period,
+    Alert, Catalog, Kind,
     connector::{CallEnd, Failure, Repeat},
-    job::{Effect, Event, Facts, JobState, Machine, Phase, Progress, Resolution, StepResult},
-    runbook::{Action, Runbook},
+    job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Progress, Repeats, StepResult, What},
+    runbook::Runbook,
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
-    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Then},
+    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Said, Then, Word},
     read,
 };
-use futures_util::FutureExt;
-use serde_json::{Map, Value};
+use chrono::{DateTime, Utc};
+use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
+use serde_json::Value;
 use std::{
     panic::AssertUnwindSafe,
-    sync::Arc,
     time::{Duration, Instant},
 };
+use tokio::sync::mpsc::UnboundedReceiver;
 
-/// What is to be done outside after the record.
-enum Outward {
-    Call(Outgoing),
-    LookAtAlarm,
-    Nothing,
-}
-
-/// A call that is to be made.
-struct Outgoing {
-    via: String,
-    operation: String,
-    give: Map<String, Value>,
-    key: String,
-    timeout: Option<Period>,
-}
-
-/// Walks a claimed job until it ends, waits, or is lost to another claim. `first` is what a person
-/// said of an unsure step.
-pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, first: Option<Event>) {
+/// Walks a claimed job until it ends, waits, or is lost to another claim. `words` brings what people say to it.
+pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, words: UnboundedReceiver<Said>) {
     node.metrics.jobs_running.inc();
     let (id, claim, opens) = (held.id, held.claim, opening.is_some());
-    let walking = AssertUnwindSafe(walk_on(node, held, opening, first)).catch_unwind();
+    let walking = AssertUnwindSafe(walk_on(node, held, opening, words)).catch_unwind();
     let why = match walking.await {
         Ok(Ok(())) => None,
         Ok(Err(StoreError::ClaimLost)) => {
@@ -69,19 +54,6 @@ pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>
     node.metrics.jobs_running.dec();
 }
 
-/// Takes a person's word for an unsure job and goes on; false if it is not unsure.
-pub(crate) async fn resolve(node: &Arc<Node>, id: JobId, word: Resolution) -> Result<bool, StoreError> {
-    let Some(held) = jobs::claim_unsure(&node.work_db, &node.name, id).await? else { return Ok(false) };
-    let alive = node.keep_alive(held.claim);
-    let node = Arc::clone(node);
-    tokio::spawn(async move {
-        walk(&node, held, None, Some(Event::Resolved(word))).await;
-        drop(alive);
-        node.work.notify_one();
-    });
-    Ok(true)
-}
-
 /// How long a record is tried again while the database cannot be worked with. The claim says
 /// whether it may still be made.
 const INSIST: Duration = Duration::from_secs(60);
@@ -99,7 +71,7 @@ async fn keep(
     let mut pause = Duration::from_millis(50);
     let mut first = match opening {
         None => None,
-        Some(opening) if matches!(record.then, Then::Wait(_)) => {
+        Some(opening) if matches!(record.then, Then::Wait { .. }) => {
             opening.commit().await?;
             None
         }
@@ -140,11 +112,32 @@ async fn needed(
     Ok((runbook, alert))
 }
 
+/// How a job stands when it is taken up: its progress, and what its steps gave.
+async fn resume(node: &Node, held: &ClaimedJob, runbook: &Runbook) -> Result<(Progress, Kept), StoreError> {
+    let by_number = held.progress.get("phase").is_some();
+    let progress = Progress::read(held.progress.clone(), runbook)?;
+    if !held.begun {
+        return Ok((progress, Kept::default()));
+    }
+    let named: Vec<&str> = runbook.steps.iter().filter(|_| by_number).map(|s| s.id.as_str()).collect();
+    Ok((progress, jobs::kept(&node.work_db, held.id, &named).await?))
+}
+
+/// A person's word as the machine hears it.
+fn heard(word: Word) -> Event {
+    match word {
+        Word::Pause { words } => Event::Pause { words },
+        Word::Resume => Event::Resume,
+        Word::Cancel { undo, words } => Event::Cancel { undo, words },
+        Word::Resolve { place, word } => Event::Resolved { place, word },
+    }
+}
+
 async fn walk_on(
     node: &Node,
     held: ClaimedJob,
     mut opening: Option<Opening>,
-    first: Option<Event>,
+    mut words: UnboundedReceiver<Said>,
 ) -> Result<(), StoreError> {
     let (runbook, alert) = match &opening {
         Some(opening) => needed(node, opening.db(), &held).await?,
@@ -153,7 +146,7 @@ async fn walk_on(
     let Some(runbook) = runbook else {
         let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
         let record = Record { then: end(JobState::Failed, why), ..Record::default() };
-        return keep(node, &held, opening, &held.progress, &record).await;
+        return keep(node, &held, opening, &Progress::default(), &record).await;
     };
     let facts = Facts {
         id: held.id,
@@ -163,34 +156,55 @@ async fn walk_on(
         alert,
         has_alarm: held.alarm.is_some(),
     };
-    let repeat = repeat_of_current(&runbook, &held, &node.published().catalog);
-    let mut machine = Machine::new(&runbook, &facts, held.progress.clone());
-    let mut event = first.unwrap_or(Event::Taken { repeat });
+    let (progress, kept) = resume(node, &held, &runbook).await?;
+    let mut machine = Machine::new(&runbook, &facts, progress, kept);
+    let mut event = Event::Taken(repeats(&runbook, &node.published().catalog));
+    let mut said = held.word.clone();
+    let mut last_heard = said.as_ref().map_or(0, |(number, _)| *number);
+    let mut calls = FuturesUnordered::new();
     loop {
-        let (mut record, outward) = divide(machine.handle(clock::now(), event));
-        redact(&mut record, &node.published());
-        if matches!((&outward, &record.then), (Outward::Nothing, Then::GoOn)) {
-            // Cannot be; but a job that nobody walks must not look as if somebody did.
-            record.then = end(JobState::Failed, "there was nothing left to do".into());
+        if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
+            machine.alarm = jobs::alarm_of(&node.work_db, alarm).await?;
         }
+        let now = clock::now();
+        let mut effects = machine.handle(now, event);
+        let number = said.take().map(|(number, word)| {
+            let more = machine.handle(now, heard(word));
+            // What becomes of the job is told by the later of the two, unless the first ended it.
+            if !more.is_empty() {
+                effects.pop();
+                effects.extend(more);
+            }
+            number
+        });
+        let (mut record, outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
+        record.summary = machine.summary(now);
+        record.heard = number;
+        redact(&mut record, &node.published());
         keep(node, &held, opening.take(), &machine.progress, &record).await?;
         if let Then::End { state, .. } = &record.then {
             let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
             node.metrics.jobs_ended.get_or_create(&label).inc();
         }
-        event = match outward {
-            Outward::Nothing => return Ok(()),
-            Outward::LookAtAlarm => {
-                let raised = match held.alarm {
-                    Some(alarm) => jobs::alarm_raised(&node.work_db, alarm).await?,
-                    None => false,
-                };
-                Event::AlarmSeen { raised }
+        if !matches!(record.then, Then::GoOn) {
+            return Ok(());
+        }
+        calls.extend(outward.calls.into_iter().map(|out| call(node, out)));
+        let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
+        event = loop {
+            tokio::select! {
+                Some(answered) = calls.next() => break answered,
+                () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => break Event::Tick,
+                Some((number, word)) = words.recv() => {
+                    // It is brought again until it is recorded as heard.
+                    if number > last_heard {
+                        last_heard = number;
+                        said = Some((number, word));
+                        break Event::Tick;
+                    }
+                }
+                else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
             }
-            Outward::Call(outward) => match call(node, &outward).await {
-                (Ok(output), _) => Event::Returned(output),
-                (Err(failure), repeat) => Event::Broke { failure, repeat },
-            },
         };
     }
 }
@@ -201,17 +215,13 @@ fn key(node: &Node, held: &ClaimedJob) -> String {
     format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
 }
 
-/// Whether the call that was under way when the job was left may be repeated.
-fn repeat_of_current(runbook: &Runbook, held: &ClaimedJob, catalog: &Catalog) -> Repeat {
-    if held.progress.phase != Phase::UnderWay {
-        return Repeat::Safe;
-    }
-    match runbook.steps.get(held.progress.step).map(|s| &s.action) {
-        Some(Action::Call { operation, via, .. }) => {
-            catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat)
-        }
-        _ => Repeat::Safe,
-    }
+/// Whether the operations of a runbook may be called twice.
+fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
+    let of = |(via, operation): (&str, &str)| {
+        let repeat = catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat);
+        ((via.to_owned(), operation.to_owned()), repeat)
+    };
+    Repeats(runbook.calls().into_iter().map(of).collect())
 }
 
 fn end(state: JobState, failure: String) -> Then {
@@ -223,44 +233,54 @@ fn end(state: JobState, failure: String) -> Then {
     }
 }
 
-fn number(n: usize) -> i32 {
-    i32::try_from(n).unwrap_or(i32::MAX)
+/// What is to be done outside after the record.
+struct Outward {
+    calls: Vec<CallOut>,
+    /// When something goes on though calls are out.
+    wake: Option<DateTime<Utc>>,
 }
 
-/// Records on one side, what is outward on the other.
-fn divide(effects: Vec<Effect>) -> (Record, Outward) {
+/// Records on one side, what is outward on the other; `seen` is when the alarm had changed last.
+fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward) {
     let mut record = Record::default();
-    let mut outward = Outward::Nothing;
+    let (mut outward, mut wake) = (Vec::new(), None);
     for effect in effects {
         match effect {
-            Effect::StepStarted { index, attempt, give } => {
-                record.began.push(Began { step: number(index), attempt: number(attempt as usize), give })
+            Effect::StepStarted { place, attempt, give } => {
+                record.began.push(Began { place, attempt: number(attempt), give });
             }
-            Effect::StepEnded { index, attempt, result } => {
+            Effect::StepEnded { place, attempt, result } => {
                 let (state, output, error) = match result {
                     StepResult::Done(output) => ("done", Some(output), None),
                     StepResult::Failed(error) => ("failed", None, Some(error)),
                     StepResult::Unsure(error) => ("unsure", None, Some(error)),
+                    StepResult::Stopped => ("stopped", None, None),
+                    StepResult::Skipped => {
+                        record.began.push(Began { place: place.clone(), attempt: number(attempt), give: Value::Null });
+                        ("skipped", None, None)
+                    }
                 };
-                record.ended.push(Ended {
-                    step: number(index),
-                    attempt: number(attempt as usize),
-                    state,
-                    output,
-                    error,
-                });
+                record.ended.push(Ended { place, attempt: number(attempt), state, output, error });
             }
-            Effect::Call { via, operation, give, key, timeout } => {
-                outward = Outward::Call(Outgoing { via, operation, give, key, timeout });
-            }
-            Effect::LookAtAlarm => outward = Outward::LookAtAlarm,
-            Effect::Wait { until } => record.then = Then::Wait(until),
+            Effect::Call(call) => outward.push(call),
+            Effect::GoOn { until } => (record.then, wake) = (Then::GoOn, until),
+            Effect::Wait { until, alarm } => record.then = Then::Wait { until, alarm: alarm.then_some(seen) },
+            Effect::Rest => record.then = Then::Rest,
+            Effect::Unsure { failure } => record.then = unsure(failure),
             Effect::End { state, effect, failure, outputs } => {
-                record.then = Then::End { state, effect, failure, outputs }
+                record.then = Then::End { state, effect: Some(effect), failure, outputs };
             }
         }
     }
-    (record, outward)
+    (record, Outward { calls: outward, wake })
+}
+
+fn unsure(failure: String) -> Then {
+    Then::End { state: JobState::Unsure, effect: None, failure: Some(failure), outputs: Value::Null }
+}
+
+fn number(n: u32) -> i32 {
+    i32::try_from(n).unwrap_or(i32::MAX)
 }
 
 /// Inputs may come from an alert that carries what it should not.
@@ -270,8 +290,18 @@ fn redact(record: &mut Record, published: &Published) {
     }
 }
 
+/// Calls; what happened then.
+async fn call(node: &Node, out: CallOut) -> Event {
+    let (answer, repeat) = answered(node, &out).await;
+    let what = match answer {
+        Ok(output) => What::Returned(output),
+        Err(failure) => What::Broke { failure, repeat },
+    };
+    Event::Step { place: out.place, attempt: out.attempt, what }
+}
+
 /// Calls; what came of it, and whether doing it twice is harmless.
-async fn call(node: &Node, outward: &Outgoing) -> (Result<Value, Failure>, Repeat) {
+async fn answered(node: &Node, outward: &CallOut) -> (Result<Value, Failure>, Repeat) {
     let published = node.published();
     let unsent = |message: String| (Err(Failure::lasting(CallEnd::NotSent, message)), Repeat::Never);
     let (connection, operation) = match published.catalog.operation(&outward.via, &outward.operation) {

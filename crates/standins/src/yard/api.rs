@@ -31,6 +31,7 @@ pub(super) fn serve(port: u16, token: String, yard: Shared) -> Result<Server, St
             .route("/v1/vms/{name}", web::get().to(vm))
             .route("/v1/vms/{name}/grow", web::post().to(grow))
             .route("/v1/vms/{name}/power", web::post().to(power))
+            .route("/v1/vms/{name}/move", web::post().to(set_out))
             .route("/v1/hosts", web::get().to(hosts))
             .route("/v1/faults", web::put().to(set_faults))
             .route("/v1/vms/{name}/fill", web::post().to(fill));
@@ -94,7 +95,19 @@ async fn vms(office: web::Data<Office>, request: HttpRequest) -> HttpResponse {
 }
 
 async fn hosts(office: web::Data<Office>, request: HttpRequest) -> HttpResponse {
-    office.serve(request, |o| Ok((200, json!({ "hosts": locked(&o.yard).cluster.hosts })))).await
+    let work = |o: &Office| {
+        let yard = locked(&o.yard);
+        let guests = |host: &str| -> Vec<Value> {
+            let on = yard.cluster.vms.iter().filter(|(_, vm)| vm.host == host && vm.powered);
+            on.map(|(name, vm)| json!({ "name": name, "memory_gib": vm.memory_gib, "tier": vm.tier })).collect()
+        };
+        let host = |(name, host): (&String, &super::Host)| {
+            json!({ "name": name, "memory_gib": host.memory_gib, "used_gib": yard.cluster.used_gib(name),
+                "load": host.load, "guests": guests(name) })
+        };
+        Ok((200, json!({ "hosts": yard.cluster.hosts.iter().map(host).collect::<Vec<_>>() })))
+    };
+    office.serve(request, work).await
 }
 
 async fn vm(office: web::Data<Office>, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
@@ -141,6 +154,24 @@ async fn power(
         let vm = yard.cluster.vms.get_mut(name.as_str()).ok_or_else(|| not_found(&name))?;
         vm.powered = ask.on;
         Ok((200, json!({ "name": *name, "powered": vm.powered })))
+    };
+    office.serve(request, work).await
+}
+
+#[derive(Deserialize)]
+struct SetOut {
+    to: String,
+}
+
+async fn set_out(
+    office: web::Data<Office>,
+    name: web::Path<String>,
+    ask: web::Json<SetOut>,
+    request: HttpRequest,
+) -> HttpResponse {
+    let work = |o: &Office| {
+        let seconds = locked(&o.yard).cluster.set_out(&name, &ask.to).map_err(|e| (409, e))?;
+        Ok((202, json!({ "name": *name, "to": ask.to, "seconds": seconds })))
     };
     office.serve(request, work).await
 }

@@ -8,6 +8,8 @@ use std::collections::BTreeMap;
 pub struct Host {
     /// Its memory.
     pub memory_gib: f64,
+    /// What of it the host itself needs: its services, and whatever else runs on it.
+    pub own_gib: f64,
     /// Share of its processors at work, 0 to 1.
     pub load: f64,
 }
@@ -49,7 +51,15 @@ pub struct Vm {
     pub tier: String,
     /// How often a disk of it was grown.
     pub grown: u32,
+    /// The host to which it is on its way, and seconds until it is there.
+    pub moving: Option<(String, f64)>,
 }
+
+/// How long a guest is on its way, in seconds for each GiB of its memory.
+const SECONDS_A_GIB: f64 = 4.0;
+
+/// Memory that a host must have left when a guest has come.
+const LEFT_GIB: f64 = 2.0;
 
 /// All of it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -65,13 +75,15 @@ pub struct Cluster {
 impl Cluster {
     /// The yard of the Skerrow Ferries.
     pub fn skerrow() -> Self {
-        let hosts = (1..=4).map(|n| (format!("quill-hv-{n}"), Host { memory_gib: 64.0, load: 0.2 })).collect();
+        let hosts =
+            (1..=4).map(|n| (format!("quill-hv-{n}"), Host { memory_gib: 64.0, own_gib: 4.0, load: 0.2 })).collect();
         let mut cluster = Self { clock: 0.0, hosts, vms: BTreeMap::new() };
         for (name, host, memory, tier, disks) in [
             ("quill-booking-db-1", 1, 16.0, "gold", &[("system", 20.0, 9.0), ("data", 40.0, 31.0)][..]),
             ("quill-booking-db-2", 2, 16.0, "gold", &[("system", 20.0, 9.0), ("data", 40.0, 22.0)]),
             ("quill-booking-web-1", 3, 8.0, "gold", &[("system", 20.0, 11.0)]),
             ("quill-report-2", 2, 12.0, "silver", &[("system", 20.0, 8.0), ("scratch", 60.0, 30.0)]),
+            ("quill-mail-1", 2, 4.0, "silver", &[("system", 20.0, 6.0)]),
             ("brack-kiosk-3", 4, 2.0, "bronze", &[("system", 8.0, 4.0)]),
             ("nessfold-kiosk-1", 4, 2.0, "bronze", &[("system", 8.0, 4.0)]),
             ("oldhithe-kiosk-1", 3, 2.0, "bronze", &[("system", 8.0, 3.5)]),
@@ -93,17 +105,49 @@ impl Cluster {
                 disks,
                 tier: tier.into(),
                 grown: 0,
+                moving: None,
             };
             cluster.vms.insert(name.into(), vm);
         }
         cluster
     }
 
-    /// Lets time pass: disks of running VMs fill, load sways with the hours.
+    /// Memory of a host that is in use: its own and that of the guests that run on it.
+    pub fn used_gib(&self, host: &str) -> f64 {
+        let own = self.hosts.get(host).map_or(0.0, |h| h.own_gib);
+        own + self.vms.values().filter(|v| v.host == host && v.powered).map(|v| v.memory_gib).sum::<f64>()
+    }
+
+    /// Sends a guest to another host, where it is after a while; how many seconds that takes.
+    ///
+    /// # Errors
+    /// In words, if there is no such guest or host, or no room.
+    pub fn set_out(&mut self, vm: &str, to: &str) -> Result<f64, String> {
+        let room = self.hosts.get(to).ok_or_else(|| format!("there is no host {to}"))?.memory_gib - self.used_gib(to);
+        let guest = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
+        if guest.host == to {
+            return Ok(0.0);
+        }
+        if room < guest.memory_gib + LEFT_GIB {
+            return Err(format!("{to} has {room:.0} GiB left, and {vm} needs {:.0}", guest.memory_gib));
+        }
+        let seconds = guest.memory_gib * SECONDS_A_GIB;
+        guest.moving.get_or_insert((to.to_owned(), seconds));
+        Ok(seconds)
+    }
+
+    /// Lets time pass: disks of running VMs fill, load sways with the hours, guests come closer.
     pub fn pass(&mut self, seconds: f64) {
         self.clock += seconds;
         let clock = self.clock;
         for (i, vm) in self.vms.values_mut().enumerate() {
+            if let Some((to, left)) = &mut vm.moving {
+                *left -= seconds;
+                if *left <= 0.0 {
+                    vm.host = std::mem::take(to);
+                    vm.moving = None;
+                }
+            }
             let sway = ((clock / 600.0) + i as f64).sin() * 0.15;
             vm.load = if vm.powered { 0.3 + sway } else { 0.0 };
             for disk in vm.disks.iter_mut().filter(|_| vm.powered) {
@@ -154,6 +198,23 @@ mod tests {
         assert_eq!(yard.grow("quill-booking-db-1", "data", 4.0), Ok(44.0));
         assert!(yard.grow("quill-booking-db-1", "dta", 4.0).is_err());
         assert!(yard.grow("quill-booking-db-1", "data", f64::NAN).is_err());
+    }
+
+    #[test]
+    fn a_guest_is_on_its_way_for_a_while_and_goes_only_where_there_is_room() {
+        let mut yard = Cluster::skerrow();
+        assert_eq!(yard.used_gib("quill-hv-2"), 36.0);
+        assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(16.0));
+        yard.pass(15.0);
+        assert_eq!(yard.vms["quill-mail-1"].host, "quill-hv-2", "not there yet");
+        assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(16.0), "asked twice, it sets out once");
+        yard.pass(2.0);
+        assert_eq!((yard.used_gib("quill-hv-2"), yard.used_gib("quill-hv-4")), (32.0, 12.0));
+        assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(0.0), "it is there");
+        yard.hosts.get_mut("quill-hv-1").expect("a host").own_gib = 40.0;
+        let full = yard.set_out("quill-report-2", "quill-hv-1");
+        assert_eq!(full, Err("quill-hv-1 has 8 GiB left, and quill-report-2 needs 12".to_owned()));
+        assert!(yard.set_out("quill-report-2", "quill-hv-9").is_err());
     }
 
     #[test]

@@ -3,7 +3,7 @@
 //! [`Monitor::look`] is pure and gives readings; posting them, again and again until they are
 //! taken, is the loop's business. A raised reading is repeated while it stands.
 
-use super::{Cluster, Disk, Shared, Vm, YardOptions, locked};
+use super::{Cluster, Disk, Host, Shared, Vm, YardOptions, locked};
 use serde::Serialize;
 use serde_json::json;
 use std::collections::{BTreeMap, VecDeque};
@@ -11,6 +11,9 @@ use std::collections::{BTreeMap, VecDeque};
 /// Percent of a disk at which it is raised, and below which it is cleared again.
 const DISK_RAISE: f64 = 87.5;
 const DISK_CLEAR: f64 = 85.0;
+/// Percent of a host's memory at which it is raised, and below which it is cleared again.
+const MEMORY_RAISE: f64 = 90.0;
+const MEMORY_CLEAR: f64 = 85.0;
 /// Seconds of the cluster's time between repeats of what stands.
 const REPEAT: f64 = 30.0;
 /// Readings that are kept while nobody takes them.
@@ -21,19 +24,23 @@ const KEPT: usize = 1000;
 pub struct Reading {
     /// Counts up.
     pub number: u64,
-    /// `disk` or `power`.
+    /// `disk`, `power` or `memory`.
     pub check: &'static str,
     /// `ok`, `high`, `full`.
     pub level: &'static str,
-    /// The VM.
+    /// The VM; none for `memory`.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub vm: String,
-    /// The disk, or `power`.
+    /// The host, for `memory`.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub host: String,
+    /// The disk, `power` or `memory`.
     pub part: String,
     /// Percent used; of power, 100 when on.
     pub percent: f64,
     /// For people.
     pub text: String,
-    /// `gold`, `silver`, `bronze`.
+    /// `gold`, `silver`, `bronze`; of hosts `none`.
     pub tier: String,
 }
 
@@ -53,6 +60,7 @@ impl Monitor {
             seen.push(power(name, vm));
             seen.extend(vm.disks.iter().map(|d| self.disk(name, vm, d)));
         }
+        seen.extend(cluster.hosts.iter().map(|(name, host)| self.memory(name, host, cluster.used_gib(name))));
         seen.retain_mut(|reading| self.is_due(reading, cluster.clock));
         seen
     }
@@ -65,6 +73,7 @@ impl Monitor {
             check: "disk",
             level: level(percent, stands),
             vm: name.to_owned(),
+            host: String::new(),
             part: disk.name.clone(),
             percent: (percent * 10.0).round() / 10.0,
             text: format!(
@@ -75,9 +84,26 @@ impl Monitor {
         }
     }
 
+    fn memory(&self, name: &str, host: &Host, used: f64) -> Reading {
+        let percent = (used / host.memory_gib * 1000.0).round() / 10.0;
+        let stands = self.standing.contains_key(&(name.to_owned(), "memory".to_owned()));
+        let high = percent >= MEMORY_RAISE || (stands && percent >= MEMORY_CLEAR);
+        Reading {
+            number: 0,
+            check: "memory",
+            level: if high { "high" } else { "ok" },
+            vm: String::new(),
+            host: name.to_owned(),
+            part: "memory".into(),
+            percent,
+            text: format!("{used:.0} of {:.0} GiB of {name}'s memory are in use", host.memory_gib),
+            tier: "none".into(),
+        }
+    }
+
     /// Remembers what stands, and numbers what is to be posted.
     fn is_due(&mut self, reading: &mut Reading, clock: f64) -> bool {
-        let key = (reading.vm.clone(), reading.part.clone());
+        let key = (format!("{}{}", reading.vm, reading.host), reading.part.clone());
         let due = match (self.standing.get(&key), reading.level) {
             (None, "ok") => false,
             (None, _) | (Some(_), "ok") => true,
@@ -104,6 +130,7 @@ fn power(name: &str, vm: &Vm) -> Reading {
         check: "power",
         level,
         vm: name.to_owned(),
+        host: String::new(),
         part: "power".into(),
         percent: if vm.powered { 100.0 } else { 0.0 },
         text: format!("{name} is switched {state}"),
@@ -172,6 +199,21 @@ mod tests {
         assert_eq!(step(98.0, 1.0), [("full", 98.0)]);
         assert_eq!(step(80.0, 1.0), [("ok", 80.0)]);
         assert_eq!(step(80.0, 60.0), []);
+    }
+
+    #[test]
+    fn a_host_whose_memory_runs_out_is_raised_until_there_is_room() {
+        let mut yard = Cluster::skerrow();
+        let mut monitor = Monitor::default();
+        let mut step = |own: f64| {
+            yard.hosts.get_mut("quill-hv-2").expect("a host").own_gib = own;
+            monitor.look(&yard).into_iter().map(|r| (r.host, r.level, r.percent)).collect::<Vec<_>>()
+        };
+        let told = |level, percent| vec![("quill-hv-2".to_owned(), level, percent)];
+        assert_eq!(step(25.0), []);
+        assert_eq!(step(26.0), told("high", 90.6));
+        assert_eq!(step(23.0), [], "within the margin");
+        assert_eq!(step(22.0), told("ok", 84.4));
     }
 
     #[test]

@@ -9,13 +9,13 @@ pub struct Model {
     /// The job.
     #[sea_orm(primary_key, auto_increment = false)]
     pub job_id: i64,
-    /// The place of the step, from zero.
+    /// The place of the step, such as `pool[3].grow`; of before `#` and its number.
     #[sea_orm(primary_key, auto_increment = false)]
-    pub step: i32,
+    pub place: String,
     /// Which try, from one.
     #[sea_orm(primary_key, auto_increment = false)]
     pub attempt: i32,
-    /// `running`, `done`, `failed`, `unsure`.
+    /// `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`.
     pub state: String,
     /// When it began.
     pub started_at: DateTimeUtc,

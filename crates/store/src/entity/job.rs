@@ -59,6 +59,26 @@ pub struct Model {
     pub claim: Option<i64>,
     /// How often its lease ran out since it last came a step further.
     pub lapses: i32,
+    /// Whether its first record was kept.
+    pub begun: bool,
+    /// Steps of its runbook that are done.
+    pub steps_done: i32,
+    /// Of how many; 0 until its first record.
+    pub steps: i32,
+    /// What it is at, in words.
+    #[sea_orm(column_type = "Text")]
+    pub doing: String,
+    /// Whether a change of its alarm wakes it.
+    pub waits_for_alarm: bool,
+    /// What a person says to it.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub word: Option<Json>,
+    /// How many words were said to it.
+    pub word_number: i32,
+    /// Who launched it by hand.
+    pub launched_by: Option<String>,
+    /// The key of that launch.
+    pub launch_key: Option<String>,
     /// Why it was dispatched.
     #[sea_orm(column_type = "Text")]
     pub reason: Option<String>,

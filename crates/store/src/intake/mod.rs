@@ -254,7 +254,7 @@ async fn attempt(
 
     let mut script = Script::default();
     alarms.write(&mut script);
-    wake_confirming(&mut script, &cleared);
+    wake_waiting(&mut script, &cleared);
     count(&mut script, plan.parcels, &recorded.seqs, writer.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
@@ -284,10 +284,10 @@ fn taken(plan: &Plan<'_>, seqs: Vec<Option<i64>>, kept: Vec<i64>) -> Vec<TakenPa
     plan.parcels.iter().map(parcel).collect()
 }
 
-/// Jobs that wait for their effect look again when an alarm is cleared.
-fn wake_confirming(script: &mut Script, cleared: &[AlarmId]) {
+/// Jobs that wait for their alarm look again when it is cleared.
+fn wake_waiting(script: &mut Script, cleared: &[AlarmId]) {
     if !cleared.is_empty() {
-        let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND alarm_id = ANY($1)";
+        let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND waits_for_alarm AND alarm_id = ANY($1)";
         script.add(sql, vec![cleared.iter().map(|a| a.0).collect::<Vec<i64>>().into()]);
     }
 }

@@ -224,8 +224,7 @@ impl<'a> Outcome<'a> {
                 row["finished_at"] = json!(refused.as_ref().map(|_| at));
                 row["failure"] = refused.into();
                 row["deadline"] = json!(entry.deadline.map(|d| *at + d.delta()));
-                row["lapses"] = 0.into();
-                row["progress"] = json!(arvok_core::job::Progress::default());
+                extend(&mut row, unbegun());
             }
             (fire.stance, row)
         };
@@ -245,14 +244,17 @@ impl<'a> Outcome<'a> {
                 "rule": rule.name, "rule_version": version, "alert_seq": fire.alerts.first(),
                 "reason": fire.reason.to_string(), "created_at": at,
             });
-            let refused = if fire.stance == Stance::Propose {
-                json!({ "state": "faulty", "note": why, "first_id": fire.jobs.first(), "tallies": fire.tallies })
+            if fire.stance == Stance::Propose {
+                extend(
+                    &mut row,
+                    json!({ "state": "faulty", "note": why, "first_id": fire.jobs.first(), "tallies": fire.tallies }),
+                );
             } else {
-                json!({ "state": JobState::Refused.as_str(), "failure": why, "effect": "not checked", "finished_at": at,
-                    "lapses": 0, "progress": arvok_core::job::Progress::default() })
-            };
-            for (name, value) in refused.as_object().into_iter().flatten() {
-                row[name] = value.clone();
+                extend(&mut row, unbegun());
+                extend(
+                    &mut row,
+                    json!({ "state": JobState::Refused, "failure": why, "effect": "not checked", "finished_at": at }),
+                );
             }
             (fire.stance, row)
         };
@@ -265,6 +267,18 @@ impl<'a> Outcome<'a> {
         let version = self.catalog.get::<Runbook>(&entry.runbook).map_or(0, |(_, version)| version);
         let prepared = entry.prepared(self.catalog, alert, view).map_err(|e| e.to_string());
         (version, prepared.map(|p| (p.inputs, p.target.to_string())))
+    }
+}
+
+/// What the row of a job says that nobody has begun.
+fn unbegun() -> Value {
+    json!({ "lapses": 0, "begun": false, "steps_done": 0, "steps": 0, "doing": "", "waits_for_alarm": false,
+        "word_number": 0, "progress": arvok_core::job::Progress::default() })
+}
+
+fn extend(row: &mut Value, more: Value) {
+    for (name, value) in more.as_object().into_iter().flatten() {
+        row[name] = value.clone();
     }
 }
 

@@ -7,13 +7,13 @@ use crate::{
 };
 use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, StepState};
 use arvok_core::{
-    job::{JobEffect, JobState, Progress},
+    job::{JobEffect, JobState},
     rule::Urgency,
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
-    Select, entity::prelude::Json, sea_query::Expr,
+    Select, entity::prelude::Json,
 };
 
 /// What lists show of a job.
@@ -35,8 +35,9 @@ struct Line {
     deadline: Option<DateTime<Utc>>,
     started_at: Option<DateTime<Utc>>,
     finished_at: Option<DateTime<Utc>>,
-    #[sea_orm(from_expr = "Expr::cust(\"coalesce((progress ->> 'step')::bigint, 0)\")")]
-    steps_done: i64,
+    steps_done: i32,
+    steps: i32,
+    doing: String,
 }
 
 impl From<Line> for JobItem {
@@ -57,9 +58,9 @@ impl From<Line> for JobItem {
             deadline: j.deadline,
             started_at: j.started_at,
             finished_at: j.finished_at,
-            steps_done: j.steps_done,
-            steps: 0,
-            doing: String::new(),
+            steps_done: j.steps_done.into(),
+            steps: j.steps.into(),
+            doing: j.doing,
         }
     }
 }
@@ -102,12 +103,12 @@ pub struct JobRow {
     pub inputs: Json,
     /// What it gave.
     pub outputs: Option<Json>,
-    /// Where it stands.
-    pub progress: Progress,
+    /// Where it stands, as it is stored.
+    pub progress: Json,
     /// Why it was dispatched.
     pub reason: Option<String>,
-    /// Tries with the place of their step, from zero.
-    pub attempts: Vec<(usize, Attempt)>,
+    /// Tries with the place of their step.
+    pub attempts: Vec<(String, Attempt)>,
 }
 
 /// One job.
@@ -117,7 +118,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
     let Some(row) = search.one(db).await? else { return Ok(None) };
     let attempts = attempt::Entity::find()
         .filter(attempt::Column::JobId.eq(id))
-        .order_by_asc(attempt::Column::Step)
+        .order_by_asc(attempt::Column::Place)
         .order_by_asc(attempt::Column::Attempt)
         .all(db)
         .await?;
@@ -131,13 +132,13 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
             output: a.output,
             error: a.error,
         };
-        (usize::try_from(a.step).unwrap_or_default(), tried)
+        (a.place, tried)
     };
     Ok(Some(JobRow {
         item,
         inputs: row.inputs,
         outputs: row.outputs,
-        progress: serde_json::from_value(row.progress)?,
+        progress: row.progress,
         reason: row.reason,
         attempts: attempts.into_iter().map(attempt).collect(),
     }))

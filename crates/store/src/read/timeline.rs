@@ -54,7 +54,7 @@ const JOBS: &str = "
     SELECT date_bin(make_interval(mins => $3::int), created_at, $1) AS at,
         count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
         count(*) FILTER (WHERE state = 'succeeded' AND effect IS DISTINCT FROM 'confirmed') AS unproved,
-        count(*) FILTER (WHERE state IN ('queued', 'running', 'waiting')) AS under_way,
+        count(*) FILTER (WHERE state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
         count(*) FILTER (WHERE state IN ('failed', 'refused', 'expired', 'unsure')) AS failed
     FROM job WHERE created_at >= $1 AND created_at < $2 GROUP BY 1 ORDER BY 1";
 

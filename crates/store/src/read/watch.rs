@@ -52,7 +52,7 @@ const NARROWING: &str = "
         SELECT alert_seq, min(job_id) AS job FROM verdicts WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
     ), done AS (
         SELECT count(*) AS dispatched,
-            count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting')) AS under_way,
+            count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
             count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
             count(*) FILTER (WHERE j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
             count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed

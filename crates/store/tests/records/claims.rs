@@ -3,11 +3,11 @@
 use crate::kit::{Published, block, now, one, rows, rule, run, seconds};
 use arvok_core::{
     JobId,
-    job::{JobEffect, JobState, Progress},
+    job::{JobEffect, JobState, Kept, Place, Progress, Resolution},
 };
 use arvok_store::{
     DatabaseConnection, StoreError,
-    jobs::{self, Began, Claim, ClaimedJob, Ended, Record, Then, claim, record, renew},
+    jobs::{self, Began, Claim, ClaimedJob, Ended, Record, Then, Word, claim, record, renew},
 };
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
@@ -23,6 +23,10 @@ async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<Cl
         opening.commit().await.expect("keeps the claim");
     }
     Some(job)
+}
+
+async fn renewed(db: &DatabaseConnection, claims: &[Claim]) -> Vec<Claim> {
+    renew(db, claims).await.expect("renews").into_iter().map(|(claim, _)| claim).collect()
 }
 
 async fn lapse(db: &DatabaseConnection) {
@@ -89,7 +93,7 @@ fn a_target_has_one_job_at_a_time_until_it_has_ended() {
             (Some(job), None) | (None, Some(job)) => job,
             both => panic!("exactly one of them: {both:?}"),
         };
-        for state in ["waiting", "unsure"] {
+        for state in ["waiting", "paused", "unsure"] {
             run(
                 db,
                 &format!(
@@ -116,7 +120,7 @@ fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
         published.jobs(1).await;
         let db = &published.db;
         let first = take(db, "a", &[]).await.expect("a job");
-        assert_eq!(renew(db, &[first.claim, Claim(first.claim.0 + 99)]).await.expect("renews"), [first.claim]);
+        assert_eq!(renewed(db, &[first.claim, Claim(first.claim.0 + 99)]).await, [first.claim]);
         lapse(db).await;
         assert!(take(db, "a", &[first.claim]).await.is_none(), "the node walks it itself");
         let second = take(db, "b", &[]).await.expect("left behind, for another node");
@@ -147,9 +151,9 @@ fn renewing_passes_over_a_row_that_somebody_holds() {
         let holder = sea_orm::TransactionTrait::begin(db).await.expect("a transaction");
         let lock = format!("SELECT 1 FROM job WHERE claim = {} FOR UPDATE", claims[1].0);
         sea_orm::ConnectionTrait::execute_unprepared(&holder, &lock).await.expect("locks");
-        assert_eq!(renew(db, &claims).await.expect("renews"), [claims[0], claims[2]]);
+        assert_eq!(renewed(db, &claims).await, [claims[0], claims[2]]);
         holder.rollback().await.expect("ends");
-        assert_eq!(renew(db, &claims).await.expect("renews"), claims);
+        assert_eq!(renewed(db, &claims).await, claims);
     });
 }
 
@@ -182,12 +186,19 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
     block(async {
         published.jobs(1).await;
         let db = &published.db;
+        let place = |step: i32| Place::new(format!("pool[{step}].grow"));
         for step in 0..8 {
             let job = take(db, "a", &[]).await.expect("still tried");
             let done = Record {
-                began: vec![Began { step, attempt: 1, give: json!({}) }],
-                ended: vec![Ended { step, attempt: 1, state: "done", output: Some(json!([step])), error: None }],
-                then: Then::GoOn,
+                began: vec![Began { place: place(step), attempt: 1, give: json!({}) }],
+                ended: vec![Ended {
+                    place: place(step),
+                    attempt: 1,
+                    state: "done",
+                    output: Some(json!([step])),
+                    error: None,
+                }],
+                ..Record::default()
             };
             record(db, (job.id, job.claim), &Progress::default(), &done, now()).await.expect("records");
             lapse(db).await;
@@ -227,8 +238,8 @@ fn claim_and_first_record_are_one_commit() {
         published.jobs(2).await;
         let db = &published.db;
         let (job, opening) = claim(db, "a", &[]).await.expect("claims").expect("a job");
-        let began =
-            Record { began: vec![Began { step: 0, attempt: 1, give: json!({ "x": "\u{e9}" }) }], ..Record::default() };
+        let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }) };
+        let began = Record { began: vec![began], ..Record::default() };
         let opening = opening.expect("nobody has begun it");
         let other = take(db, "b", &[]).await.expect("the one beside it");
         assert_ne!(other.id, job.id, "nobody waits for the first");
@@ -256,7 +267,7 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
-        let wait = Record { then: Then::Wait(now() + seconds(3600)), ..Record::default() };
+        let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
         record(db, (job.id, job.claim), &Progress::default(), &wait, now()).await.expect("waits");
         let row = rows(db, "SELECT state, node, claim, lease_until FROM job").await;
         assert_eq!(row, [json!({ "state": "waiting", "node": null, "claim": null, "lease_until": null })]);
@@ -269,18 +280,97 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
 }
 
 #[test]
-fn an_unsure_job_is_taken_by_one_person() {
+fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let word = Word::Resolve { place: None, word: Resolution::Done };
+        let job = take(db, "a", &[]).await.expect("a job");
+        assert!(!jobs::say(db, job.id, &word).await.expect("asks"), "it runs: there is nothing to resolve");
+        record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Unsure), now()).await.expect("unsure");
+        assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
+        assert!(take(db, "a", &[]).await.is_none(), "nobody has said anything");
+        let (a, b) = tokio::join!(jobs::say(db, job.id, &word), jobs::say(db, job.id, &word));
+        assert_eq!([a, b].map(|said| said.expect("asks")).into_iter().filter(|s| *s).count(), 1, "one was first");
+        assert!(!jobs::say(db, JobId(999_999), &word).await.expect("asks"));
+        let taken = take(db, "b", &[]).await.expect("it is taken up for it");
+        let (number, said) = taken.word.clone().expect("a word");
+        assert_eq!(said, word);
+        // It is heard only when that is recorded: another node would hear it again.
+        lapse(db).await;
+        let again = take(db, "c", &[]).await.expect("left behind");
+        assert_eq!(again.word, Some((number, word)));
+        let heard = Record { heard: Some(number), ..Record::default() };
+        record(db, (again.id, again.claim), &Progress::default(), &heard, now()).await.expect("records");
+        assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
+        // A job that is walked hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
+        let pause = Word::Pause { words: "held by pat".into() };
+        assert!(jobs::say(db, again.id, &pause).await.expect("says"));
+        let brought = renew(db, &[again.claim]).await.expect("renews");
+        assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
+        let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
+        record(db, (again.id, again.claim), &Progress::default(), &wait, now()).await.expect("waits");
+        let woken = take(db, "d", &[]).await.expect("it wakes at once");
+        assert_eq!(woken.word, Some((number + 1, pause)));
+        let rest = Record { heard: Some(number + 1), then: Then::Rest, ..Record::default() };
+        record(db, (woken.id, woken.claim), &Progress::default(), &rest, now()).await.expect("rests");
+        assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
+        assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
+        assert!(jobs::say(db, woken.id, &Word::Resume).await.expect("says"));
+        assert_eq!(take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1), Some(Word::Resume));
+    });
+}
+
+#[test]
+fn what_was_kept_of_the_steps_is_read_back_and_numbers_of_before_get_their_names() {
     let published = any();
     block(async {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
-        assert!(jobs::claim_unsure(db, "a", job.id).await.expect("asks").is_none(), "it runs");
-        record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Unsure), now()).await.expect("unsure");
-        assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
-        let (a, b) = tokio::join!(jobs::claim_unsure(db, "a", job.id), jobs::claim_unsure(db, "b", job.id));
-        let taken = [a.expect("asks"), b.expect("asks")];
-        assert_eq!(taken.iter().flatten().count(), 1);
-        assert!(jobs::claim_unsure(db, "a", JobId(999_999)).await.expect("asks").is_none());
+        let began = |place: &str, give: Value| Began { place: Place::new(place), attempt: 1, give };
+        let done = |place: &str, output: Value| Ended {
+            place: Place::new(place),
+            attempt: 1,
+            state: "done",
+            output: Some(output),
+            error: None,
+        };
+        let kept = Record {
+            began: vec![
+                began("#0", json!({})),
+                began("pool", json!({ "each": ["a", "b"] })),
+                began("pool[0].grow", json!({})),
+                began("pool[0].grow.undo", json!({})),
+            ],
+            ended: vec![
+                done("#0", json!({ "size": 4 })),
+                done("pool[0].grow", json!(7)),
+                done("pool[0].grow.undo", json!(8)),
+            ],
+            ..Record::default()
+        };
+        record(db, (job.id, job.claim), &Progress::default(), &kept, now()).await.expect("records");
+        let mut told = Kept::default();
+        told.output(&Place::new("look"), json!({ "size": 4 }));
+        told.list(&Place::new("pool"), vec![json!("a"), json!("b")]);
+        told.output(&Place::new("pool[0].grow"), json!(7));
+        assert_eq!(jobs::kept(db, job.id, &["look", "pool"]).await.expect("reads"), told);
+        assert_eq!(one(db, "SELECT count(*) AS x FROM attempt WHERE place LIKE '#%'").await, 0);
+    });
+}
+
+#[test]
+fn a_job_is_cancelled_before_it_began() {
+    let published = any();
+    block(async {
+        let id = published.jobs(1).await[0];
+        let db = &published.db;
+        assert!(jobs::cancel_queued(db, id, "cancelled by pat").await.expect("cancels"));
+        assert!(!jobs::cancel_queued(db, id, "once more").await.expect("asks"));
+        let row = one(db, "SELECT state || ', ' || failure AS x FROM job").await;
+        assert_eq!(row, "cancelled, cancelled by pat");
+        assert!(take(db, "a", &[]).await.is_none());
     });
 }

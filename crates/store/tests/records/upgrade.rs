@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 7] = [
+const STEPS: [(&str, &str); 8] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -17,6 +17,7 @@ const STEPS: [(&str, &str); 7] = [
     ("0005_read_again", include_str!("../../migrations/0005_read_again.sql")),
     ("0006_jobs_over_time", include_str!("../../migrations/0006_jobs_over_time.sql")),
     ("0007_key_order", include_str!("../../migrations/0007_key_order.sql")),
+    ("0008_places", include_str!("../../migrations/0008_places.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.

@@ -59,16 +59,16 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:4:11: `input` is not known here; did you mean `inputs`?
         4 | target: ${input.vm}
           |           ^^^^
-    grow.yaml:6:11: `Look` is not the name of a step; use lower case letters, digits and _, a letter first
+    grow.yaml:6:11: `Look` is not the name of a step; use lower case letters, digits and _, at most 40, a letter first
         6 |   - { id: Look, call: vm.inspect, via: yard }
           |           ^^^^
     grow.yaml:7:5: the key `via` is missing here: through which connection is it called?
         7 |   - { id: a, call: vm.inspect }
           |     ^^
-    grow.yaml:8:11: a step before is named `a` already
+    grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing: give it a `call` or a `require`
+    grow.yaml:9:5: the step does nothing; give it one of call, require, set, check, choose, each, together, pause, finish
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected
@@ -77,7 +77,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:11:46: the closing } of ${ is missing
        11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
           |                                              ^^^^^^^^^^^
-    grow.yaml:11:78: at most 20 repetitions are allowed
+    grow.yaml:11:78: at most 20 times
        11 |   - { id: d, call: x, via: y, give: { vm: '${steps.look.' }, retry: { times: 99 } }
           |                                                                              ^^
     grow.yaml:12:21: `stps` is not known here; did you mean `steps`?
@@ -88,7 +88,8 @@ outputs: { size: '${stps.grow}' }
 
 #[test]
 fn waits_grow_and_end() {
-    let retry = Retry { times: 3, wait: Period::from_secs(2), factor: 2.0 };
-    let waits: Vec<_> = (1..=4).map(|n| retry.wait_after(n).map(Period::millis)).collect();
+    let hour = Period::from_secs(3600);
+    let retry = Retry { times: 3, wait: Period::from_secs(2), factor: 2.0, ceiling: hour, jitter: 0.0 };
+    let waits: Vec<_> = (1..=4).map(|n| retry.wait_after(n, 0.5).map(Period::millis)).collect();
     assert_eq!(waits, [Some(2000), Some(4000), Some(8000), None]);
 }

@@ -1,127 +1,20 @@
-// One job as a passage: steps down the page with bars along time, then the effect.
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+// The passage of a job: its steps down the page with bars along time, then the effect; one step in full beside it.
 import clsx from 'clsx';
-import { useState } from 'react';
-import { Link, useParams } from 'react-router';
-import { type JobDetail, type JobStep, job as load, resolve } from '../api/client';
-import { Button, Empty, Facts, Failed, Header, JobTag, Json, Lost, Panel, Tag, Time } from '../ui/parts';
-import { Needs, useMay } from '../ui/rights';
-import { between, clock } from '../ui/time';
-import { useNow } from '../ui/useNow';
+import { useMemo, useState } from 'react';
+import type { JobDetail, JobStep } from '../../api/client';
+import { Facts, JobTag, Json, Panel, Tag, Time } from '../../ui/parts';
+import { between, clock } from '../../ui/time';
+import { useNow } from '../../ui/useNow';
+import { type Row, rows, telling } from './rows';
 
-export function Component() {
-  const id = Number(useParams().id);
-  const found = useQuery({ queryKey: ['jobs', id], queryFn: () => load(id) });
-  if (found.error) return <Lost error={found.error} />;
-  if (!found.data) return <Empty>Looking for job {id}</Empty>;
-  const detail = found.data;
+export function Passage({ detail }: { detail: JobDetail }) {
   const { job } = detail;
-  return (
-    <>
-      <Header title={job.runbook} right={<span className="text-ink-3">Job {job.id}</span>}>
-        <span className="mono text-ink-2">{job.target}</span>
-        <JobTag state={job.state} />
-      </Header>
-      <Chain detail={detail} />
-      {job.failure && (
-        <p role="status" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
-          {job.failure}
-        </p>
-      )}
-      {job.state === 'unsure' && <SettleIt id={job.id} />}
-      <Passage detail={detail} />
-    </>
-  );
-}
-
-/** Alert, rule, job, effect: each a link to the next. */
-function Chain({ detail }: { detail: JobDetail }) {
-  const { job, alert } = detail;
-  const links: [string, string, string | undefined, 'past' | 'here' | 'open'][] = [
-    [
-      'Alert',
-      alert ? `${alert.kind}, ${alert.severity}` : 'none',
-      alert ? `/alerts/${alert.seq}` : undefined,
-      'past',
-    ],
-    ['Rule', job.rule ?? 'none', job.rule ? `/rules/${job.rule}` : undefined, 'past'],
-    ['Job', job.runbook, `/runbooks/${job.runbook}`, 'here'],
-    [
-      'Effect',
-      job.effect ?? 'not yet known',
-      job.alarm ? `/alarms/${job.alarm}` : undefined,
-      job.effect ? 'past' : 'open',
-    ],
-  ];
-  return (
-    <ol className="flex flex-wrap items-center gap-y-2 text-[13px]">
-      {links.map(([what, name, to, look], i) => (
-        <li key={what} className="flex items-center">
-          <span
-            className={clsx('rounded-[7px] border px-3 py-1', {
-              'border-line bg-panel': look === 'past',
-              'border-sea bg-panel': look === 'here',
-              'border-line border-dashed': look === 'open',
-            })}
-          >
-            <span className="text-ink-3">{what}</span>{' '}
-            {to ? (
-              <Link to={to} className="font-semibold hover:underline">
-                {name}
-              </Link>
-            ) : (
-              <b className="font-semibold">{name}</b>
-            )}
-          </span>
-          {i < links.length - 1 && (
-            <svg width="30" height="10" aria-hidden="true">
-              <path d="M3 5h22m-5-4 5 4-5 4" fill="none" stroke="var(--ink-3)" />
-            </svg>
-          )}
-        </li>
-      ))}
-    </ol>
-  );
-}
-
-function SettleIt({ id }: { id: number }) {
-  const may = useMay('responder');
-  const queries = useQueryClient();
-  const say = useMutation({
-    mutationFn: (as: 'done' | 'again' | 'failed') => resolve(id, as),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
-  });
-  if (!may) {
-    return (
-      <Panel title="Was the step done?">
-        <Needs least="responder">Saying what became of it</Needs>
-      </Panel>
-    );
-  }
-  return (
-    <Panel title="Was the step done?">
-      <p className="pb-2 text-ink-2">
-        Look at the target, then say what became of the step. The job goes on from there.
-      </p>
-      <div className="flex flex-wrap gap-2">
-        <Button look="go" onClick={() => say.mutate('done')}>
-          It was done
-        </Button>
-        <Button onClick={() => say.mutate('again')}>Do it again</Button>
-        <Button onClick={() => say.mutate('failed')}>End the job</Button>
-      </div>
-      {say.error && <Failed error={say.error} />}
-    </Panel>
-  );
-}
-
-function Passage({ detail }: { detail: JobDetail }) {
-  const { job, steps } = detail;
-  const active = steps.findIndex((s) => ['running', 'again', 'failed', 'unsure'].includes(s.state));
-  const lastDone = steps.findLastIndex((s) => s.state === 'done');
-  const [chosen, setChosen] = useState<number>();
-  const shown = chosen ?? (active >= 0 ? active : Math.max(lastDone, 0));
-  const step = steps[shown];
+  const all = useMemo(() => rows(detail), [detail]);
+  const [chosen, setChosen] = useState<string>();
+  const steps = all.flatMap((row) => (row.kind === 'step' ? [row.step] : []));
+  const told = telling(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
+  const shown = chosen ?? told;
+  const step = steps.find((s) => s.place === shown);
   const began = job.started_at ? clock(job.started_at) : 'not started';
   const ended = job.finished_at ? clock(job.finished_at) : 'now';
   return (
@@ -140,21 +33,26 @@ function Passage({ detail }: { detail: JobDetail }) {
           </span>
         </h2>
         <ol>
-          {steps.map((s, i) => (
-            <StepRow
-              key={s.id}
-              detail={detail}
-              step={s}
-              index={i}
-              chosen={i === shown}
-              onChoose={() => setChosen(i)}
-            />
-          ))}
+          {all.map((row, i) =>
+            row.kind === 'step' ? (
+              <StepRow
+                key={row.key}
+                detail={detail}
+                step={row.step}
+                depth={row.depth}
+                first={i === 0}
+                chosen={row.key === shown}
+                onChoose={setChosen}
+              />
+            ) : (
+              <PartRow key={row.key} row={row} />
+            ),
+          )}
           <EffectRow detail={detail} />
         </ol>
       </section>
       <div className="flex flex-col gap-3.5">
-        {step && <StepPanel step={step} number={shown + 1} />}
+        {step && <StepPanel step={step} />}
         <Panel title="Inputs">
           <Facts
             rows={Object.entries(detail.inputs as Record<string, unknown>).map(([k, v]) => [
@@ -177,7 +75,11 @@ const LOOKS: Record<string, { bar: string; row?: string }> = {
   again: { bar: 'var(--sev-3)', row: 'bg-warn-soft' },
   failed: { bar: 'var(--sev-5)', row: 'bg-bad-soft' },
   unsure: { bar: 'var(--sev-3)', row: 'bg-warn-soft' },
+  stopped: { bar: 'var(--ink-3)' },
 };
+
+/** States of steps that nothing was done for. */
+const IDLE = ['next', 'not run', 'skipped'];
 
 function Mark({ state }: { state: string }) {
   const look = LOOKS[state];
@@ -201,7 +103,8 @@ function Mark({ state }: { state: string }) {
           <path d="M11 7v4l3 2" stroke={look?.bar} strokeWidth="1.8" fill="none" />
         </>
       )}
-      {['next', 'not run'].includes(state) && (
+      {state === 'stopped' && <rect x="6" y="6" width="10" height="10" rx="2" fill="var(--ink-3)" />}
+      {['next', 'not run', 'skipped'].includes(state) && (
         <circle cx="11" cy="11" r="6" fill="var(--panel)" stroke="var(--line)" strokeWidth="2" />
       )}
     </svg>
@@ -211,12 +114,27 @@ function Mark({ state }: { state: string }) {
 type StepRowProps = {
   detail: JobDetail;
   step: JobStep;
-  index: number;
+  depth: number;
+  first: boolean;
   chosen: boolean;
-  onChoose: () => void;
+  onChoose: (place: string) => void;
 };
 
-function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
+/** How far a row stands in; on a narrow screen there is less room for it. */
+const indent = (depth: number) => ({ paddingLeft: `calc(${depth} * clamp(8px, 1.6vw, 22px))` });
+
+function PartRow({ row }: { row: Extract<Row, { kind: 'part' }> }) {
+  return (
+    <li className="border-line border-t py-1.5 pr-3.5 text-[13px] text-ink-2" style={indent(row.depth)}>
+      <span className="pl-[52px]">
+        {!row.taken && <span className="text-ink-3">not gone: </span>}
+        <code className={row.taken ? '' : 'text-ink-3'}>{row.label}</code>
+      </span>
+    </li>
+  );
+}
+
+function StepRow({ detail, step, depth, first, chosen, onChoose }: StepRowProps) {
   const now = useNow();
   const look = LOOKS[step.state];
   const start = Date.parse(detail.job.started_at ?? detail.job.created_at);
@@ -225,11 +143,11 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
     Math.min(100, Math.max(0, ((Date.parse(t) - start) / Math.max(1, end - start)) * 100));
   const last = step.attempts.at(-1);
   return (
-    <li className={clsx('border-line border-t', look?.row)}>
+    <li className={clsx('border-line border-t', look?.row)} style={indent(depth)}>
       <button
         type="button"
         aria-pressed={chosen}
-        onClick={onChoose}
+        onClick={() => onChoose(step.place)}
         className={clsx(
           'grid w-full grid-cols-[44px_1fr_64px] items-center py-2.5 pr-3.5 text-left hover:bg-sunk/60 md:grid-cols-[44px_74px_1fr_200px_78px]',
           chosen && 'shadow-[inset_3px_0_0_var(--sea)]',
@@ -239,7 +157,8 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
           <i
             className={clsx(
               'absolute left-1/2 w-0.5 -translate-x-1/2',
-              index === 0 ? 'top-1/2' : '-top-6',
+              first ? 'top-1/2' : '-top-6',
+              depth > 0 && 'hidden',
               '-bottom-6',
             )}
             style={{ background: step.state === 'done' ? 'var(--sea)' : 'var(--line)' }}
@@ -249,7 +168,7 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
         <span className="hidden md:block">
           <Tag>{step.kind}</Tag>
         </span>
-        <span className={clsx('min-w-0', ['next', 'not run'].includes(step.state) && 'text-ink-3')}>
+        <span className={clsx('min-w-0', IDLE.includes(step.state) && 'text-ink-3')}>
           {step.summary ?? step.id}
           <span className="mono block truncate text-ink-2">
             {step.id}
@@ -280,7 +199,7 @@ function StepRow({ detail, step, index, chosen, onChoose }: StepRowProps) {
           })}
         </span>
         <span className="text-right text-ink-2">
-          {last && between(last.started_at, last.finished_at, now)}
+          {step.state === 'skipped' ? 'skipped' : last && between(last.started_at, last.finished_at, now)}
         </span>
       </button>
     </li>
@@ -312,11 +231,16 @@ function EffectRow({ detail }: { detail: JobDetail }) {
   );
 }
 
-function StepPanel({ step, number }: { step: JobStep; number: number }) {
+function StepPanel({ step }: { step: JobStep }) {
   const last = step.attempts.at(-1);
   return (
-    <Panel title={`Step ${number}: ${step.id}`} aside={step.state}>
+    <Panel title={`Step ${step.place}`} aside={step.state}>
       <code className="block break-words pb-2 text-ink-2">{step.does}</code>
+      {step.when && (
+        <p className="pb-2 text-ink-2">
+          only when <code className="break-words">{step.when}</code>
+        </p>
+      )}
       {!last && <p className="text-ink-3">Its turn has not come.</p>}
       {last && (
         <div className="flex flex-col gap-2">

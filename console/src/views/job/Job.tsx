@@ -1,0 +1,89 @@
+// One job: where it comes from and leads to, what people can say to it, and its passage.
+import { useQuery } from '@tanstack/react-query';
+import clsx from 'clsx';
+import { Link, useParams } from 'react-router';
+import { type JobDetail, job as load } from '../../api/client';
+import { Empty, Header, JobTag, Lost } from '../../ui/parts';
+import { Passage } from './Passage';
+import { Resolve, Speak } from './Speak';
+
+export function Component() {
+  const id = Number(useParams().id);
+  const found = useQuery({ queryKey: ['jobs', id], queryFn: () => load(id) });
+  if (found.error) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Looking for job {id}</Empty>;
+  const detail = found.data;
+  const { job } = detail;
+  return (
+    <>
+      <Header title={job.runbook} right={<Speak job={job} />}>
+        <span className="mono text-ink-2">{job.target}</span>
+        <JobTag state={job.state} />
+        <span className="text-ink-3">Job {job.id}</span>
+      </Header>
+      <Chain detail={detail} />
+      {job.failure && (
+        <p role="status" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
+          {job.failure}
+        </p>
+      )}
+      {job.state === 'paused' && (
+        <p role="status" className="rounded-md bg-warn-soft px-3 py-2">
+          {job.doing}
+        </p>
+      )}
+      {job.state === 'unsure' && <Resolve detail={detail} />}
+      <Passage detail={detail} />
+    </>
+  );
+}
+
+/** Alert, rule, job, effect: each a link to the next. */
+function Chain({ detail }: { detail: JobDetail }) {
+  const { job, alert } = detail;
+  const links: [string, string, string | undefined, 'past' | 'here' | 'open'][] = [
+    [
+      'Alert',
+      alert ? `${alert.kind}, ${alert.severity}` : 'none',
+      alert ? `/alerts/${alert.seq}` : undefined,
+      'past',
+    ],
+    ['Rule', job.rule ?? 'none', job.rule ? `/rules/${job.rule}` : undefined, 'past'],
+    ['Job', job.runbook, `/runbooks/${job.runbook}`, 'here'],
+    [
+      'Effect',
+      job.effect ?? 'not yet known',
+      job.alarm ? `/alarms/${job.alarm}` : undefined,
+      job.effect ? 'past' : 'open',
+    ],
+  ];
+  return (
+    <ol className="flex flex-wrap items-center gap-y-2 text-[13px]">
+      {links.map(([what, name, to, look], i) => (
+        <li key={what} className="flex items-center">
+          <span
+            className={clsx('rounded-[7px] border px-3 py-1', {
+              'border-line bg-panel': look === 'past',
+              'border-sea bg-panel': look === 'here',
+              'border-line border-dashed': look === 'open',
+            })}
+          >
+            <span className="text-ink-3">{what}</span>{' '}
+            {to ? (
+              <Link to={to} className="font-semibold hover:underline">
+                {name}
+              </Link>
+            ) : (
+              <b className="font-semibold">{name}</b>
+            )}
+          </span>
+          {i < links.length - 1 && (
+            <svg width="30" height="10" aria-hidden="true">
+              <path d="M3 5h22m-5-4 5 4-5 4" fill="none" stroke="var(--ink-3)" />
+            </svg>
+          )}
+        </li>
+      ))}
+    </ol>
+  );
+}

@@ -1,0 +1,40 @@
+// A job's passage as rows: the tree of its steps from top to bottom, each as deep as it stands.
+import type { JobDetail, JobPart, JobStep } from '../../api/client';
+
+export type Row = { key: string; depth: number } & (
+  | { kind: 'step'; step: JobStep }
+  /** Steps within a step, by what names them; those that were not gone are not shown one by one. */
+  | { kind: 'part'; label: string; taken: boolean }
+);
+
+export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): Row[] {
+  const found: Row[] = [];
+  const part = (part: JobPart, around: string, depth: number) => {
+    const key = `${around}/${part.label}`;
+    found.push({ key, depth, kind: 'part', label: part.label, taken: part.taken });
+    if (part.taken) list(part.steps, depth + 1);
+  };
+  const list = (steps: JobStep[], depth: number) => {
+    for (const step of steps) {
+      found.push({ key: step.place, depth, kind: 'step', step });
+      for (const within of step.parts ?? []) {
+        if (within.taken || within.label !== 'undo') part(within, step.place, depth + 1);
+      }
+    }
+  };
+  list(steps, 0);
+  // The proof has a row of its own.
+  for (const beside of further) {
+    if (beside.taken && beside.label !== 'confirm') part(beside, '', 0);
+  }
+  return found;
+}
+
+/** The steps that are open or failed, the first of them to be looked at. */
+export const telling = (all: Row[]) =>
+  all.find(
+    (row) =>
+      row.kind === 'step' &&
+      ['running', 'again', 'failed', 'unsure'].includes(row.step.state) &&
+      !row.step.parts?.some((p) => p.taken),
+  );

@@ -1,0 +1,149 @@
+//! Launching a runbook by hand: its form, what it would do, and the launch.
+
+use crate::access::Role;
+use arvok_core::rule::Urgency;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use utoipa::ToSchema;
+
+/// What a form for a runbook is made from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunbookForm {
+    /// The runbook's name.
+    pub runbook: String,
+    /// Its version.
+    pub version: i32,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// JSON Schema (draft 2020-12) properties; one without a `default` must be given.
+    #[schema(value_type = Object)]
+    pub inputs: Map<String, Value>,
+    /// The least role that may launch it.
+    pub role: Role,
+    /// How its effect is proved.
+    pub confirm: Option<String>,
+}
+
+/// A job that is to be launched, or tried without doing anything.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Launch {
+    /// The runbook's name.
+    pub runbook: String,
+    /// Its inputs; defaults are filled in.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub inputs: Map<String, Value>,
+    /// The handle of the alert that it is about: its alarm proves the effect.
+    #[serde(default)]
+    pub alert: Option<i64>,
+    /// `low`, `normal`, `high`, `urgent`; left out: normal.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::urgency_or_none)]
+    pub urgency: Option<Urgency>,
+    /// It expires if it was not started within this time, such as `10m`.
+    #[serde(default)]
+    pub deadline: Option<String>,
+    /// Why, for those who read it later.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// A job that was launched.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Launched {
+    /// Its handle.
+    pub job: i64,
+    /// Whether the same was launched before, by the `Idempotency-Key`.
+    pub known: bool,
+}
+
+/// What a job would do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DryRun {
+    /// Its runbook.
+    pub runbook: String,
+    /// The version.
+    pub version: i32,
+    /// Inputs with the defaults filled in.
+    #[schema(value_type = Object)]
+    pub inputs: Map<String, Value>,
+    /// What it would act on.
+    pub target: String,
+    /// Its steps.
+    pub steps: Vec<DryStep>,
+    /// What else it may do: `confirm`, `otherwise`, `recover`, `always`.
+    pub further: Vec<DryPart>,
+}
+
+/// A value, as far as it can be known beforehand: one of the three is there.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Told {
+    /// It is this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Value>)]
+    pub value: Option<Value>,
+    /// It depends on what these will be, such as `steps.look`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unknown: Option<Vec<String>>,
+    /// It cannot be worked out, and why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wrong: Option<String>,
+}
+
+/// What a step would be given.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Given {
+    /// Under which name.
+    pub name: String,
+    /// What.
+    pub told: Told,
+}
+
+/// What a step would do.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DryStep {
+    /// Where it stands.
+    pub place: String,
+    /// Its `id` in the runbook.
+    pub id: String,
+    /// The word for its kind.
+    pub kind: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What it does, in a line.
+    pub does: String,
+    /// Whether it is run at all.
+    pub when: Option<Told>,
+    /// What it is given.
+    pub given: Vec<Given>,
+    /// The request that would be sent, if all of it is known; the address and the credential are its connection's.
+    pub request: Option<DryRequest>,
+    /// What stands within it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(no_recursion)]
+    pub parts: Vec<DryPart>,
+}
+
+/// A request that would be sent.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DryRequest {
+    /// The method.
+    pub method: String,
+    /// The path with the query.
+    pub target: String,
+    /// The JSON body.
+    #[schema(value_type = Option<Value>)]
+    pub body: Option<Value>,
+}
+
+/// Steps within a step.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DryPart {
+    /// A condition, an item, a name.
+    pub label: String,
+    /// Whether it is gone; null if that is not known.
+    pub taken: Option<bool>,
+    /// Its steps.
+    pub steps: Vec<DryStep>,
+}

@@ -1,0 +1,88 @@
+//! `arvok job launch` and `arvok job again`: the inputs, what would be done, and the launch.
+
+use super::ask;
+use crate::{
+    args::{Asked, Server},
+    client::Client,
+    error::CliError,
+    show,
+};
+use arvok_api::{DryRun, JobDetail, Launch, Launched, RunbookForm};
+use serde_json::{Map, Value};
+
+/// Launches a runbook.
+pub async fn launch(runbook: String, alert: Option<i64>, asked: Asked, server: &Server) -> Result<(), CliError> {
+    let client = Client::of(server)?;
+    launched(&client, runbook, Map::new(), alert, asked).await
+}
+
+/// Launches what a job was launched with once more, with other inputs where some are given.
+pub async fn again(id: i64, asked: Asked, server: &Server) -> Result<(), CliError> {
+    let client = Client::of(server)?;
+    let job: JobDetail = client.get(&format!("/api/v1/jobs/{id}"), &[]).await?;
+    let before = job.inputs.as_object().cloned().unwrap_or_default();
+    launched(&client, job.job.runbook, before, job.job.alert, asked).await
+}
+
+async fn launched(
+    client: &Client,
+    runbook: String,
+    before: Map<String, Value>,
+    alert: Option<i64>,
+    asked: Asked,
+) -> Result<(), CliError> {
+    let form: RunbookForm = client.get(&format!("/api/v1/runbooks/{}", crate::client::percent(&runbook)), &[]).await?;
+    let mut inputs = before;
+    for given in &asked.input {
+        let (name, value) = given.split_once('=').ok_or_else(|| {
+            CliError::Usage(format!("--input {given}: give it as NAME=VALUE, such as vm=vm/quill-report-2"))
+        })?;
+        inputs.insert(name.to_owned(), read(&form, name, value));
+    }
+    // What is not known any more was of another version.
+    inputs.retain(|name, _| form.inputs.contains_key(name) || asked.input.iter().any(|g| g.starts_with(name.as_str())));
+    for (name, schema) in form.inputs.iter().filter(|(_, s)| s.get("default").is_none()) {
+        if !inputs.contains_key(name) {
+            inputs.insert(name.clone(), read(&form, name, &ask::input(name, schema)?));
+        }
+    }
+    let launch = Launch {
+        runbook,
+        inputs,
+        alert,
+        urgency: asked.urgency.map(Into::into),
+        deadline: asked.deadline,
+        why: asked.why,
+    };
+    let dry: DryRun = client.post("/api/v1/jobs/dry-run", &launch).await?;
+    if asked.dry_run {
+        if asked.output.json {
+            return show::json(&dry);
+        }
+        show::out(&show::dry_run(&dry));
+        return Ok(());
+    }
+    if !asked.yes {
+        show::out(&show::dry_run(&dry));
+        if !ask::agreed(&format!("Launch {} on {}?", dry.runbook, dry.target))? {
+            show::say("nothing was launched");
+            return Err(CliError::No);
+        }
+    }
+    let made: Launched = client.post_once("/api/v1/jobs", &launch, asked.key.as_deref()).await?;
+    if asked.output.json {
+        return show::json(&made);
+    }
+    let (job, known) = (made.job, if made.known { " was launched before" } else { " is launched" });
+    show::out(&format!("job {job}{known}; follow it with `arvok job follow {job}`"));
+    Ok(())
+}
+
+/// A value as it was typed: a text where the runbook wants one, else JSON, or a text if it is none.
+fn read(form: &RunbookForm, name: &str, typed: &str) -> Value {
+    let text = form.inputs.get(name).is_some_and(|s| s["type"] == "string");
+    match serde_json::from_str(typed) {
+        Ok(value) if !text => value,
+        _ => typed.into(),
+    }
+}

@@ -1,0 +1,122 @@
+//! The scenes of the night, each a file: what happens, and whether Arvok did what it should have, asked of its API and of
+//! the stand-ins.
+
+mod disk;
+mod power;
+mod pressure;
+
+use super::world::World;
+use crate::{args::Scene, error::CliError, show};
+use arvok_api::{JobDetail, JobItem, JobStep, Page};
+use clap::ValueEnum;
+use serde::Serialize;
+use std::time::{Duration, Instant};
+
+impl Scene {
+    /// Plays it to its end.
+    pub async fn play(self, world: &mut World, kill_node: bool) -> Result<Told, CliError> {
+        let begun = Instant::now();
+        let account = match self {
+            Self::DiskFills => disk::play(world, kill_node).await?,
+            Self::VmSwitchedOff => power::play(world).await?,
+            Self::HostPressed => pressure::play(world).await?,
+        };
+        let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
+        Ok(account.told(scene, begun.elapsed().as_secs_f64()))
+    }
+}
+
+/// How a scene went.
+#[derive(Debug, Serialize)]
+pub struct Told {
+    pub scene: String,
+    /// Whether it ended as it should.
+    pub well: bool,
+    pub seconds: f64,
+    /// The jobs that it set off.
+    pub jobs: Vec<i64>,
+    /// For people.
+    #[serde(skip)]
+    pub text: String,
+}
+
+/// What is told of a scene, and what was not as it should be.
+struct Account {
+    lines: Vec<String>,
+    wrong: Vec<String>,
+    jobs: Vec<i64>,
+}
+
+impl Account {
+    fn new(title: &str) -> Self {
+        Self { lines: vec![title.to_owned()], wrong: Vec::new(), jobs: Vec::new() }
+    }
+
+    fn line(&mut self, line: String) {
+        self.lines.push(line);
+    }
+
+    /// A job with its steps.
+    fn job(&mut self, detail: &JobDetail) {
+        let job = &detail.job;
+        let took = show::between(job.started_at, job.finished_at);
+        self.jobs.push(job.id);
+        self.line(format!("  job      {}: {} on {}, {} in {took}", job.id, job.runbook, job.target, job.state));
+        for row in show::rows(detail) {
+            if let Ok(JobStep { id, summary, state, .. }) = row.step {
+                let indent = "  ".repeat(row.depth);
+                self.line(format!("           {indent}{}: {state}", summary.as_deref().unwrap_or(id)));
+            }
+        }
+    }
+
+    fn want(&mut self, good: bool, what: impl Into<String>) {
+        if !good {
+            self.wrong.push(format!("  \u{2717} {}", what.into()));
+        }
+    }
+
+    fn told(mut self, scene: String, seconds: f64) -> Told {
+        let well = self.wrong.is_empty();
+        self.lines.push(if well {
+            "It ended well.".into()
+        } else {
+            format!("It did not end well:\n{}", self.wrong.join("\n"))
+        });
+        Told { scene, well, seconds, jobs: self.jobs, text: self.lines.join("\n") }
+    }
+}
+
+/// How long a job may take: after a death of the node its lease must end first.
+const PATIENCE: Duration = Duration::from_secs(90);
+
+/// The jobs on a target, the newest first.
+async fn jobs(world: &World, target: &str) -> Result<Vec<JobItem>, CliError> {
+    let page: Page<JobItem> = world.client.get("/api/v1/jobs", &[("target", Some(target.to_owned()))]).await?;
+    Ok(page.items)
+}
+
+async fn detail(world: &World, id: i64) -> Result<JobDetail, CliError> {
+    world.client.get(&format!("/api/v1/jobs/{id}"), &[]).await
+}
+
+/// Waits until a job on a target has ended, and kills the node once when one is where it should die.
+async fn ended(
+    world: &mut World,
+    target: &str,
+    mut kill_when: Option<&(dyn Fn(&JobItem) -> bool + Sync)>,
+) -> Result<(), CliError> {
+    let until = Instant::now() + PATIENCE;
+    while Instant::now() < until {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        let found = jobs(world, target).await?;
+        if kill_when.is_some_and(|when| found.iter().any(when)) {
+            kill_when = None;
+            world.kill_node().await?;
+        }
+        if found.first().is_some_and(|job| job.finished_at.is_some()) {
+            break;
+        }
+    }
+    Ok(())
+}

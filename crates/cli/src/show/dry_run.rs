@@ -1,0 +1,61 @@
+//! What a job would do.
+
+use arvok_api::{DryPart, DryRun, DryStep, Told};
+use serde_json::Value;
+
+/// A dry run, step by step.
+pub fn dry_run(dry: &DryRun) -> String {
+    let mut lines = vec![format!("{} version {} on {} would do this:", dry.runbook, dry.version, dry.target)];
+    steps(&dry.steps, 0, &mut lines);
+    for part in &dry.further {
+        lines.push(format!("  {}:", part.label));
+        steps(&part.steps, 1, &mut lines);
+    }
+    lines.join("\n")
+}
+
+fn steps(all: &[DryStep], depth: usize, lines: &mut Vec<String>) {
+    for step in all {
+        one(step, depth, lines);
+    }
+}
+
+fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
+    let indent = "  ".repeat(depth + 1);
+    let title = step.summary.as_deref().unwrap_or(&step.id);
+    lines.push(format!("{indent}□ {title} [{} {}] {}", step.kind, step.place, step.does));
+    lines.extend(step.when.as_ref().map(|when| format!("{indent}    when   {}", words(when))));
+    for given in &step.given {
+        lines.push(format!("{indent}    {:6} {}", given.name, words(&given.told)));
+    }
+    if let Some(request) = &step.request {
+        let body = request.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
+        lines.push(format!("{indent}    sends  {} {}{body}", request.method, request.target));
+    }
+    for DryPart { label, taken, steps: within } in &step.parts {
+        let how = match taken {
+            Some(true) => "",
+            Some(false) => "not gone: ",
+            None => "perhaps: ",
+        };
+        lines.push(format!("{indent}  {how}{label}"));
+        if *taken != Some(false) {
+            steps(within, depth + 2, lines);
+        }
+    }
+}
+
+fn words(told: &Told) -> String {
+    match (&told.value, &told.unknown, &told.wrong) {
+        (Some(value), _, _) => compact(value),
+        (None, Some(on), _) => format!("not known yet, by {}", on.join(", ")),
+        (None, None, Some(why)) => format!("cannot be worked out: {why}"),
+        (None, None, None) => "null".into(),
+    }
+}
+
+fn compact(value: &Value) -> String {
+    let text = value.to_string();
+    let cut = arvok_core::text::cut(&text, 100);
+    if cut.len() < text.len() { format!("{cut}…") } else { text }
+}

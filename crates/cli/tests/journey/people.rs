@@ -1,0 +1,164 @@
+//! What people do with jobs: launch them by hand, hold them, stop them, over the command and the API.
+
+use crate::kit::{Stage, answer, until};
+use reqwest::Method;
+use serde_json::{Value, json};
+
+/// Says something, waits, says something else; takes back what it said, and says goodbye in any case.
+const SLOW: &str = "
+runbook: slow
+inputs: { on: { type: string, format: resource }, times: { type: integer, default: 1 } }
+target: ${inputs.on}
+steps:
+  - id: tell
+    call: chat.post
+    via: crew-chat
+    give: { channel: yard, text: 'begun with ${inputs.on}' }
+    undo: { call: chat.post, give: { channel: yard, text: 'never mind ${inputs.on}' } }
+  - { id: nap, pause: 1h }
+  - { id: more, call: chat.post, via: crew-chat, give: { channel: yard, text: 'went on' } }
+always:
+  - id: bye
+    call: chat.post
+    via: crew-chat
+    give: { channel: yard, text: 'over with ${inputs.on}' }
+    retry: { times: 5, wait: 1s }
+";
+
+fn said(stage: &Stage) -> Vec<String> {
+    stage.chat.messages().into_iter().map(|m| m.text).collect()
+}
+
+fn launch(stage: &Stage, on: &str) -> i64 {
+    let made = stage.arvok(&["job", "launch", "slow", "--input", &format!("on={on}"), "--yes", "--json"]);
+    assert_eq!(made.code, 0, "{}", made.all());
+    let made: Value = serde_json::from_str(&made.out).expect("JSON");
+    made["job"].as_i64().expect("a number")
+}
+
+#[test]
+fn a_runbook_is_launched_by_hand_and_what_it_would_do_is_shown_first() {
+    let stage = Stage::with_demo();
+    let vm = "vm=vm/quill-report-2";
+    let missing = stage.arvok(&["job", "launch", "grow-disk", "--dry-run"]);
+    assert_eq!(missing.code, 2, "{}", missing.all());
+    assert!(missing.err.contains("the input `vm` is missing; give it with --input vm=..."), "{}", missing.err);
+    let wrong = stage.arvok(&["job", "launch", "grow-disk", "--input", vm, "--input", "step_gib=99", "--dry-run"]);
+    assert!(wrong.code != 0 && wrong.err.contains("the input `step_gib` is wrong"), "{}", wrong.all());
+    let unknown = stage.arvok(&["job", "launch", "grow-disks", "--input", vm]);
+    assert!(unknown.err.contains("there is no runbook `grow-disks`"), "{}", unknown.all());
+    let nobody = stage.arvok(&["job", "launch", "grow-disk", "--input", vm]);
+    assert!(nobody.code == 2 && nobody.err.contains("say --yes"), "{}", nobody.all());
+
+    let dry = stage.arvok(&["job", "launch", "grow-disk", "--input", vm, "--dry-run"]);
+    assert_eq!(dry.code, 0, "{}", dry.all());
+    insta::assert_snapshot!("dry-run-grow-disk", dry.out);
+    let dry = stage.arvok(&["job", "launch", "relieve-host", "--input", "host=host/quill-hv-2", "--dry-run"]);
+    insta::assert_snapshot!("dry-run-relieve-host", dry.out);
+    assert_eq!(stage.get("/api/v1/jobs")["items"], json!([]), "nothing was launched");
+
+    let ask = ["job", "launch", "grow-disk", "--input", vm, "--yes", "--key", "night-1", "--why", "before the weekend"];
+    let made = stage.arvok(&ask);
+    assert_eq!(made.out.trim(), "job 1 is launched; follow it with `arvok job follow 1`", "{}", made.all());
+    let job = stage.job_in(1, &["succeeded"]);
+    assert_eq!(job["reason"], "launched by admin: before the weekend");
+    assert_eq!(job["job"]["effect"], "not checked", "there is no alarm");
+    assert!(stage.arvok(&ask).out.contains("job 1 was launched before"), "the same key, the same job");
+    let other =
+        stage.arvok(&["job", "launch", "grow-disk", "--input", "vm=vm/quill-mail-1", "--yes", "--key", "night-1"]);
+    assert!(other.code == 6 && other.err.contains("something else was launched under this"), "{}", other.all());
+
+    let again = stage.arvok(&["job", "again", "1", "--input", "step_gib=8", "--yes"]);
+    assert_eq!(again.code, 0, "{}", again.all());
+    let job = stage.job_in(2, &["succeeded", "failed"]);
+    assert_eq!(job["inputs"]["step_gib"], 8, "the others as before: {}", job["inputs"]);
+    assert_eq!(job["inputs"]["vm"], "vm/quill-report-2");
+}
+
+#[test]
+fn the_same_launch_sent_ten_times_at_once_is_one_job() {
+    let stage = Stage::with_demo();
+    let other = stage.second_node();
+    let body = json!({ "runbook": "start-vm", "inputs": { "vm": "vm/brack-kiosk-3" } });
+    let send = |node: &Stage| {
+        let request = node.request(Method::POST, "/api/v1/jobs").bearer_auth(&node.token);
+        answer(request.header("Idempotency-Key", "ten").json(&body))
+    };
+    let answers: Vec<(u16, Value)> = std::thread::scope(|s| {
+        let sends: Vec<_> = (0..10).map(|n| s.spawn(move || (n, ()))).collect();
+        sends
+            .into_iter()
+            .map(|t| t.join().expect("sends").0)
+            .map(|n| send(if n % 2 == 0 { &stage } else { &other }))
+            .collect()
+    });
+    assert_eq!(answers.iter().filter(|(status, _)| *status == 201).count(), 1, "{answers:?}");
+    assert!(answers.iter().all(|(status, made)| [200, 201].contains(status) && made["job"] == 1), "{answers:?}");
+    assert_eq!(stage.get("/api/v1/jobs")["items"].as_array().map(Vec::len), Some(1));
+}
+
+#[test]
+fn a_job_is_held_goes_on_and_is_stopped_with_what_it_did_taken_back() {
+    let stage = Stage::with_demo();
+    stage.publish(SLOW);
+    let id = launch(&stage, "vm/a").to_string();
+    stage.job_in(1, &["waiting"]);
+    let held = stage.arvok(&["job", "pause", &id, "--why", "the yard is busy"]);
+    assert_eq!(held.code, 0, "{}", held.all());
+    let job = stage.job_in(1, &["paused"]);
+    assert!(
+        job["job"]["doing"].as_str().is_some_and(|d| d.contains("held by admin: the yard is busy")),
+        "{}",
+        job["job"]
+    );
+    let twice = stage.arvok(&["job", "pause", &id]);
+    assert!(twice.code == 6 && twice.err.contains("job 1 is paused, not running or waiting"), "{}", twice.all());
+    let waiting = launch(&stage, "vm/a");
+    assert_eq!(stage.arvok(&["job", "resume", &id]).code, 0);
+    stage.job_in(1, &["waiting"]);
+    assert_eq!(stage.get(&format!("/api/v1/jobs/{waiting}"))["job"]["state"], "queued", "its target is taken");
+
+    let stopped = stage.arvok(&["job", "cancel", &id, "--undo", "--why", "the wrong machine"]);
+    assert_eq!(stopped.code, 0, "{}", stopped.all());
+    let job = stage.job_in(1, &["cancelled"]);
+    assert_eq!(job["job"]["failure"], "cancelled by admin: the wrong machine");
+    assert_eq!(said(&stage)[..3], ["begun with vm/a", "never mind vm/a", "over with vm/a"]);
+    assert_eq!(job["steps"][1]["state"], "stopped");
+    assert_eq!(job["steps"][2]["state"], "not run");
+    assert_eq!(job["further"][0]["label"], "always");
+    // The next on the target has its turn; it is stopped without taking anything back.
+    stage.job_in(waiting, &["waiting"]);
+    assert_eq!(stage.arvok(&["job", "cancel", &waiting.to_string()]).code, 0);
+    stage.job_in(waiting, &["cancelled"]);
+    assert_eq!(said(&stage)[3..], ["begun with vm/a", "over with vm/a"]);
+    let over = stage.arvok(&["job", "cancel", &id]);
+    assert!(over.code == 6 && over.err.contains("job 1 is cancelled, not"), "{}", over.all());
+}
+
+#[test]
+fn a_job_at_work_on_another_node_hears_what_is_said_here() {
+    let mut stage = Stage::with_demo();
+    let other = stage.second_node();
+    stage.publish(SLOW);
+    stage.yard.set_faults(arvok_standins::Faults { delay_ms: 8000, ..Default::default() });
+    let text = SLOW.replace("runbook: slow", "runbook: look").replace(
+        "  - { id: nap, pause: 1h }",
+        "  - { id: nap, call: vm.inspect, via: yard-hypervisor, give: { vm: vm/brack-kiosk-3 }, timeout: 9s }",
+    );
+    stage.publish(&text);
+    let body = json!({ "runbook": "look", "inputs": { "on": "vm/b" } });
+    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
+    assert_eq!(status, 201, "{made}");
+    until("the call to be out", || (stage.get("/api/v1/jobs/1")["steps"][1]["state"] == "running").then_some(()));
+    // Whichever node walks it: both are told, and one of them is not the one that walks.
+    let (status, told) = other.call(Method::POST, "/api/v1/jobs/1/cancel", Some(&json!({ "why": "enough" })));
+    assert_eq!(status, 202, "{told}");
+    let (status, told) = stage.call(Method::POST, "/api/v1/jobs/1/pause", Some(&json!({})));
+    assert!(status == 202 || status == 409, "{told}");
+    stage.kill_node();
+    stage.start_node();
+    let job = stage.job_in(1, &["cancelled"]);
+    assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("cancelled by admin: enough")), "{}", job["job"]);
+    assert!(said(&stage).contains(&"over with vm/b".to_owned()), "{:?} {job:#}", said(&stage));
+    assert!(!said(&stage).contains(&"went on".to_owned()), "{:?}", said(&stage));
+}

@@ -1,0 +1,287 @@
+//! What a job would do, worked out without doing anything: every value that can be known beforehand, each request as
+//! it would be sent, and of the rest what it depends on.
+
+use super::{Facts, Place};
+use crate::{
+    alarm::Alarm,
+    connector::{Operation, Request},
+    expr::{Expr, ExprError, Template},
+    runbook::{Action, Call, JobScope, Runbook, Step},
+};
+use serde_json::{Map, Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Items of a list that are shown one by one.
+const ITEMS_SHOWN: usize = 100;
+
+/// A value, as far as it can be known.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Told {
+    /// It is this.
+    Known(Value),
+    /// It depends on what these will be, such as `steps.look`.
+    Unknown(Vec<String>),
+    /// It cannot be worked out, and why.
+    Wrong(String),
+}
+
+/// What a step would do.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DryStep {
+    /// Where it stands.
+    pub place: Place,
+    /// Its `id`.
+    pub id: String,
+    /// The word for its kind.
+    pub kind: &'static str,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What it does, in a line.
+    pub does: String,
+    /// Whether it is run at all.
+    pub when: Option<Told>,
+    /// What it is given, by name.
+    pub given: Vec<(String, Told)>,
+    /// The request that would be sent, if all of it is known.
+    pub request: Option<Request>,
+    /// What stands within it.
+    pub parts: Vec<DryPart>,
+}
+
+/// Steps within a step.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DryPart {
+    /// A condition, an item, a name.
+    pub label: String,
+    /// Whether it is gone, if that is known.
+    pub taken: Option<bool>,
+    /// Its steps.
+    pub steps: Vec<DryStep>,
+}
+
+/// What a job would do.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DryRun {
+    /// Its steps.
+    pub steps: Vec<DryStep>,
+    /// What else it may do: `confirm`, `otherwise`, `recover`, `always`.
+    pub further: Vec<DryPart>,
+}
+
+/// Finds the operation of a connection.
+pub type Operations<'a> = dyn Fn(&str, &str) -> Option<&'a Operation> + 'a;
+
+/// Works out what a job would do.
+pub fn dry_run(runbook: &Runbook, facts: &Facts, alarm: Option<&Alarm>, operations: &Operations<'_>) -> DryRun {
+    let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target, "failure": null,
+        "failed_step": null, "errors": {} });
+    let mut dry =
+        Dry { facts, alarm, operations, job, outputs: BTreeMap::new(), bound: Vec::new(), later: BTreeSet::new() };
+    let steps = dry.list(&runbook.steps, &Place::new(""));
+    // What stands behind the steps knows how these went.
+    dry.later.insert("job");
+    let lists = runbook.lists().into_iter().skip(1).filter(|(_, steps)| !steps.is_empty());
+    let part = |(at, steps): (&str, &[Step])| DryPart {
+        label: at.trim_start_matches('/').to_owned(),
+        taken: None,
+        steps: dry.list(steps, &Place::new("")),
+    };
+    DryRun { steps, further: lists.map(part).collect() }
+}
+
+struct Dry<'a, 'o> {
+    facts: &'a Facts,
+    alarm: Option<&'a Alarm>,
+    operations: &'a Operations<'o>,
+    job: Value,
+    /// What steps give, where that can be known.
+    outputs: BTreeMap<String, Value>,
+    /// Items of lists, where they are known.
+    bound: Vec<(String, Option<Value>)>,
+    /// Names of which nothing is known before.
+    later: BTreeSet<&'static str>,
+}
+
+impl Dry<'_, '_> {
+    fn list(&mut self, steps: &[Step], around: &Place) -> Vec<DryStep> {
+        steps.iter().map(|step| self.step(step, &around.within(&step.id))).collect()
+    }
+
+    fn step(&mut self, step: &Step, place: &Place) -> DryStep {
+        let when = step.when.as_ref().map(|when| self.condition(when));
+        let mut told = DryStep {
+            place: place.clone(),
+            id: step.id.clone(),
+            kind: step.action.kind(),
+            summary: step.summary.clone(),
+            does: step.action.does(),
+            when,
+            given: Vec::new(),
+            request: None,
+            parts: Vec::new(),
+        };
+        self.action(step, place, &mut told);
+        // Whether it runs is not known, or it does not: what it would give is not known to have been given.
+        if !matches!(told.when, None | Some(Told::Known(Value::Bool(true)))) {
+            self.outputs.remove(&step.id);
+        }
+        if let Some(undo) = &step.undo {
+            let undo = self.step(undo, &place.within("undo"));
+            told.parts.push(DryPart { label: "undo".into(), taken: None, steps: vec![undo] });
+        }
+        told
+    }
+
+    fn action(&mut self, step: &Step, place: &Place, told: &mut DryStep) {
+        match &step.action {
+            Action::Call(call) => self.call(call, told),
+            Action::Check(check) => {
+                if let Some(call) = &check.call {
+                    self.call(call, told);
+                }
+            }
+            Action::Require(require) => {
+                let held = self.condition(&require.condition);
+                if let Told::Known(held) = &held {
+                    self.outputs.insert(step.id.clone(), held.clone());
+                }
+                told.given.push(("require".into(), held));
+            }
+            Action::Set(set) => {
+                let values: Vec<(String, Told)> =
+                    set.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+                let known = |(name, told): &(String, Told)| match told {
+                    Told::Known(value) => Some((name.clone(), value.clone())),
+                    _ => None,
+                };
+                if let Some(all) = values.iter().map(known).collect::<Option<Map<String, Value>>>() {
+                    self.outputs.insert(step.id.clone(), Value::Object(all));
+                }
+                told.given = values;
+            }
+            Action::Choose(choose) => {
+                // Until the first that is taken for certain, any may be.
+                let mut open = Some(true);
+                for branch in &choose.branches {
+                    let held = branch.when.as_ref().map_or(Told::Known(true.into()), |when| self.condition(when));
+                    let taken = match (open, &held) {
+                        (Some(false), _) | (_, Told::Known(Value::Bool(false))) => Some(false),
+                        (Some(true), Told::Known(_)) => Some(true),
+                        _ => None,
+                    };
+                    open = match (taken, open) {
+                        (Some(true), _) => Some(false),
+                        (None, Some(true)) => None,
+                        (_, open) => open,
+                    };
+                    let label = branch.when.as_ref().map_or("else", Expr::text).to_owned();
+                    let steps = self.list(&branch.steps, place);
+                    if taken != Some(true) {
+                        branch.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
+                    }
+                    told.parts.push(DryPart { label, taken, steps });
+                }
+            }
+            Action::Each(each) => {
+                let items = self.expr(&each.items);
+                let list = match &items {
+                    Told::Known(Value::Array(items)) => items.iter().take(ITEMS_SHOWN).cloned().map(Some).collect(),
+                    _ => vec![None],
+                };
+                told.given.push(("each".into(), items));
+                for (number, item) in list.into_iter().enumerate() {
+                    let label = item.as_ref().map_or_else(|| each.name.clone(), |i| format!("{}: {i}", number + 1));
+                    let taken = item.as_ref().map(|_| true);
+                    self.bound.push((each.name.clone(), item));
+                    let steps = self.list(&each.steps, &place.item(number));
+                    self.bound.pop();
+                    told.parts.push(DryPart { label, taken, steps });
+                }
+                each.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
+            }
+            Action::Together(together) => {
+                for (name, steps) in &together.ways {
+                    let steps = self.list(steps, place);
+                    told.parts.push(DryPart { label: name.clone(), taken: Some(true), steps });
+                }
+            }
+            Action::Pause(pause) => told.given.push(("pause".into(), Told::Known(pause.long.to_string().into()))),
+            Action::Finish(finish) => {
+                told.given.extend(finish.because.iter().map(|text| ("because".into(), self.template(text))));
+            }
+        }
+    }
+
+    fn call(&mut self, call: &Call, told: &mut DryStep) {
+        told.given = call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+        let known = |(name, told): &(String, Told)| match told {
+            Told::Known(value) => Some((name.clone(), value.clone())),
+            _ => None,
+        };
+        let give: Option<Map<String, Value>> = told.given.iter().map(known).collect();
+        let operation = (self.operations)(&call.via, &call.operation);
+        let (Some(give), Some(operation)) = (give, operation) else { return };
+        match operation.request(&give, "<key>") {
+            Ok(request) => told.request = Some(request),
+            Err(e) => told.given.push(("request".into(), Told::Wrong(e.to_string()))),
+        }
+    }
+
+    fn condition(&self, condition: &Expr) -> Told {
+        match self.unknown([condition]) {
+            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            _ => told(self.see(|scope| condition.holds(scope).map(Value::Bool))),
+        }
+    }
+
+    fn expr(&self, expr: &Expr) -> Told {
+        match self.unknown([expr]) {
+            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            _ => told(self.see(|scope| expr.eval(scope).map(|v| v.to_json()))),
+        }
+    }
+
+    fn template(&self, template: &Template) -> Told {
+        match self.unknown(template.expressions().into_iter().map(|(_, e)| e)) {
+            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            _ => told(self.see(|scope| template.fill(scope))),
+        }
+    }
+
+    /// What expressions depend on that is not known yet.
+    fn unknown<'e>(&self, exprs: impl IntoIterator<Item = &'e Expr>) -> Vec<String> {
+        let mut unknown = BTreeSet::new();
+        for expr in exprs {
+            for read in expr.fields_of("steps") {
+                match read {
+                    Some(id) if self.outputs.contains_key(id) => {}
+                    Some(id) => _ = unknown.insert(format!("steps.{id}")),
+                    None => _ = unknown.insert("steps".to_owned()),
+                }
+            }
+            let items = self.bound.iter().filter(|(name, item)| item.is_none() && expr.reads(name));
+            unknown.extend(items.map(|(name, _)| name.clone()));
+            let later = self.later.iter().chain(["result"].iter()).filter(|name| expr.reads(name));
+            unknown.extend(later.map(|name| (*name).to_owned()));
+        }
+        unknown.into_iter().collect()
+    }
+
+    fn see<T>(&self, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
+        read(&JobScope {
+            inputs: &self.facts.inputs,
+            steps: self.outputs.iter().map(|(id, output)| (id.as_str(), output)).collect(),
+            job: &self.job,
+            alert: self.facts.alert.as_ref(),
+            alarm: self.alarm,
+            bound: self.bound.iter().filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?))).collect(),
+        })
+    }
+}
+
+fn told(value: Result<Value, ExprError>) -> Told {
+    match value {
+        Ok(value) => Told::Known(crate::text::clean_json(value)),
+        Err(e) => Told::Wrong(e.to_string()),
+    }
+}

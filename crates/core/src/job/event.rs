@@ -1,0 +1,193 @@
+//! What happens to a job, and what is to be done then.
+
+use super::{JobEffect, JobState, Place};
+use crate::{
+    Alert, JobId, Period,
+    connector::{Failure, Repeat},
+};
+use chrono::{DateTime, Utc};
+use serde_json::{Map, Value};
+use std::collections::BTreeMap;
+
+/// What does not change about a job.
+#[derive(Clone, Debug)]
+pub struct Facts {
+    /// Its number.
+    pub id: JobId,
+    /// What the keys of its calls begin with: no other job has the same, neither of another
+    /// installation nor after a restore.
+    pub key: String,
+    /// Its inputs, a map.
+    pub inputs: Value,
+    /// Its target.
+    pub target: String,
+    /// What set it off.
+    pub alert: Option<Alert>,
+    /// Whether that alert belongs to an alarm.
+    pub has_alarm: bool,
+}
+
+/// What happens to a job.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Event {
+    /// A node took it up, for the first time, after a wait, or after another node's death.
+    Taken(Repeats),
+    /// Nothing but that time has passed; what is out is still out.
+    Tick,
+    /// Something happened to one try of a step. What is not open any more is passed over.
+    Step {
+        /// The step.
+        place: Place,
+        /// Which try, from one.
+        attempt: u32,
+        /// What happened.
+        what: What,
+    },
+    /// A person says what became of an unsure step.
+    Resolved {
+        /// The step; none if there is only one.
+        place: Option<Place>,
+        /// What became of it.
+        word: Resolution,
+    },
+    /// A person holds it: no further step is begun.
+    Pause {
+        /// Who, and why.
+        words: String,
+    },
+    /// A person lets it go on.
+    Resume,
+    /// A person stops it.
+    Cancel {
+        /// Whether what was done is taken back.
+        undo: bool,
+        /// Who, and why.
+        words: String,
+    },
+}
+
+/// Whether the operations of a runbook may be called twice, by connection and operation.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Repeats(pub BTreeMap<(String, String), Repeat>);
+
+impl Repeats {
+    /// Whether an operation may be called twice; one that is not known must not be.
+    pub fn of(&self, via: &str, operation: &str) -> Repeat {
+        self.0.get(&(via.to_owned(), operation.to_owned())).copied().unwrap_or(Repeat::Never)
+    }
+}
+
+/// What happened to a call.
+#[derive(Clone, Debug, PartialEq)]
+pub enum What {
+    /// It gave its output.
+    Returned(Value),
+    /// It failed.
+    Broke {
+        /// Why, and what is known of the other side.
+        failure: Failure,
+        /// Whether doing it twice is harmless.
+        repeat: Repeat,
+    },
+}
+
+/// What a person says of an unsure step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Resolution {
+    /// It was done; go on behind it.
+    Done,
+    /// It was not done; do it again.
+    Again,
+    /// It failed.
+    Failed,
+}
+
+/// What is to be done. Records come first; the last says what becomes of the job.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    /// Record that a try of a step begins.
+    StepStarted {
+        /// The step.
+        place: Place,
+        /// Which try, from one.
+        attempt: u32,
+        /// What it is given.
+        give: Value,
+    },
+    /// Record how a try of a step ended.
+    StepEnded {
+        /// The step.
+        place: Place,
+        /// Which try, from one.
+        attempt: u32,
+        /// How it ended.
+        result: StepResult,
+    },
+    /// Call an operation; answer with [`Event::Step`].
+    Call(CallOut),
+    /// Calls are out: their answers go on with it.
+    GoOn {
+        /// When something else goes on meanwhile; answer with [`Event::Tick`].
+        until: Option<DateTime<Utc>>,
+    },
+    /// Let go until then, or until the alarm changes.
+    Wait {
+        /// When it goes on.
+        until: DateTime<Utc>,
+        /// Whether a change of the alarm is waited for as well.
+        alarm: bool,
+    },
+    /// Let go until a person lets it go on.
+    Rest,
+    /// Let go until a person says what became of a step.
+    Unsure {
+        /// What is not known.
+        failure: String,
+    },
+    /// The state is final.
+    End {
+        /// The state.
+        state: JobState,
+        /// Whether it helped.
+        effect: JobEffect,
+        /// Why it did not succeed or help.
+        failure: Option<String>,
+        /// What it gives.
+        outputs: Value,
+    },
+}
+
+/// A call that is to be made.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CallOut {
+    /// The step.
+    pub place: Place,
+    /// Which try, from one.
+    pub attempt: u32,
+    /// The connection.
+    pub via: String,
+    /// The operation.
+    pub operation: String,
+    /// What it is given.
+    pub give: Map<String, Value>,
+    /// The same for every try of the same step.
+    pub key: String,
+    /// How long the try may take.
+    pub timeout: Option<Period>,
+}
+
+/// How a try of a step ended.
+#[derive(Clone, Debug, PartialEq)]
+pub enum StepResult {
+    /// With an output.
+    Done(Value),
+    /// With an error.
+    Failed(String),
+    /// Not known.
+    Unsure(String),
+    /// It was passed over, since its condition does not hold.
+    Skipped,
+    /// It was not needed any more.
+    Stopped,
+}

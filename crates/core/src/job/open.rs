@@ -1,0 +1,101 @@
+//! What a job is at: which calls are out, when something goes on, what is not known.
+
+use super::{
+    Place,
+    progress::{Block, Doing, Open, Way},
+};
+use crate::runbook::{Action, Step};
+use chrono::{DateTime, Utc};
+
+/// What is open.
+#[derive(Debug, Default, PartialEq)]
+pub(super) struct StillOpen {
+    now: DateTime<Utc>,
+    /// Calls that are out.
+    pub calls: usize,
+    /// The earliest time at which something goes on.
+    pub due: Option<DateTime<Utc>>,
+    /// Whether something waits for the alarm.
+    pub alarm: bool,
+    /// What is not known, step by step.
+    pub unsure: Vec<String>,
+    /// What it is at, step by step, in words.
+    pub doing: Vec<String>,
+    /// The steps that wait, for another try, another look or a time.
+    pub waiting: Vec<Place>,
+}
+
+impl StillOpen {
+    /// What is open of a list of steps, which stands at a place.
+    pub(super) fn of(now: DateTime<Utc>, steps: &[Step], block: &Block, around: &Place) -> Self {
+        let mut found = Self { now, ..Self::default() };
+        found.block(steps, block, around);
+        found
+    }
+
+    pub(super) fn wait(&mut self, until: DateTime<Utc>) {
+        self.due = Some(self.due.map_or(until, |due| due.min(until)));
+    }
+
+    fn block(&mut self, steps: &[Step], block: &Block, around: &Place) {
+        if let (Some(step), Some(open)) = (steps.get(block.at), &block.open) {
+            self.step(step, open, &around.within(&step.id));
+        }
+    }
+
+    fn step(&mut self, step: &Step, open: &Open, place: &Place) {
+        let title = step.summary.as_deref().unwrap_or(place.as_str());
+        let calls = |found: &mut Self, words: String| {
+            found.calls += 1;
+            found.doing.push(words);
+        };
+        match (&open.doing, &step.action) {
+            (Doing::Branch(taken, block), Action::Choose(choose)) => {
+                if let Some(branch) = choose.branches.get(*taken) {
+                    self.block(&branch.steps, block, place);
+                }
+                self.time(step, open);
+            }
+            (Doing::Items { open: lanes, .. }, Action::Each(each)) => {
+                lanes.iter().for_each(|(number, lane)| self.block(&each.steps, lane, &place.item(*number)));
+                self.time(step, open);
+            }
+            (Doing::Ways(ways), Action::Together(together)) => {
+                for (way, (_, steps)) in ways.iter().zip(&together.ways) {
+                    if let Way::Open(block) = way {
+                        self.block(steps, block, place);
+                    }
+                }
+                self.time(step, open);
+            }
+            (Doing::Probing(_), _) => calls(self, format!("finds out whether it was done: {title}")),
+            (Doing::Looking { next: None, .. }, _) => calls(self, format!("looks: {title}")),
+            (Doing::Again(at), _) => {
+                self.wait(*at);
+                self.waiting.push(place.clone());
+                self.doing.push(format!("waits to try again: {title}"));
+            }
+            (Doing::Pausing(until), _) => {
+                self.wait(*until);
+                self.waiting.push(place.clone());
+                self.doing.push(format!("lets time pass: {title}"));
+            }
+            (Doing::Looking { next: Some(at), .. }, action) => {
+                self.wait(*at);
+                self.alarm |= matches!(action, Action::Check(check) if check.condition.reads("alarm"));
+                self.waiting.push(place.clone());
+                self.doing.push(format!("waits to look again: {title}"));
+            }
+            (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
+            (Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
+                calls(self, title.to_owned());
+            }
+        }
+    }
+
+    /// A step that takes too long is stopped; what it waits for then is no time.
+    fn time(&mut self, step: &Step, open: &Open) {
+        let over = step.timeout.map(|timeout| open.since + timeout.delta());
+        over.filter(|over| *over > self.now).into_iter().for_each(|over| self.wait(over));
+    }
+}

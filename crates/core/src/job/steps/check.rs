@@ -1,0 +1,118 @@
+//! A check: looks until its condition holds. A look changes nothing, so one that was lost is made again, and
+//! one that is not needed any more is not waited for.
+
+use crate::{
+    job::{
+        CallOut, Doing, Open, Place, What,
+        walk::{Around, StepEnd, Walk},
+    },
+    period::rough,
+    runbook::Check,
+};
+use serde_json::{Map, Value, json};
+
+pub(in crate::job) fn begin<'m>(
+    walk: &mut Walk<'m>,
+    check: &'m Check,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    open.doing = Doing::Looking { look: 0, next: None };
+    let given = check.call.as_ref().map(|call| walk.see(around, |scope| call.give.fill(scope)));
+    let shown = match given {
+        Some(Ok(give)) => json!({ "check": check.condition.text(), "give": give }),
+        Some(Err(_)) | None => json!({ "check": check.condition.text() }),
+    };
+    walk.started(place, 1, shown);
+    look(walk, check, place, open, around)
+}
+
+pub(in crate::job) fn go_on<'m>(
+    walk: &mut Walk<'m>,
+    check: &'m Check,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    if around.halt {
+        return Some(StepEnd::Halted);
+    }
+    let Doing::Looking { look: number, next } = open.doing else { return look(walk, check, place, open, around) };
+    match next {
+        // What needs no call costs nothing, and may hold as soon as the alarm has changed.
+        Some(at) if !walk.paused && (walk.now >= at || check.call.is_none()) => look(walk, check, place, open, around),
+        Some(_) => None,
+        None => match walk.news_of(place, number) {
+            Some(What::Returned(result)) => seen(walk, check, open, around, Ok(result)),
+            Some(What::Broke { failure, .. }) => seen(walk, check, open, around, Err(failure.message)),
+            None => {
+                walk.is_lost(place)?;
+                look(walk, check, place, open, around)
+            }
+        },
+    }
+}
+
+/// One look.
+fn look<'m>(
+    walk: &mut Walk<'m>,
+    check: &'m Check,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let number = match open.doing {
+        Doing::Looking { look, .. } => look + 1,
+        _ => 1,
+    };
+    open.doing = Doing::Looking { look: number, next: None };
+    let Some(call) = &check.call else { return seen(walk, check, open, around, Ok(Value::Null)) };
+    let give: Map<String, Value> = match walk.see(around, |scope| call.give.fill(scope)) {
+        Ok(Value::Object(give)) => give,
+        Ok(_) => return Some(StepEnd::failed("`give` is not a map")),
+        Err(e) => return Some(StepEnd::failed(format!("give: {e}"))),
+    };
+    walk.send(CallOut {
+        place: place.clone(),
+        attempt: number,
+        via: call.via.clone(),
+        operation: call.operation.clone(),
+        give,
+        key: format!("{}-{place}-{number}", walk.facts.key),
+        timeout: None,
+    });
+    None
+}
+
+/// What a look saw, or why it saw nothing.
+fn seen<'m>(
+    walk: &Walk<'m>,
+    check: &'m Check,
+    open: &mut Open,
+    around: &Around<'m>,
+    found: Result<Value, String>,
+) -> Option<StepEnd> {
+    let Doing::Looking { look, .. } = open.doing else { return None };
+    let result = found.as_ref().ok().filter(|_| check.call.is_some());
+    let held = match &found {
+        Ok(_) => walk.see_with(around, result, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
+        Err(message) => Err(message.clone()),
+    };
+    if held == Ok(true) {
+        return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
+    }
+    let last = open.since + check.within.delta();
+    if walk.now < last {
+        open.doing = Doing::Looking { look, next: Some((walk.now + check.every.delta()).min(last)) };
+        return None;
+    }
+    let why = held.err().map_or_else(String::new, |e| format!(": {e}"));
+    let plain = format!("{} did not hold within {}{why}", check.condition, rough(check.within.delta()));
+    Some(StepEnd::failed(match (&check.otherwise, &found) {
+        (Some(text), Ok(_)) => walk
+            .see_with(around, result, |scope| text.fill_text(scope))
+            .unwrap_or_else(|e| format!("{plain} (else: {e})")),
+        _ => plain,
+    }))
+}

@@ -1,0 +1,129 @@
+//! A list: the same steps for each of its items, some at once.
+
+use crate::{
+    connector::MAX_OUTPUT,
+    job::{
+        Doing, Open, Place,
+        walk::{Around, End, StepEnd, Walk},
+    },
+    runbook::{Each, Failures, MAX_ITEMS, Step},
+    text::clean_json,
+};
+use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+
+type Looping<'m> = (&'m Step, &'m Each);
+
+pub(in crate::job) fn begin<'m>(
+    walk: &mut Walk<'m>,
+    looping: Looping<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let items = walk.see(around, |scope| looping.1.items.eval(scope).map(|v| clean_json(v.to_json())));
+    let items = match items {
+        Ok(Value::Array(items)) if items.len() <= MAX_ITEMS => Ok(items),
+        Ok(Value::Array(items)) => {
+            Err(format!("{} has {} items; {MAX_ITEMS} are allowed", looping.1.items, items.len()))
+        }
+        Ok(_) => Err(format!("{} is not a list", looping.1.items)),
+        Err(e) => Err(format!("{}: {e}", looping.1.items)),
+    };
+    match items {
+        Err(message) => {
+            walk.started(place, 1, Value::Null);
+            Some(StepEnd::failed(message))
+        }
+        Ok(items) => {
+            walk.started(place, 1, json!({ "each": items }));
+            walk.kept.list(place, items);
+            open.doing = Doing::Items { next: 0, open: BTreeMap::new(), failed: BTreeMap::new() };
+            go_on(walk, looping, place, open, around)
+        }
+    }
+}
+
+pub(in crate::job) fn go_on<'m>(
+    walk: &mut Walk<'m>,
+    (step, each): Looping<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let over = walk.is_over_time(step, open);
+    let count = walk.kept.items(place);
+    let Doing::Items { next, open: lanes, failed } = &mut open.doing else { return Some(StepEnd::Halted) };
+    let stops = each.failures == Failures::Stop;
+    loop {
+        let mut moved = false;
+        for number in lanes.keys().copied().collect::<Vec<_>>() {
+            let halt = over || (stops && !failed.is_empty());
+            let Some(lane) = lanes.get_mut(&number) else { continue };
+            let Some(end) = walk.block(&each.steps, lane, &around.item(&each.name, place, number, halt)) else {
+                continue;
+            };
+            lanes.remove(&number);
+            moved = true;
+            if let End::Failed(_, told) = end {
+                failed.insert(number, told);
+            }
+        }
+        let halt = around.halt || over || (stops && !failed.is_empty());
+        while !halt && !walk.paused && *next < count && lanes.len() < each.at_once {
+            lanes.insert(*next, Default::default());
+            *next += 1;
+            moved = true;
+        }
+        if !moved {
+            break;
+        }
+    }
+    let halted = around.halt || over;
+    let stopped = halted || (stops && !failed.is_empty());
+    if !lanes.is_empty() || (!stopped && *next < count) {
+        return None;
+    }
+    Some(match failed.iter().next() {
+        _ if halted => Walk::timed_out(step, over, around, StepEnd::Halted),
+        Some((number, told)) if stops => {
+            StepEnd::FailedWithin(place.item(*number), format!("item {} of `{}`: {told}", number + 1, step.id))
+        }
+        _ => output(walk, each, place, failed, around),
+    })
+}
+
+/// What each item gave, or why it failed.
+fn output<'m>(
+    walk: &Walk<'m>,
+    each: &'m Each,
+    place: &Place,
+    failed: &BTreeMap<usize, String>,
+    around: &Around<'m>,
+) -> StepEnd {
+    let one = |number: usize| {
+        let item = walk.kept.item(place, number).cloned().unwrap_or_default();
+        if let Some(error) = failed.get(&number) {
+            return json!({ "item": item, "error": error });
+        }
+        let around = around.item(&each.name, place, number, false);
+        let gives = match &each.gives {
+            Some(gives) => walk.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json()))),
+            None => {
+                let steps = walk.kept.of(around.place.as_str());
+                Ok(Value::Object(steps.map(|(id, output)| (id.to_owned(), output.clone())).collect::<Map<_, _>>()))
+            }
+        };
+        match gives {
+            Ok(gives) => json!({ "item": item, "gives": gives }),
+            Err(e) => json!({ "item": item, "error": format!("gives: {e}") }),
+        }
+    };
+    let output = Value::Array((0..walk.kept.items(place)).map(one).collect());
+    let size = output.to_string().len();
+    if size > MAX_OUTPUT {
+        let hint = "say with `gives` what of each item is needed";
+        return StepEnd::failed(format!("what the items give has {size} bytes; {MAX_OUTPUT} are allowed: {hint}"));
+    }
+    StepEnd::Done(output)
+}

@@ -1,0 +1,20 @@
+//! The end of a job by one of its steps.
+
+use crate::{
+    job::{
+        Place,
+        walk::{Around, StepEnd, Walk},
+    },
+    runbook::{Finish, Outcome},
+};
+use serde_json::json;
+
+pub(in crate::job) fn run<'m>(walk: &mut Walk<'m>, finish: &'m Finish, place: &Place, around: &Around<'m>) -> StepEnd {
+    walk.started(place, 1, json!({ "finish": finish.outcome }));
+    let because = finish.because.as_ref();
+    let words = because.map(|text| walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())));
+    match finish.outcome {
+        Outcome::Succeeded => StepEnd::Finished(words),
+        Outcome::Failed => StepEnd::failed(words.unwrap_or_else(|| "the runbook ends here as failed".into())),
+    }
+}

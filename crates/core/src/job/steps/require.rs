@@ -1,0 +1,32 @@
+//! A requirement: done at once, or failed.
+
+use crate::{
+    job::{
+        Place,
+        walk::{Around, StepEnd, Walk},
+    },
+    runbook::Require,
+};
+use serde_json::{Value, json};
+
+pub(in crate::job) fn run<'m>(
+    walk: &mut Walk<'m>,
+    require: &'m Require,
+    place: &Place,
+    around: &Around<'m>,
+) -> StepEnd {
+    let condition = &require.condition;
+    walk.started(place, 1, json!({ "require": condition.text() }));
+    let held = walk.see(around, |scope| match condition.holds(scope) {
+        Ok(true) => Ok(()),
+        Ok(false) => Err(match &require.otherwise {
+            Some(text) => text.fill_text(scope).unwrap_or_else(|e| e.to_string()),
+            None => format!("{condition} does not hold"),
+        }),
+        Err(e) => Err(format!("{condition}: {e}")),
+    });
+    match held {
+        Ok(()) => StepEnd::Done(Value::Bool(true)),
+        Err(message) => StepEnd::failed(message),
+    }
+}

@@ -1,0 +1,306 @@
+//! The machine, walked by hand: no clock, no calls.
+
+use crate::{
+    Period,
+    alarm::Alarm,
+    connector::{CallEnd, Failure, Repeat},
+    definition::Defined,
+    document::parse_file,
+    job::{Doing, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, Resolution, Stage, What},
+    runbook::Runbook,
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Value, json};
+
+const GROW: &str = "
+runbook: grow-disk
+inputs: { vm: { type: string }, ceiling_gib: { type: integer, default: 64 } }
+target: ${inputs.vm}
+timeout: 10m
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { vm: '${inputs.vm}' }, retry: { times: 1, wait: 2s } }
+  - { id: room, require: steps.look.size_gib + 4 <= inputs.ceiling_gib, else: 'at its ceiling of ${inputs.ceiling_gib} GiB' }
+  - { id: grow, call: vm.grow_disk, via: yard, give: { disk: '${steps.look.disk}' } }
+confirm: { alarm: cleared, within: 5m }
+outputs: { size_gib: '${steps.grow.size_gib}' }
+";
+
+struct Walk {
+    runbook: Runbook,
+    facts: Facts,
+    progress: Progress,
+    kept: Kept,
+    raised: bool,
+    now: DateTime<Utc>,
+    said: Vec<String>,
+}
+
+impl Walk {
+    fn new() -> Self {
+        let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
+        let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
+        let facts = Facts {
+            id: crate::JobId(7),
+            key: "quay-7".into(),
+            inputs,
+            target: "vm/quill-booking-db-1".into(),
+            alert: None,
+            has_alarm: true,
+        };
+        Self {
+            runbook,
+            facts,
+            progress: Progress::default(),
+            kept: Kept::default(),
+            raised: true,
+            now: DateTime::UNIX_EPOCH,
+            said: Vec::new(),
+        }
+    }
+
+    /// Takes an event after some seconds; the progress goes through its stored form each time.
+    fn then(mut self, seconds: i64, event: Event) -> Self {
+        self.now += TimeDelta::seconds(seconds);
+        let stored = serde_json::to_string(&self.progress).expect("stores");
+        let progress = serde_json::from_str(&stored).expect("loads");
+        let mut machine = Machine::new(&self.runbook, &self.facts, progress, self.kept);
+        let mut alarm = Alarm::unknown(self.now);
+        alarm.raised = self.raised;
+        machine.alarm = Some(alarm);
+        let effects = machine.handle(self.now, event);
+        self.said.extend(effects.iter().map(|e| format!("{e:?}")));
+        self.said.push("--".into());
+        self.progress = machine.progress;
+        self.kept = machine.kept;
+        self
+    }
+
+    fn cleared(mut self) -> Self {
+        self.raised = false;
+        self
+    }
+
+    fn told(self) -> String {
+        self.said.join("\n").replace("String(", "(").replace("Object ", "").replace("Place(", "(")
+    }
+}
+
+fn step(place: &str, attempt: u32, what: What) -> Event {
+    Event::Step { place: Place::new(place), attempt, what }
+}
+
+fn broke(place: &str, attempt: u32, failure: Failure, repeat: Repeat) -> Event {
+    step(place, attempt, What::Broke { failure, repeat })
+}
+
+/// Looking may be repeated, growing must not.
+fn taken() -> Event {
+    let of = |operation: &str, repeat| (("yard".to_owned(), operation.to_owned()), repeat);
+    Event::Taken(Repeats([of("vm.inspect", Repeat::Safe), of("vm.grow_disk", Repeat::Never)].into()))
+}
+
+fn looked(size: i64) -> Event {
+    step("look", 1, What::Returned(json!({"disk": "data", "size_gib": size})))
+}
+
+fn grown() -> Event {
+    step("grow", 1, What::Returned(json!({"size_gib": 44})))
+}
+
+fn resolved(word: Resolution) -> Event {
+    Event::Resolved { place: None, word }
+}
+
+/// What it is at in the list of its stage.
+fn doing(walk: &Walk) -> Option<Doing> {
+    walk.progress.block.open.as_ref().map(|o| o.doing.clone())
+}
+
+#[test]
+fn the_time_of_a_runbook_is_over_when_more_of_it_has_passed() {
+    let at_its_end = Walk::new().then(0, taken()).then(600, looked(40));
+    assert!(at_its_end.told().contains("vm.grow_disk"));
+    let after = Walk::new().then(0, taken()).then(601, looked(40));
+    assert!(after.told().contains("the runbook's time of 10m is over"));
+}
+
+#[test]
+fn the_whole_way_to_a_confirmed_effect() {
+    let walk =
+        Walk::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(10, taken()).cleared().then(30, taken());
+    insta::assert_snapshot!(walk.told(), @r#"
+    StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None })
+    GoOn { until: Some(1970-01-01T00:10:00.001Z) }
+    --
+    StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(40)}) }
+    StepStarted { place: ("room"), attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
+    StepEnded { place: ("room"), attempt: 1, result: Done(Bool(true)) }
+    StepStarted { place: ("grow"), attempt: 1, give: {"disk": ("data")} }
+    Call(CallOut { place: ("grow"), attempt: 1, via: "yard", operation: "vm.grow_disk", give: {"disk": ("data")}, key: "quay-7-grow", timeout: None })
+    GoOn { until: Some(1970-01-01T00:10:00.001Z) }
+    --
+    StepEnded { place: ("grow"), attempt: 1, result: Done({"size_gib": Number(44)}) }
+    Wait { until: 1970-01-01T00:05:02Z, alarm: true }
+    --
+    Wait { until: 1970-01-01T00:05:02Z, alarm: true }
+    --
+    End { state: Succeeded, effect: Confirmed, failure: None, outputs: {"size_gib": Number(44)} }
+    --
+    "#);
+}
+
+#[test]
+fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
+    insta::assert_snapshot!(Walk::new().then(0, taken()).then(1, looked(62)).told(), @r#"
+    StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None })
+    GoOn { until: Some(1970-01-01T00:10:00.001Z) }
+    --
+    StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(62)}) }
+    StepStarted { place: ("room"), attempt: 1, give: {"require": ("steps.look.size_gib + 4 <= inputs.ceiling_gib")} }
+    StepEnded { place: ("room"), attempt: 1, result: Failed("at its ceiling of 64 GiB") }
+    End { state: Failed, effect: NotChecked, failure: Some("at its ceiling of 64 GiB"), outputs: Null }
+    --
+    "#);
+}
+
+#[test]
+fn a_failed_call_is_tried_again_as_often_as_allowed() {
+    let busy = |n| broke("look", n, Failure::new(CallEnd::Unknown, "answered 503: busy"), Repeat::Safe);
+    let walk = Walk::new().then(0, taken()).then(1, busy(1)).then(1, taken()).then(1, taken()).then(0, busy(2));
+    insta::assert_snapshot!(walk.told(), @r#"
+    StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None })
+    GoOn { until: Some(1970-01-01T00:10:00.001Z) }
+    --
+    StepEnded { place: ("look"), attempt: 1, result: Failed("answered 503: busy") }
+    Wait { until: 1970-01-01T00:00:03Z, alarm: false }
+    --
+    Wait { until: 1970-01-01T00:00:03Z, alarm: false }
+    --
+    StepStarted { place: ("look"), attempt: 2, give: {"vm": ("vm/quill-booking-db-1")} }
+    Call(CallOut { place: ("look"), attempt: 2, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None })
+    GoOn { until: Some(1970-01-01T00:10:00.001Z) }
+    --
+    StepEnded { place: ("look"), attempt: 2, result: Failed("answered 503: busy") }
+    End { state: Failed, effect: NotChecked, failure: Some("step `look` failed after 2 tries: answered 503: busy"), outputs: Null }
+    --
+    "#);
+}
+
+#[test]
+fn after_a_death_a_harmless_step_is_repeated_with_the_same_key() {
+    let walk = Walk::new().then(0, taken()).then(20, taken());
+    let told = walk.told();
+    assert_eq!(told.matches("key: \"quay-7-look\"").count(), 2, "{told}");
+}
+
+#[test]
+fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it() {
+    let unsure = || Walk::new().then(0, taken()).then(1, looked(40)).then(20, taken());
+    assert!(matches!(doing(&unsure()), Some(Doing::Unsure(_))));
+    let again = unsure().then(60, resolved(Resolution::Again));
+    assert_eq!((doing(&again), again.progress.block.at), (Some(Doing::Calling), 2));
+    let done = unsure().then(60, resolved(Resolution::Done));
+    assert_eq!((done.progress.stage, done.progress.done), (Stage::Confirming, 3));
+    let failed = unsure().then(60, resolved(Resolution::Failed));
+    assert_eq!((failed.progress.stage, failed.progress.done), (Stage::Over, 2));
+}
+
+#[test]
+fn an_alarm_that_stays_raised_leaves_the_effect_unconfirmed() {
+    let walk = Walk::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(300, taken());
+    assert!(
+        walk.told().contains(
+            "effect: Unconfirmed, failure: Some(\"the alarm is still raised 5 min 0 s after the last step\")"
+        )
+    );
+}
+
+#[test]
+fn the_runbooks_time_is_a_limit() {
+    let told = Walk::new().then(0, taken()).then(601, looked(40)).told();
+    assert!(told.contains("the runbook's time of 10m is over"), "{told}");
+}
+
+#[test]
+fn states_have_one_word_each() {
+    for state in JobState::ALL {
+        assert_eq!(JobState::parse(state.as_str()), Some(state));
+        assert_eq!(json!(state), Value::from(state.as_str()));
+    }
+}
+
+/// The step that grows the disk, which must not be done twice, is under way.
+fn growing() -> Walk {
+    Walk::new().then(0, taken()).then(1, looked(40))
+}
+
+fn ended(walk: &Walk) -> (Stage, Option<&String>) {
+    (walk.progress.stage, walk.said.iter().rev().nth(1))
+}
+
+#[test]
+fn what_may_have_been_done_and_must_not_be_done_twice_is_unsure() {
+    let walk = growing().then(1, broke("grow", 1, Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
+    let (_, last) = ended(&walk);
+    assert!(matches!(doing(&walk), Some(Doing::Unsure(_))));
+    assert!(
+        last.is_some_and(|l| l.contains("answered 502 during step `grow`, which must not be done twice")),
+        "{last:?}"
+    );
+    for end in [CallEnd::NotSent, CallEnd::Refused, CallEnd::Done] {
+        let walk = growing().then(1, broke("grow", 1, Failure::lasting(end, "no"), Repeat::Never));
+        assert_eq!(walk.progress.stage, Stage::Over, "{end:?}");
+    }
+}
+
+#[test]
+fn a_lasting_failure_is_not_tried_again_and_a_wish_to_wait_is_heard() {
+    let looking = || Walk::new().then(0, taken());
+    let walk = looking().then(1, broke("look", 1, Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe));
+    assert_eq!(walk.progress.stage, Stage::Over);
+    let busy = Failure { retry_after: Some(Period::from_secs(30)), ..Failure::new(CallEnd::Refused, "answered 429") };
+    let walk = looking().then(1, broke("look", 1, busy, Repeat::Safe));
+    assert_eq!(doing(&walk), Some(Doing::Again(DateTime::UNIX_EPOCH + TimeDelta::seconds(31))));
+}
+
+#[test]
+fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
+    let walk = growing().then(30, taken()).then(60, taken());
+    let (_, last) = ended(&walk);
+    assert!(last.is_some_and(|l| l.starts_with("Unsure { failure: \"a node was lost during step `grow`")), "{last:?}");
+    assert_eq!(walk.then(1, resolved(Resolution::Failed)).progress.stage, Stage::Over);
+}
+
+#[test]
+fn time_for_which_a_job_was_unsure_or_held_is_not_its_own() {
+    let unsure = growing().then(30, taken()).then(3600, resolved(Resolution::Again));
+    assert_eq!(doing(&unsure), Some(Doing::Calling), "ten minutes are not over");
+    let held = Walk::new().then(0, taken()).then(1, Event::Pause { words: "held by pat".into() }).then(1, looked(40));
+    assert_eq!(ended(&held).1.map(String::as_str), Some("Rest"), "what was under way came to its end");
+    let held = held.then(3600, Event::Resume);
+    assert_eq!((doing(&held), held.progress.block.at), (Some(Doing::Calling), 2));
+}
+
+#[test]
+fn without_an_alarm_there_is_nothing_to_prove() {
+    let mut walk = Walk::new();
+    walk.facts.has_alarm = false;
+    let walk = walk.then(0, taken()).then(1, looked(40)).then(1, grown());
+    let last = walk.said.iter().rev().nth(1).cloned();
+    let ended =
+        "End { state: Succeeded, effect: NotChecked, failure: None, outputs: Object {\"size_gib\": Number(44)} }";
+    assert_eq!(last.as_deref(), Some(ended));
+}
+
+#[test]
+fn how_often_it_was_tried_is_told_where_it_was_more_than_once() {
+    let never = Failure::lasting(CallEnd::Refused, "answered 404");
+    let told = Walk::new().then(0, taken()).then(1, broke("look", 1, never, Repeat::Safe)).told();
+    assert!(told.contains("step `look` failed: answered 404"), "{told}");
+    let busy = |n| broke("look", n, Failure::new(CallEnd::Refused, "answered 503"), Repeat::Safe);
+    let told = Walk::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
+    assert!(told.contains("step `look` failed after 2 tries: answered 503"), "{told}");
+}

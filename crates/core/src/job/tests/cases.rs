@@ -1,0 +1,140 @@
+//! The cases of `cases/jobs`: what a runbook does when its calls are answered so and so.
+
+use super::story::{Happening, Story, World};
+use crate::{
+    Period,
+    connector::{CallEnd, Failure, Repeat},
+    definition::Defined,
+    document::parse_file,
+    job::{CallOut, Event, Place, Resolution, What},
+    runbook::Runbook,
+};
+use chrono::{DateTime, TimeDelta};
+use serde::Deserialize;
+use serde_json::Value;
+use std::{collections::BTreeMap, fs, path::Path};
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Case {
+    case: String,
+    runbook: String,
+    #[serde(default)]
+    inputs: Value,
+    /// Whether the job belongs to an alarm; raised at first.
+    #[serde(default)]
+    alarm: bool,
+    /// What calls are answered, by place; the last answer stands for all further ones. Others give `{}` at once.
+    #[serde(default)]
+    answers: BTreeMap<String, Vec<Answer>>,
+    /// What else happens.
+    #[serde(default)]
+    meanwhile: Vec<Meanwhile>,
+    /// What happens, line by line.
+    expect: Vec<String>,
+    #[serde(default)]
+    outputs: Option<Value>,
+}
+
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Answer {
+    #[serde(default)]
+    after: Option<Period>,
+    #[serde(default)]
+    gives: Option<Value>,
+    #[serde(default)]
+    refused: Option<String>,
+    #[serde(default)]
+    busy: Option<String>,
+    #[serde(default)]
+    unknown: Option<String>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Meanwhile {
+    at: Period,
+    #[serde(default)]
+    alarm: Option<String>,
+    #[serde(default)]
+    resolve: Option<Resolution>,
+    #[serde(default)]
+    pause: Option<String>,
+    #[serde(default)]
+    resume: bool,
+    #[serde(default)]
+    cancel: Option<String>,
+    #[serde(default)]
+    undo: bool,
+}
+
+struct Answers<'a>(&'a BTreeMap<String, Vec<Answer>>);
+
+impl World for Answers<'_> {
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What) {
+        let all = self.0.get(call.place.as_str());
+        let answer = all.and_then(|all| all.get(nth).or(all.last())).cloned().unwrap_or_default();
+        let repeat = match call.operation.split('.').next() {
+            Some("safe") => Repeat::Safe,
+            Some("keyed") => Repeat::Keyed,
+            _ => Repeat::Never,
+        };
+        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let what = match answer {
+            Answer { refused: Some(why), .. } => broke(Failure::lasting(CallEnd::Refused, why)),
+            Answer { busy: Some(why), .. } => broke(Failure::new(CallEnd::Refused, why)),
+            Answer { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
+            Answer { gives, .. } => What::Returned(gives.unwrap_or_else(|| serde_json::json!({}))),
+        };
+        (answer.after.map_or(TimeDelta::zero(), |p| p.delta()), what)
+    }
+}
+
+fn happening(m: &Meanwhile) -> Happening {
+    let event = match m {
+        Meanwhile { alarm: Some(state), .. } => return Happening::Alarm(state == "raised"),
+        Meanwhile { resolve: Some(word), .. } => Event::Resolved { place: None::<Place>, word: *word },
+        Meanwhile { pause: Some(words), .. } => Event::Pause { words: words.clone() },
+        Meanwhile { resume: true, .. } => Event::Resume,
+        Meanwhile { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },
+        _ => panic!("says nothing: {m:?}"),
+    };
+    Happening::Event(event)
+}
+
+fn play(case: &Case) -> (Vec<String>, Value) {
+    let documents = parse_file("case.yaml", &case.runbook).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
+    let runbook = Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
+    let given = case.inputs.as_object().cloned().unwrap_or_default();
+    let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
+    let mut story = Story::new(&runbook, inputs, case.alarm, Answers(&case.answers));
+    for m in &case.meanwhile {
+        story.at(DateTime::UNIX_EPOCH + m.at.delta(), happening(m));
+    }
+    story.play();
+    (story.trace, story.ended.map_or(Value::Null, |e| e.outputs))
+}
+
+#[test]
+fn what_is_written_down_happens() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("cases/jobs");
+    let mut files: Vec<_> = fs::read_dir(&folder).expect("a folder").map(|f| f.expect("a file").path()).collect();
+    files.sort();
+    let (mut played, mut wrong) = (0, Vec::new());
+    for file in files {
+        let text = fs::read_to_string(&file).expect("reads");
+        for text in text.split("\n---\n") {
+            let documents = parse_file("case.yaml", text).unwrap_or_else(|e| panic!("{}: {e:?}", file.display()));
+            let case: Case = documents[0].decode().unwrap_or_else(|e| panic!("{}: {e:#?}", file.display()));
+            let (trace, outputs) = play(&case);
+            played += 1;
+            if trace != case.expect || case.outputs.as_ref().is_some_and(|o| *o != outputs) {
+                let lines: Vec<String> = trace.iter().map(|l| format!("  - {}", serde_json::json!(l))).collect();
+                wrong.push(format!("{}: {}\n{}\n  outputs: {outputs}", file.display(), case.case, lines.join("\n")));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "of {played} cases these are otherwise:\n{}", wrong.join("\n\n"));
+    assert!(played >= 30, "only {played} cases");
+}

@@ -1,0 +1,269 @@
+//! Random runbooks in random worlds: the machine does what the interpreter says, and neither deaths nor events that
+//! come twice change how a job goes.
+
+use super::{
+    interpreter::{Answer, Interpreter, Oracle, Time, Went, by_place, mixed},
+    story::{Story, World},
+};
+use crate::{
+    connector::{CallEnd, Failure, Repeat},
+    definition::Defined,
+    document::parse_file,
+    job::{CallOut, Place, Resolution, What},
+    runbook::Runbook,
+};
+use chrono::{DateTime, TimeDelta};
+use proptest::prelude::*;
+use serde_json::{Value, json};
+
+/// Draws what a runbook is made of.
+struct Draw {
+    seed: u64,
+    count: usize,
+    ids: usize,
+    /// Whether calls that must not be repeated are among them.
+    never: bool,
+}
+
+impl Draw {
+    fn below(&mut self, n: u64) -> u64 {
+        self.count += 1;
+        mixed(self.seed, "draw", self.count) % n
+    }
+
+    fn id(&mut self) -> String {
+        self.ids += 1;
+        format!("s{}", self.ids)
+    }
+
+    fn operation(&mut self) -> &'static str {
+        match self.below(if self.never { 3 } else { 2 }) {
+            0 => "safe.go",
+            1 => "keyed.go",
+            _ => "never.go",
+        }
+    }
+
+    /// A list that begins with something that takes time, so that no two ways end at the same moment.
+    fn list(&mut self, depth: u32) -> Vec<Value> {
+        let mut list = vec![self.call()];
+        for _ in 0..self.below(3) {
+            list.push(self.step(depth));
+        }
+        let last = list.len() - 1;
+        for (i, step) in list.iter_mut().enumerate() {
+            match self.below(10) {
+                0 => step["on_error"] = json!("continue"),
+                _ if i == last => {}
+                1 => step["when"] = json!("1 > 2"),
+                _ => {}
+            }
+        }
+        // The first always runs.
+        if let Some(first) = list[0].as_object_mut() {
+            first.remove("when");
+        }
+        if list.len() > 2 && self.below(4) == 0 {
+            let to = list[2]["id"].clone();
+            list[0]["on_error"] = to;
+        }
+        list
+    }
+
+    fn call(&mut self) -> Value {
+        let mut step = json!({ "id": self.id(), "call": self.operation(), "via": "yard" });
+        if self.below(2) == 0 {
+            step["retry"] = json!({ "times": self.below(3), "wait": "1s" });
+        }
+        if self.below(2) == 0 {
+            step["undo"] = json!({ "call": "keyed.back" });
+        }
+        step
+    }
+
+    fn step(&mut self, depth: u32) -> Value {
+        let id = self.id();
+        let kinds = if depth == 0 { 5 } else { 8 };
+        let mut step = match self.below(kinds) {
+            0 | 1 => return self.call(),
+            2 => json!({ "pause": format!("{}ms", 1 + self.below(60_000)) }),
+            3 => json!({ "require": if self.below(4) > 0 { "1 < 2" } else { "1 > 2" } }),
+            4 => json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard",
+                "every": format!("{}ms", 1_000 + self.below(9_000)), "within": format!("{}ms", 5_000 + self.below(60_000)) }),
+            5 => {
+                let whens = ["1 > 2", "1 < 2"];
+                let mut branches: Vec<Value> = (0..=self.below(2))
+                    .map(|_| json!({ "when": whens[self.below(2) as usize], "steps": self.list(depth - 1) }))
+                    .collect();
+                if self.below(2) == 0 {
+                    branches.push(json!({ "steps": self.list(depth - 1) }));
+                }
+                json!({ "choose": branches })
+            }
+            6 => {
+                let items = vec!["1"; 1 + self.below(4) as usize].join(", ");
+                json!({ "each": format!("[{items}]"), "as": format!("item{id}"), "at_once": 1 + self.below(3),
+                    "failures": if self.below(2) == 0 { "stop" } else { "report" }, "steps": self.list(depth - 1) })
+            }
+            _ => {
+                let ways: serde_json::Map<String, Value> =
+                    (0..2 + self.below(2)).map(|n| (format!("w{n}"), json!(self.list(depth - 1)))).collect();
+                json!({ "together": ways, "until": if self.below(2) == 0 { "all" } else { "first" } })
+            }
+        };
+        if ["choose", "each", "together"].iter().any(|k| step.get(k).is_some()) && self.below(4) == 0 {
+            step["timeout"] = json!(format!("{}ms", 1 + self.below(90_000)));
+        }
+        step["id"] = json!(id);
+        step
+    }
+
+    fn runbook(&mut self) -> Runbook {
+        let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "1000h", "steps": self.list(3),
+            "recover": self.list(1), "always": self.list(1) });
+        if self.below(2) == 0 {
+            doc["confirm"] = json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard", "within": "30s" });
+            doc["otherwise"] = json!(self.list(1));
+        }
+        let text = doc.to_string();
+        let documents = parse_file("r.yaml", &text).expect("reads");
+        Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{text}\n{e:#?}"))
+    }
+}
+
+/// A world in which every answer is worked out from the place and its number.
+#[derive(Clone, Copy)]
+struct Mixed {
+    seed: u64,
+    /// One of so many events is the node's last; none if 0.
+    lost: u64,
+    /// One of so many events is told twice; none if 0.
+    doubled: u64,
+    /// Whether what has a key is never refused: after a death nobody could tell a refusal of what was done before.
+    gentle: bool,
+    count: usize,
+}
+
+impl Mixed {
+    fn kind(operation: &str) -> Repeat {
+        match operation.split('.').next() {
+            Some("safe") => Repeat::Safe,
+            Some("keyed") => Repeat::Keyed,
+            _ => Repeat::Never,
+        }
+    }
+
+    fn chance(&mut self, what: &str, one_of: u64) -> bool {
+        self.count += 1;
+        one_of > 0 && mixed(self.seed, what, self.count).is_multiple_of(one_of)
+    }
+}
+
+impl Oracle for Mixed {
+    fn answer(&self, place: &str, nth: usize) -> (Time, Answer) {
+        let x = mixed(self.seed, place, nth);
+        let takes = 1 + (x >> 8) as Time % 50_000;
+        // After some answers that are no good there is one that is.
+        let answer = match x % 16 {
+            _ if nth > 6 => Answer::Good(9),
+            0 | 1 => Answer::Refused,
+            2 | 3 => Answer::Busy,
+            4 => Answer::Unknown,
+            n => Answer::Good(n as i64 - 4),
+        };
+        (takes, answer)
+    }
+
+    fn says(&self, place: &str) -> (Time, Resolution) {
+        let x = mixed(self.seed, place, 999);
+        let word = match x % 3 {
+            0 => Resolution::Done,
+            1 => Resolution::Again,
+            _ => Resolution::Failed,
+        };
+        (1 + (x >> 8) as Time % 90_000, word)
+    }
+}
+
+impl World for Mixed {
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What) {
+        let (takes, answer) = Oracle::answer(self, call.place.as_str(), nth);
+        let repeat = Self::kind(&call.operation);
+        let answer = if self.gentle && repeat == Repeat::Keyed { Answer::Good(9) } else { answer };
+        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let what = match answer {
+            Answer::Good(n) => What::Returned(json!({ "n": n })),
+            Answer::Refused => broke(Failure::lasting(CallEnd::Refused, "answered 409")),
+            Answer::Busy => broke(Failure::new(CallEnd::Refused, "answered 503")),
+            Answer::Unknown => broke(Failure::new(CallEnd::Unknown, "timed out")),
+        };
+        (TimeDelta::milliseconds(takes), what)
+    }
+
+    fn says(&mut self, place: &Place) -> Option<(TimeDelta, Resolution)> {
+        let (after, word) = Oracle::says(self, place.as_str());
+        Some((TimeDelta::milliseconds(after), word))
+    }
+
+    fn is_lost(&mut self) -> bool {
+        self.chance("lost", self.lost)
+    }
+
+    fn doubles(&mut self) -> bool {
+        self.chance("doubled", self.doubled)
+    }
+}
+
+fn play(runbook: &Runbook, world: Mixed) -> (Went, Vec<String>, usize) {
+    let mut story = Story::new(runbook, json!({}), false, world);
+    story.play();
+    let ended = story.ended.unwrap_or_else(|| panic!("the job comes to no end: {:#?}", story.trace));
+    let mut done: Vec<(Time, String)> = story.done.into_iter().map(|(at, place, _)| (at, place)).collect();
+    done.sort();
+    let end = (story.now - DateTime::UNIX_EPOCH).num_milliseconds();
+    let went = Went { end, state: ended.state.as_str(), effect: ended.effect.as_str(), done };
+    (went, story.trace, story.sent.values().copied().max().unwrap_or_default())
+}
+
+/// What one did and the other did not.
+fn differences(one: &Went, other: &Went) -> Vec<String> {
+    let ends = [one, other].map(|w| format!("{} {} at {}", w.state, w.effect, w.end));
+    let ends = ends.iter().filter(|_| ends[0] != ends[1]).cloned();
+    let only = |a: &Went, b: &Went, whose: &str| {
+        let there = by_place(&b.done);
+        let mine = by_place(&a.done);
+        let only = mine.iter().filter(|(place, at)| there.get(*place) != Some(at));
+        only.map(|(place, at)| format!("only {whose}: {place} at {at}")).collect::<Vec<_>>()
+    };
+    ends.chain(only(one, other, "the one")).chain(only(other, one, "the other")).collect()
+}
+
+fn drawn(seed: u64, never: bool) -> Runbook {
+    Draw { seed, count: 0, ids: 0, never }.runbook()
+}
+
+fn quiet(seed: u64) -> Mixed {
+    Mixed { seed, lost: 0, doubled: 0, gentle: false, count: 0 }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { max_shrink_iters: 0, ..ProptestConfig::default() })]
+
+    #[test]
+    fn the_machine_does_what_the_interpreter_says(seed in any::<u64>()) {
+        let (runbook, world) = (drawn(seed, true), quiet(seed));
+        let (went, trace, _) = play(&runbook, world);
+        let told = Interpreter { oracle: &world, runbook: &runbook }.run();
+        let differ = differences(&went, &told);
+        prop_assert!(differ.is_empty(), "machine and interpreter differ: {differ:?}\n{}", trace.join("\n"));
+    }
+
+    #[test]
+    fn neither_deaths_nor_doubles_change_how_a_job_goes(seed in any::<u64>()) {
+        let runbook = drawn(seed, false);
+        let (quietly, before, _) = play(&runbook, Mixed { gentle: true, ..quiet(seed) });
+        let (went, trace, _) = play(&runbook, Mixed { lost: 3, doubled: 3, gentle: true, ..quiet(seed) });
+        let differ = differences(&went, &quietly);
+        prop_assert!(differ.is_empty(), "with and without differ: {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
+    }
+}

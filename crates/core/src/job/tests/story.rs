@@ -1,0 +1,263 @@
+//! A job from its beginning to its end in virtual time: a world answers its calls, and things happen to it.
+//!
+//! Whatever is stored goes through its stored form at every event, and what the machine keeps in memory is held
+//! against what could be read from the records.
+
+use crate::{
+    JobId,
+    alarm::Alarm,
+    connector::Repeat,
+    job::{
+        CallOut, Effect, Event, Facts, JobEffect, JobState, Kept, Machine, Place, Progress, Repeats, Resolution,
+        StepResult, What,
+    },
+    runbook::Runbook,
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+
+/// What answers the calls of a job.
+pub(super) trait World {
+    /// How long the answer takes, and what it is; `nth` counts the answers that this call got before.
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What);
+
+    /// What a person says of an unsure step, and after which time.
+    fn says(&mut self, place: &Place) -> Option<(TimeDelta, Resolution)> {
+        let _ = place;
+        None
+    }
+
+    /// Whether the node is lost now: all that is out is lost with it.
+    fn is_lost(&mut self) -> bool {
+        false
+    }
+
+    /// Whether what happened is told twice.
+    fn doubles(&mut self) -> bool {
+        false
+    }
+}
+
+/// How a job ended.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Ended {
+    pub state: JobState,
+    pub effect: JobEffect,
+    pub failure: Option<String>,
+    pub outputs: Value,
+}
+
+pub(super) struct Story<'a, W> {
+    runbook: &'a Runbook,
+    facts: Facts,
+    pub world: W,
+    stored: Value,
+    kept: Kept,
+    pub now: DateTime<Utc>,
+    alarm: Alarm,
+    pub to_come: BTreeMap<(DateTime<Utc>, u64), Happening>,
+    count: u64,
+    answered: BTreeMap<Place, usize>,
+    /// When a call is answered, however often it is sent again.
+    answers_at: BTreeMap<(Place, usize), DateTime<Utc>>,
+    /// What happened, line by line.
+    pub trace: Vec<String>,
+    /// Every step that was done: when, in milliseconds, which, and its output.
+    pub done: Vec<(i64, String, Value)>,
+    pub ended: Option<Ended>,
+    /// The number of the last time to be woken at.
+    due: u64,
+    /// How often each call was sent that must not be repeated.
+    pub sent: BTreeMap<Place, usize>,
+}
+
+/// What happens at a time.
+#[derive(Clone, Debug)]
+pub(super) enum Happening {
+    Event(Event),
+    /// A job that waited is taken up, unless it was meanwhile.
+    Due(u64),
+    Alarm(bool),
+}
+
+impl<'a, W: World> Story<'a, W> {
+    pub(super) fn new(runbook: &'a Runbook, inputs: Value, has_alarm: bool, world: W) -> Self {
+        let facts = Facts {
+            id: JobId(7),
+            key: "quay-7".into(),
+            inputs,
+            target: "vm/quill-booking-db-1".into(),
+            alert: None,
+            has_alarm,
+        };
+        let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
+        alarm.raised = has_alarm;
+        Self {
+            runbook,
+            facts,
+            world,
+            stored: json!(Progress::default()),
+            kept: Kept::default(),
+            now: DateTime::UNIX_EPOCH,
+            alarm,
+            to_come: BTreeMap::new(),
+            count: 0,
+            answered: BTreeMap::new(),
+            answers_at: BTreeMap::new(),
+            trace: Vec::new(),
+            done: Vec::new(),
+            ended: None,
+            due: 0,
+            sent: BTreeMap::new(),
+        }
+    }
+
+    pub(super) fn at(&mut self, at: DateTime<Utc>, what: Happening) {
+        self.count += 1;
+        self.to_come.insert((at, self.count), what);
+    }
+
+    /// From the beginning to the end, or until nothing more is to come.
+    pub(super) fn play(&mut self) {
+        self.event(self.taken());
+        for _ in 0..20_000 {
+            let Some(((at, _), what)) = self.to_come.pop_first() else { return };
+            if self.ended.is_some() {
+                return;
+            }
+            self.now = self.now.max(at);
+            match what {
+                Happening::Due(number) if number == self.due => self.look(),
+                Happening::Due(_) => {}
+                Happening::Alarm(raised) => {
+                    self.alarm.raised = raised;
+                    self.look();
+                }
+                Happening::Event(event) => {
+                    if let Event::Step { place, .. } = &event {
+                        *self.answered.entry(place.clone()).or_default() += 1;
+                    }
+                    if self.world.doubles() {
+                        self.event(event.clone());
+                    }
+                    self.event(event);
+                }
+            }
+        }
+        panic!("the job comes to no end: {:#?}", &self.trace[self.trace.len().saturating_sub(20)..]);
+    }
+
+    /// What the operations say of themselves: their names begin with it.
+    fn taken(&self) -> Event {
+        let of = |(via, operation): (&str, &str)| {
+            let repeat = match operation.split('.').next() {
+                Some("safe") => Repeat::Safe,
+                Some("keyed") => Repeat::Keyed,
+                _ => Repeat::Never,
+            };
+            ((via.to_owned(), operation.to_owned()), repeat)
+        };
+        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()))
+    }
+
+    /// While calls are out the walk is alive; else the job is taken up.
+    fn look(&mut self) {
+        let event = if self.is_out() { Event::Tick } else { self.taken() };
+        self.event(event);
+    }
+
+    fn event(&mut self, event: Event) {
+        if self.ended.is_some() {
+            return;
+        }
+        let progress = Progress::read(self.stored.clone(), self.runbook).expect("loads");
+        let facts = self.facts.clone();
+        let mut machine = Machine::new(self.runbook, &facts, progress, self.kept.clone());
+        machine.alarm = Some(self.alarm.clone());
+        let effects = machine.handle(self.now, event);
+        self.stored = serde_json::to_value(&machine.progress).expect("stores");
+        let lost = self.world.is_lost();
+        for effect in effects {
+            self.effect(effect, lost);
+        }
+        assert_eq!(machine.kept, self.kept, "what is kept in memory is what the records tell");
+        if lost && self.ended.is_none() {
+            self.to_come.retain(|_, what| !matches!(what, Happening::Event(Event::Step { .. })));
+            self.trace.push(format!("{} the node is lost", self.clock()));
+            let taken = self.taken();
+            self.event(taken);
+        }
+    }
+
+    /// Whether an answer is to come.
+    fn is_out(&self) -> bool {
+        self.to_come.values().any(|what| matches!(what, Happening::Event(Event::Step { .. })))
+    }
+
+    fn clock(&self) -> String {
+        let ms = (self.now - DateTime::UNIX_EPOCH).num_milliseconds();
+        if ms % 1000 == 0 { format!("{}s", ms / 1000) } else { format!("{}.{:03}s", ms / 1000, ms % 1000) }
+    }
+
+    fn effect(&mut self, effect: Effect, lost: bool) {
+        let clock = self.clock();
+        match effect {
+            Effect::StepStarted { place, attempt, give } => {
+                if let Some(items) = give["each"].as_array() {
+                    self.kept.list(&place, items.clone());
+                }
+                let again = if attempt > 1 { format!(" again ({attempt})") } else { String::new() };
+                self.trace.push(format!("{clock} {place} begins{again}"));
+            }
+            Effect::StepEnded { place, result, .. } => {
+                if let (StepResult::Unsure(why), Some((after, word))) = (&result, self.world.says(&place)) {
+                    let word = if why.contains("a node was lost") { Resolution::Again } else { word };
+                    let after = if why.contains("a node was lost") { TimeDelta::zero() } else { after };
+                    self.at(self.now + after, Happening::Event(Event::Resolved { place: Some(place.clone()), word }));
+                }
+                self.trace.push(match &result {
+                    StepResult::Done(output) => format!("{clock} {place} done {output}"),
+                    StepResult::Failed(why) => format!("{clock} {place} failed: {why}"),
+                    StepResult::Unsure(why) => format!("{clock} {place} unsure: {why}"),
+                    StepResult::Skipped => format!("{clock} {place} skipped"),
+                    StepResult::Stopped => format!("{clock} {place} stopped"),
+                });
+                if let StepResult::Done(output) = result {
+                    let ms = (self.now - DateTime::UNIX_EPOCH).num_milliseconds();
+                    self.done.push((ms, place.to_string(), output.clone()));
+                    if place.is_step() {
+                        self.kept.output(&place, output);
+                    }
+                }
+            }
+            Effect::Call(_) if lost => {}
+            Effect::Call(call) => {
+                if call.operation.starts_with("never") {
+                    *self.sent.entry(call.place.clone()).or_default() += 1;
+                }
+                let nth = self.answered.get(&call.place).copied().unwrap_or_default();
+                let (after, what) = self.world.answer(&call, nth);
+                let at = *self.answers_at.entry((call.place.clone(), nth)).or_insert(self.now + after);
+                self.at(
+                    at.max(self.now),
+                    Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }),
+                );
+            }
+            Effect::GoOn { until: None } | Effect::Rest => self.due += 1,
+            Effect::GoOn { until: Some(until) } | Effect::Wait { until, .. } => {
+                self.due += 1;
+                self.at(until, Happening::Due(self.due));
+            }
+            Effect::Unsure { failure } => {
+                self.due += 1;
+                self.trace.push(format!("{clock} unsure: {failure}"));
+            }
+            Effect::End { state, effect, failure, outputs } => {
+                let why = failure.as_ref().map_or_else(String::new, |f| format!(": {f}"));
+                self.trace.push(format!("{clock} {state}, {effect}{why}"));
+                self.ended = Some(Ended { state, effect, failure, outputs });
+            }
+        }
+    }
+}

@@ -1,0 +1,356 @@
+//! Walking lists of steps: begins what is next, goes on with what is open, and says what a list ended with.
+//!
+//! Everything open is visited at every event; each asks for itself whether the event, the time or a halt
+//! concerns it. So it does not matter which of them came first, and an event for what is not open any more
+//! finds nobody. How each kind goes on stands in `steps`.
+
+use super::{
+    Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What, progress::Doing, steps,
+};
+use crate::{
+    alarm::Alarm,
+    runbook::{Action, JobScope, OnError, Runbook, Step},
+};
+use chrono::{DateTime, Utc};
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Most steps that one job may begin.
+pub const MAX_BEGUN: u32 = 10_000;
+
+/// What one event leads to.
+pub(super) struct Walk<'m> {
+    pub now: DateTime<Utc>,
+    pub runbook: &'m Runbook,
+    pub facts: &'m Facts,
+    pub alarm: Option<&'m Alarm>,
+    pub kept: &'m mut Kept,
+    pub effects: Vec<Effect>,
+    /// What was done and can be taken back; none while it is being taken back.
+    pub undo: Option<Vec<Place>>,
+    pub errors: BTreeMap<String, String>,
+    pub begun: u32,
+    /// Why the job fails, if that is known, and the step.
+    pub failure: (Option<String>, Option<Place>),
+    /// A person holds the job.
+    pub paused: bool,
+    pub news: News,
+}
+
+/// The event, as far as it concerns steps.
+#[derive(Default)]
+pub(super) struct News {
+    /// What happened to one try.
+    pub step: Option<(Place, u32, What)>,
+    /// What a person said of an unsure step.
+    pub word: Option<(Option<Place>, Resolution)>,
+    /// The job was taken up: whatever was out before is lost.
+    pub taken: Option<Repeats>,
+    /// What went out since.
+    pub sent: BTreeSet<Place>,
+}
+
+/// Where a list of steps stands in the tree.
+#[derive(Clone)]
+pub(super) struct Around<'m> {
+    /// The step around it.
+    pub place: Place,
+    /// The loops around: the name of the item, the step that goes through the list, the item's number.
+    pub items: Vec<(&'m str, Place, usize)>,
+    /// No further step is begun.
+    pub halt: bool,
+}
+
+impl<'m> Around<'m> {
+    pub(super) fn top(halt: bool) -> Self {
+        Self { place: Place::new(""), items: Vec::new(), halt }
+    }
+
+    /// The steps within one.
+    pub(super) fn within(&self, place: &Place, halt: bool) -> Self {
+        Self { place: place.clone(), items: self.items.clone(), halt: self.halt || halt }
+    }
+
+    /// The steps for one item of a list.
+    pub(super) fn item(&self, name: &'m str, place: &Place, number: usize, halt: bool) -> Self {
+        let mut item = self.within(&place.item(number), halt);
+        item.items.push((name, place.clone(), number));
+        item
+    }
+}
+
+/// What a list of steps ended with.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum End {
+    /// All are done.
+    Done,
+    /// One failed.
+    Failed(Place, String),
+    /// One ended the job, well.
+    Finished(Option<String>),
+    /// It was halted.
+    Halted,
+}
+
+/// What a step ended with.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum StepEnd {
+    Done(Value),
+    Failed {
+        /// As it is kept with the try.
+        message: String,
+        /// As it is told of the job.
+        told: String,
+        /// Whether it was done all the same.
+        done: bool,
+    },
+    /// A step within it failed.
+    FailedWithin(Place, String),
+    Finished(Option<String>),
+    Halted,
+}
+
+impl StepEnd {
+    pub(super) fn failed(message: impl Into<String>) -> Self {
+        let message = message.into();
+        Self::Failed { told: message.clone(), message, done: false }
+    }
+
+    /// What a list of steps within a step ended with; the step itself goes on where nothing went wrong.
+    pub(super) fn of(end: End, done: impl FnOnce() -> Value) -> Self {
+        match end {
+            End::Done => Self::Done(done()),
+            End::Failed(place, told) => Self::FailedWithin(place, told),
+            End::Finished(words) => Self::Finished(words),
+            End::Halted => Self::Halted,
+        }
+    }
+}
+
+impl<'m> Walk<'m> {
+    /// Goes on with a list of steps; what it ended with, if it has.
+    pub(super) fn block(&mut self, steps: &'m [Step], block: &mut Block, around: &Around<'m>) -> Option<End> {
+        loop {
+            let Some(step) = steps.get(block.at) else { return Some(End::Done) };
+            let place = around.place.within(&step.id);
+            let (ended, open) = match block.open.take() {
+                None if around.halt => return Some(End::Halted),
+                None if self.paused => return None,
+                None => match self.is_due(step, &place, around) {
+                    Ok(false) => {
+                        block.at += 1;
+                        continue;
+                    }
+                    due => {
+                        let mut open =
+                            Open { attempt: 1, failed: 0, since: self.now, doubt: false, doing: Doing::Calling };
+                        let ended = match due {
+                            Ok(_) => self.begin(step, &place, &mut open, around),
+                            Err(message) => {
+                                self.started(&place, 1, Value::Null);
+                                Some(StepEnd::failed(message))
+                            }
+                        };
+                        (ended, open)
+                    }
+                },
+                Some(mut open) => (self.go_on(step, &place, &mut open, around), open),
+            };
+            match ended {
+                None => {
+                    block.open = Some(open);
+                    return None;
+                }
+                Some(ended) => {
+                    if let Some(end) = self.ended(step, &place, &open, ended, block, around) {
+                        return Some(end);
+                    }
+                }
+            }
+        }
+    }
+
+    /// Whether a step is to be begun, or passed over.
+    fn is_due(&mut self, step: &'m Step, place: &Place, around: &Around<'m>) -> Result<bool, String> {
+        if let Some(when) = &step.when {
+            let due = self.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))?;
+            if !due {
+                self.record(place, 1, StepResult::Skipped);
+                return Ok(false);
+            }
+        }
+        self.begun += 1;
+        match self.begun > MAX_BEGUN {
+            true => Err(format!("the job has begun {MAX_BEGUN} steps, the most that one may")),
+            false => Ok(true),
+        }
+    }
+
+    /// Begins a step; what it ended with, if it has.
+    fn begin(&mut self, step: &'m Step, place: &Place, open: &mut Open, around: &Around<'m>) -> Option<StepEnd> {
+        match &step.action {
+            Action::Call(call) => steps::call::begin(self, (step, call), place, open, around),
+            Action::Require(require) => Some(steps::require::run(self, require, place, around)),
+            Action::Set(set) => Some(steps::set::run(self, set, place, around)),
+            Action::Check(check) => steps::check::begin(self, check, place, open, around),
+            Action::Choose(choose) => steps::choose::begin(self, (step, choose), place, open, around),
+            Action::Each(each) => steps::each::begin(self, (step, each), place, open, around),
+            Action::Together(together) => steps::together::begin(self, (step, together), place, open, around),
+            Action::Pause(pause) => steps::pause::begin(self, *pause, place, open),
+            Action::Finish(finish) => Some(steps::finish::run(self, finish, place, around)),
+        }
+    }
+
+    /// Goes on with a step that is open.
+    fn go_on(&mut self, step: &'m Step, place: &Place, open: &mut Open, around: &Around<'m>) -> Option<StepEnd> {
+        match &step.action {
+            Action::Call(call) => steps::call::go_on(self, (step, call), place, open, around),
+            Action::Check(check) => steps::check::go_on(self, check, place, open, around),
+            Action::Choose(choose) => steps::choose::go_on(self, (step, choose), place, open, around),
+            Action::Each(each) => steps::each::go_on(self, (step, each), place, open, around),
+            Action::Together(together) => steps::together::go_on(self, (step, together), place, open, around),
+            Action::Pause(_) => steps::pause::go_on(self, open, around),
+            // These end as they begin.
+            Action::Require(_) | Action::Set(_) | Action::Finish(_) => Some(StepEnd::Halted),
+        }
+    }
+
+    /// Keeps how a step ended, and says what that means for the list that it stands in.
+    fn ended(
+        &mut self,
+        step: &Step,
+        place: &Place,
+        open: &Open,
+        ended: StepEnd,
+        block: &mut Block,
+        around: &Around<'m>,
+    ) -> Option<End> {
+        // How the last try ended was recorded when it was decided to try again.
+        let recorded = matches!(open.doing, Doing::Again(_));
+        let (at, told) = match ended {
+            StepEnd::Done(output) => {
+                self.done(place, open.attempt, output);
+                self.note_undo(step, place);
+                block.at += 1;
+                let too_much = self.kept.is_too_much();
+                return too_much.then(|| End::Failed(place.clone(), "the steps gave more than a job may keep".into()));
+            }
+            StepEnd::Finished(words) => {
+                self.done(place, open.attempt, json!(words));
+                return Some(End::Finished(words));
+            }
+            StepEnd::Halted => {
+                if !recorded {
+                    self.record(place, open.attempt, StepResult::Stopped);
+                }
+                return Some(End::Halted);
+            }
+            StepEnd::Failed { message, told, done } => {
+                self.record(place, open.attempt, StepResult::Failed(message));
+                if done {
+                    self.note_undo(step, place);
+                }
+                (place.clone(), told)
+            }
+            StepEnd::FailedWithin(at, told) => {
+                self.record(place, open.attempt, StepResult::Failed(told.clone()));
+                (at, told)
+            }
+        };
+        if around.halt {
+            return Some(End::Halted);
+        }
+        let next = match step.on_error {
+            OnError::Stop => return Some(End::Failed(at, told)),
+            OnError::Continue => block.at + 1,
+            OnError::GoTo(to) => to,
+        };
+        self.errors.insert(place.as_str().to_owned(), told);
+        block.at = next;
+        None
+    }
+
+    fn done(&mut self, place: &Place, attempt: u32, output: Value) {
+        self.record(place, attempt, StepResult::Done(output.clone()));
+        if place.is_step() {
+            self.kept.output(place, output);
+        }
+    }
+
+    fn note_undo(&mut self, step: &Step, place: &Place) {
+        if let (Some(undo), Some(_)) = (&mut self.undo, &step.undo) {
+            undo.push(place.clone());
+        }
+    }
+
+    pub(super) fn started(&mut self, place: &Place, attempt: u32, give: Value) {
+        self.effects.push(Effect::StepStarted { place: place.clone(), attempt, give });
+    }
+
+    pub(super) fn record(&mut self, place: &Place, attempt: u32, result: StepResult) {
+        self.effects.push(Effect::StepEnded { place: place.clone(), attempt, result });
+    }
+
+    /// Sends a call out.
+    pub(super) fn send(&mut self, call: CallOut) {
+        self.news.sent.insert(call.place.clone());
+        self.effects.push(Effect::Call(call));
+    }
+
+    /// What happened to a try, if that is the event.
+    pub(super) fn news_of(&mut self, place: &Place, attempt: u32) -> Option<What> {
+        let mine = matches!(&self.news.step, Some((p, a, _)) if p == place && *a == attempt);
+        if mine { self.news.step.take().map(|(_, _, what)| what) } else { None }
+    }
+
+    /// What a person says of an unsure step, if that is the event.
+    pub(super) fn word_of(&mut self, place: &Place) -> Option<Resolution> {
+        let mine = matches!(&self.news.word, Some((p, _)) if p.as_ref().is_none_or(|p| p == place));
+        if mine { self.news.word.take().map(|(_, word)| word) } else { None }
+    }
+
+    /// Whether a call that was out is lost, and whether it may be repeated.
+    pub(super) fn is_lost(&self, place: &Place) -> Option<&Repeats> {
+        self.news.taken.as_ref().filter(|_| !self.news.sent.contains(place))
+    }
+
+    /// Whether the time of a step as a whole is over.
+    pub(super) fn is_over_time(&self, step: &Step, open: &Open) -> bool {
+        step.timeout.is_some_and(|t| self.now >= open.since + t.delta())
+    }
+
+    /// What ended because the time of the step around it was over has failed, unless more is halted.
+    pub(super) fn timed_out(step: &Step, over: bool, around: &Around<'_>, end: StepEnd) -> StepEnd {
+        match (end, step.timeout) {
+            (StepEnd::Halted, Some(timeout)) if over && !around.halt => {
+                StepEnd::failed(format!("step `{}` took longer than {timeout}", step.id))
+            }
+            (end, _) => end,
+        }
+    }
+
+    /// Evaluates something as it is seen from a list of steps.
+    pub(super) fn see<T>(&self, around: &Around<'_>, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
+        self.see_with(around, None, read)
+    }
+
+    /// The same, with a result.
+    pub(super) fn see_with<T>(
+        &self,
+        around: &Around<'_>,
+        result: Option<&Value>,
+        read: impl FnOnce(&JobScope<'_>) -> T,
+    ) -> T {
+        let lanes = around.items.iter().map(|(_, place, number)| place.item(*number));
+        let lanes: Vec<Place> = [Place::new("")].into_iter().chain(lanes).collect();
+        let items = around.items.iter().filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
+        let bound = items.chain(result.map(|r| ("result", r))).collect();
+        let steps = lanes.iter().flat_map(|lane| self.kept.of(lane.as_str())).collect();
+        let job = json!({
+            "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
+            "failure": self.failure.0, "failed_step": self.failure.1, "errors": self.errors,
+        });
+        let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
+        read(&JobScope { inputs, steps, job: &job, alert, alarm, bound })
+    }
+}

@@ -1,0 +1,74 @@
+//! `finish`: ends the job here, well or not.
+
+use super::{
+    Action,
+    document::{Build, KindDoc},
+    require,
+};
+use crate::{
+    expr::{Names, Template},
+    runbook::known::{Evaluated, Known, Look},
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// As written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct FinishDoc {
+    /// How the job ends. After `succeeded` nothing is left to prove; `failed` is a failure as that of any
+    /// step.
+    pub finish: Outcome,
+    /// Why, for people.
+    #[serde(default)]
+    pub because: Option<String>,
+}
+
+/// How a job is ended by a step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// All that was to be done is done.
+    Succeeded,
+    /// It could not be done.
+    Failed,
+}
+
+impl Outcome {
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Succeeded => "succeeded",
+            Self::Failed => "failed",
+        }
+    }
+}
+
+/// A checked end.
+#[derive(Clone, Debug)]
+pub struct Finish {
+    /// How the job ends.
+    pub outcome: Outcome,
+    /// Why.
+    pub because: Option<Template>,
+}
+
+impl KindDoc for FinishDoc {
+    const KEYS: &'static [&'static str] = &["finish", "because"];
+
+    fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
+        if build.is_beside() {
+            build.check.fail(&format!("{at}/finish"), "a job is not ended within `each` or `together`; put it behind");
+        }
+        let because = require::text(build, &format!("{at}/because"), self.because, names)?;
+        Some(Action::Finish(Finish { outcome: self.finish, because }))
+    }
+}
+
+impl Finish {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+        if let Some(text) = &self.because {
+            look(&format!("{at}/because"), Evaluated::Template(text), known.names());
+        }
+    }
+}

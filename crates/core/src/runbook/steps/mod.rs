@@ -1,0 +1,241 @@
+//! The steps of a runbook: a tree of kinds, each in a file of its own with its document, its check and
+//! what it gives to the steps behind it. How each goes on while a job runs stands in `job/steps`.
+
+mod call;
+mod check;
+mod choose;
+mod document;
+mod each;
+mod finish;
+mod pause;
+mod require;
+mod retry;
+mod set;
+mod together;
+
+pub use call::{Call, Probe};
+pub use check::Check;
+pub use choose::{Branch, Choose};
+pub use document::StepDoc;
+pub use each::{Each, Failures, MAX_ITEMS};
+pub use finish::{Finish, Outcome};
+pub use pause::Pause;
+pub use require::Require;
+pub use retry::Retry;
+pub use set::Set;
+pub use together::{Together, Until};
+
+pub(super) use check::of_confirm;
+pub(super) use document::Build;
+
+use super::known::{Evaluated, Known, Look};
+use crate::{
+    Period,
+    definition::{Misfit, Others},
+    expr::{Expr, Type},
+};
+
+/// Deepest nesting of steps within steps.
+pub const MAX_DEPTH: usize = 8;
+
+/// A checked step.
+#[derive(Clone, Debug)]
+pub struct Step {
+    /// Its name, unique within the runbook.
+    pub id: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// It is passed over unless this holds.
+    pub when: Option<Expr>,
+    /// Whether and how it is tried again.
+    pub retry: Option<Retry>,
+    /// How long it may take: one try of a call, any other step as a whole.
+    pub timeout: Option<Period>,
+    /// What follows when it fails.
+    pub on_error: OnError,
+    /// What takes it back.
+    pub undo: Option<Box<Step>>,
+    /// What is done.
+    pub action: Action,
+}
+
+/// What follows when a step fails.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OnError {
+    /// The steps around it fail.
+    Stop,
+    /// The next step.
+    Continue,
+    /// The step at this place of the same list.
+    GoTo(usize),
+}
+
+/// What a step does.
+#[derive(Clone, Debug)]
+pub enum Action {
+    /// Calls an operation.
+    Call(Call),
+    /// Stops unless a condition holds.
+    Require(Require),
+    /// Works values out.
+    Set(Set),
+    /// Looks again and again until a condition holds.
+    Check(Check),
+    /// Takes one of several branches.
+    Choose(Choose),
+    /// Does the same for each item of a list.
+    Each(Each),
+    /// Goes several ways side by side.
+    Together(Together),
+    /// Lets time pass.
+    Pause(Pause),
+    /// Ends the job here.
+    Finish(Finish),
+}
+
+impl Action {
+    /// The word for the kind of step.
+    pub const fn kind(&self) -> &'static str {
+        match self {
+            Self::Call(_) => "call",
+            Self::Require(_) => "require",
+            Self::Set(_) => "set",
+            Self::Check(_) => "check",
+            Self::Choose(_) => "choose",
+            Self::Each(_) => "each",
+            Self::Together(_) => "together",
+            Self::Pause(_) => "pause",
+            Self::Finish(_) => "finish",
+        }
+    }
+
+    /// The lists of steps within it, each with its JSON pointer below the step.
+    pub fn inner(&self) -> Vec<(String, &[Step])> {
+        match self {
+            Self::Choose(choose) => choose.inner(),
+            Self::Each(each) => vec![("/steps".into(), &each.steps)],
+            Self::Together(together) => together.inner(),
+            Self::Call(_) | Self::Require(_) | Self::Set(_) | Self::Check(_) | Self::Pause(_) | Self::Finish(_) => {
+                Vec::new()
+            }
+        }
+    }
+
+    /// What it does, in a line.
+    pub fn does(&self) -> String {
+        match self {
+            Self::Call(call) => call.does(),
+            Self::Require(require) => require.condition.text().to_owned(),
+            Self::Set(set) => set.names().join(", "),
+            Self::Check(check) => check.does(),
+            Self::Choose(choose) => choose.does(),
+            Self::Each(each) => each.does(),
+            Self::Together(together) => together.does(),
+            Self::Pause(pause) => pause.does(),
+            Self::Finish(finish) => finish.outcome.as_str().to_owned(),
+        }
+    }
+
+    /// The connections and operations that it calls itself, with the key that names each.
+    pub(super) fn calls(&self) -> Vec<&Call> {
+        match self {
+            Self::Call(call) => call.probe.iter().map(|p| &p.call).chain([call]).collect(),
+            Self::Check(check) => check.call.iter().collect(),
+            _ => Vec::new(),
+        }
+    }
+
+    fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+        match self {
+            Self::Call(call) => call.visit(at, known, look),
+            Self::Require(require) => require.visit(at, known, look),
+            Self::Set(set) => look(&format!("{at}/set"), Evaluated::Template(&set.values), known.names()),
+            Self::Check(check) => check.visit(at, known, look),
+            Self::Choose(choose) => choose.visit(at, known, look),
+            Self::Each(each) => each.visit(at, known, look),
+            Self::Together(together) => together.visit(at, known, look),
+            Self::Pause(_) => {}
+            Self::Finish(finish) => finish.visit(at, known, look),
+        }
+    }
+
+    /// What is known of its output.
+    fn gives(&self, known: &Known<'_>) -> Type {
+        match self {
+            Self::Call(call) => known.output_of(&call.via, &call.operation),
+            Self::Require(_) => Type::Bool,
+            Self::Set(set) => set.gives(),
+            Self::Check(check) => check.gives(known),
+            Self::Choose(_) | Self::Together(_) | Self::Pause(_) | Self::Finish(_) => Type::Any,
+            Self::Each(_) => Type::List(std::sync::Arc::new(Type::Any)),
+        }
+    }
+
+    fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+        match self {
+            Self::Call(call) => call.misfits(at, others),
+            Self::Check(check) => check.misfits(at, others),
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// All steps of a list, what is within them, and what takes them back.
+pub fn all(steps: &[Step]) -> Vec<&Step> {
+    let mut found = Vec::new();
+    for step in steps {
+        found.push(step);
+        step.action.inner().into_iter().for_each(|(_, within)| found.extend(all(within)));
+        found.extend(step.undo.as_deref());
+    }
+    found
+}
+
+/// Shows everything that is evaluated, in the order in which it runs, with what is known there.
+pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    // Steps that a jump passes over, by the place that it leads to.
+    let mut passed: Vec<(usize, usize)> = Vec::new();
+    for (i, step) in steps.iter().enumerate() {
+        for (from, _) in passed.iter().filter(|(_, to)| *to == i) {
+            steps[*from..i].iter().for_each(|s| known.may_have_run(s));
+        }
+        let at = format!("{at}/{i}");
+        step.visit(&at, known, look);
+        match step.on_error {
+            OnError::Stop => {}
+            OnError::Continue => known.may_have_run(step),
+            OnError::GoTo(to) => passed.push((i, to)),
+        }
+    }
+}
+
+impl Step {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+        let mut within = known.clone();
+        if let Some(when) = &self.when {
+            look(&format!("{at}/when"), Evaluated::Condition(when), known.names());
+            within.guard(when);
+        }
+        self.action.visit(at, &mut within, look);
+        within.ran(&self.id, self.action.gives(&within));
+        if let Some(undo) = &self.undo {
+            undo.visit(&format!("{at}/undo"), &mut within.clone(), look);
+        }
+        if self.when.is_some() {
+            known.take_over(&within);
+            known.may_have_run(self);
+        } else {
+            *known = within;
+        }
+    }
+
+    /// What does not fit with connections and their operations, in it and within it.
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+        let own = self.action.misfits(at, others);
+        let undo = self.undo.iter().flat_map(|u| u.misfits(&format!("{at}/undo"), others));
+        let inner = self.action.inner().into_iter().flat_map(|(below, steps)| {
+            steps.iter().enumerate().flat_map(move |(i, s)| s.misfits(&format!("{at}{below}/{i}"), others))
+        });
+        own.into_iter().chain(undo).chain(inner).collect()
+    }
+}

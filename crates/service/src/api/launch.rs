@@ -1,0 +1,215 @@
+//! Launching runbooks by hand: the form, the dry run, the launch.
+
+use super::{ApiError, caller::Caller};
+use crate::{clock, node::Node};
+use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
+use arvok_api::{
+    Change, DryPart, DryRequest, DryRun, DryStep, Given, Launch, Launched, Problem, Role, RunbookForm, Told,
+};
+use arvok_core::{
+    Catalog, JobId, Period,
+    job::{self, Facts},
+    rule::Urgency,
+    runbook::{LaunchRole, Prepared, Runbook},
+    text::cut,
+};
+use arvok_store::{jobs, launches, read};
+use serde_json::Value;
+
+/// Longest reason that is kept, and longest key, in bytes.
+const LONGEST_WHY: usize = 300;
+const LONGEST_KEY: usize = 100;
+
+const fn role(least: LaunchRole) -> Role {
+    match least {
+        LaunchRole::Responder => Role::Responder,
+        LaunchRole::Author => Role::Author,
+        LaunchRole::Admin => Role::Admin,
+    }
+}
+
+fn runbook<'a>(catalog: &'a Catalog, name: &str) -> Result<(&'a Runbook, i32), ApiError> {
+    catalog.get::<Runbook>(name).ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
+}
+
+fn prepared(runbook: &Runbook, asked: &Launch) -> Result<Prepared, ApiError> {
+    runbook.prepare(asked.inputs.clone()).map_err(|e| ApiError::BadRequest(e.to_string()))
+}
+
+/// What a form for a runbook is made from.
+#[utoipa::path(operation_id = "showRunbookForm", tag = "jobs", params(("name" = String, Path)),
+    responses((status = 200, body = RunbookForm), (status = 404, body = Problem)))]
+#[get("/runbooks/{name}")]
+pub(super) async fn form(
+    node: web::Data<Node>,
+    _caller: Caller,
+    name: web::Path<String>,
+) -> Result<web::Json<RunbookForm>, ApiError> {
+    let published = node.published();
+    let (runbook, version) = runbook(&published.catalog, &name)?;
+    Ok(web::Json(RunbookForm {
+        runbook: runbook.name.clone(),
+        version,
+        summary: runbook.summary.clone(),
+        inputs: runbook.inputs.properties().clone(),
+        role: role(runbook.launch),
+        confirm: runbook.confirm.as_ref().map(ToString::to_string),
+    }))
+}
+
+/// What a job would do, without doing anything.
+#[utoipa::path(operation_id = "dryRun", tag = "jobs", request_body = Launch,
+    responses((status = 200, body = DryRun), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[post("/jobs/dry-run")]
+pub(super) async fn dry_run(
+    node: web::Data<Node>,
+    _caller: Caller,
+    body: web::Json<Launch>,
+) -> Result<web::Json<DryRun>, ApiError> {
+    let asked = body.into_inner();
+    let (alert, alarm) = match asked.alert {
+        None => (None, None),
+        Some(seq) => {
+            let alert =
+                read::whole_alert(&node.db, seq).await?.ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
+            let alarm = match launches::alarm_of_alert(&node.db, seq).await? {
+                Some(id) => jobs::alarm_of(&node.db, id).await?,
+                None => None,
+            };
+            (Some(alert), alarm)
+        }
+    };
+    let published = node.published();
+    let told = node
+        .evaluate(move || {
+            let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
+            let Prepared { inputs, target } = prepared(runbook, &asked)?;
+            let facts = Facts {
+                id: JobId(0),
+                key: String::new(),
+                inputs: Value::Object(inputs.clone()),
+                target: target.to_string(),
+                has_alarm: alarm.is_some(),
+                alert,
+            };
+            let operations =
+                |via: &str, operation: &str| published.catalog.operation(via, operation).ok().map(|(_, op)| op);
+            let dry = job::dry_run(runbook, &facts, alarm.as_ref(), &operations);
+            let redact = |value: Value| published.redactor.value(value);
+            Ok::<_, ApiError>(DryRun {
+                runbook: runbook.name.clone(),
+                version,
+                inputs,
+                target: target.to_string(),
+                steps: dry.steps.into_iter().map(|s| step(s, &redact)).collect(),
+                further: dry.further.into_iter().map(|p| part(p, &redact)).collect(),
+            })
+        })
+        .await??;
+    Ok(web::Json(told))
+}
+
+fn told(told: job::Told, redact: &dyn Fn(Value) -> Value) -> Told {
+    match told {
+        job::Told::Known(value) => Told { value: Some(redact(value)), ..Told::default() },
+        job::Told::Unknown(on) => Told { unknown: Some(on), ..Told::default() },
+        job::Told::Wrong(why) => Told { wrong: Some(why), ..Told::default() },
+    }
+}
+
+fn step(s: job::DryStep, redact: &dyn Fn(Value) -> Value) -> DryStep {
+    DryStep {
+        place: s.place.to_string(),
+        id: s.id,
+        kind: s.kind.to_owned(),
+        summary: s.summary,
+        does: s.does,
+        when: s.when.map(|w| told(w, redact)),
+        given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t, redact) }).collect(),
+        request: s.request.map(|r| DryRequest {
+            method: r.method.to_owned(),
+            target: r.target,
+            body: r.body.map(redact),
+        }),
+        parts: s.parts.into_iter().map(|p| part(p, redact)).collect(),
+    }
+}
+
+fn part(p: job::DryPart, redact: &dyn Fn(Value) -> Value) -> DryPart {
+    DryPart { label: p.label, taken: p.taken, steps: p.steps.into_iter().map(|s| step(s, redact)).collect() }
+}
+
+/// Launches a runbook. The same launch sent twice with the same `Idempotency-Key` makes one job.
+#[utoipa::path(operation_id = "launchJob", tag = "jobs", request_body = Launch,
+    params(("Idempotency-Key" = Option<String>, Header)),
+    responses((status = 201, body = Launched), (status = 200, body = Launched), (status = 400, body = Problem),
+        (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs")]
+pub(super) async fn launch(
+    node: web::Data<Node>,
+    caller: Caller,
+    body: web::Json<Launch>,
+    request: HttpRequest,
+) -> Result<HttpResponse, ApiError> {
+    let published = node.published();
+    let asked = body.into_inner();
+    caller.must(Role::Responder)?;
+    let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
+    caller.must(role(runbook.launch))?;
+    let Prepared { inputs, target } = prepared(runbook, &asked)?;
+    let key = match request.headers().get("Idempotency-Key").map(|v| v.to_str()) {
+        None => None,
+        Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => Some(key.to_owned()),
+        Some(_) => {
+            let most = format!("Idempotency-Key: 1 to {LONGEST_KEY} visible characters of ASCII");
+            return Err(ApiError::BadRequest(most));
+        }
+    };
+    if let Some(seq) = asked.alert
+        && read::alert(&node.db, seq).await?.is_none()
+    {
+        return Err(ApiError::NotFound(format!("alert {seq}")));
+    }
+    let now = clock::now();
+    let deadline = match &asked.deadline {
+        None => None,
+        Some(text) => {
+            let within = Period::parse(text).map_err(|e| ApiError::BadRequest(format!("deadline: {e}")))?;
+            Some(now + within.delta())
+        }
+    };
+    let why = asked.why.as_deref().map(str::trim).filter(|w| !w.is_empty()).map(|w| cut(w, LONGEST_WHY));
+    let because = why.map_or_else(String::new, |w| format!(": {w}"));
+    let made = launches::launch(
+        &node.db,
+        launches::Launch {
+            runbook: &runbook.name,
+            version,
+            inputs: published.redactor.value(Value::Object(inputs)),
+            target: target.to_string(),
+            urgency: asked.urgency.unwrap_or(Urgency::Normal),
+            deadline,
+            alert: asked.alert,
+            by: &caller.0.name,
+            key: key.as_deref(),
+            reason: format!("launched by {}{because}", caller.0.name),
+        },
+        now,
+    )
+    .await?;
+    let (status, launched) = match made {
+        launches::Launched::New(id) => (StatusCode::CREATED, Launched { job: id.0, known: false }),
+        launches::Launched::Known(id) => (StatusCode::OK, Launched { job: id.0, known: true }),
+        launches::Launched::Other(id) => {
+            return Err(ApiError::Conflict(format!(
+                "something else was launched under this Idempotency-Key before, as job {id}; take another key"
+            )));
+        }
+    };
+    if !launched.known {
+        tracing::info!(job = launched.job, by = caller.0.name, runbook = runbook.name, "a job was launched");
+        node.announcer.tell(Change { jobs: vec![launched.job], ..Change::default() });
+        node.work.notify_one();
+    }
+    Ok(HttpResponse::build(status).json(launched))
+}

@@ -1,0 +1,126 @@
+//! A job's passage: the tree of its runbook's steps, each with its tries.
+
+use arvok_api::{Attempt, JobPart, JobStep, StepState};
+use arvok_core::{
+    job::Place,
+    runbook::{Action, Choose, Each, Runbook, Step},
+};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Items of a list that are shown one by one; of more, those at the beginning and those that failed or are open.
+const ITEMS_SHOWN: usize = 100;
+
+/// What is known of a job's steps.
+pub(super) struct Passage {
+    attempts: BTreeMap<String, Vec<Attempt>>,
+    /// Steps that wait, for another try, another look or a time.
+    waiting: Vec<Place>,
+    /// Nothing more is begun.
+    over: bool,
+}
+
+impl Passage {
+    /// What stands of before has the numbers of steps as their places.
+    pub(super) fn new(attempts: Vec<(String, Attempt)>, waiting: Vec<Place>, over: bool, runbook: &Runbook) -> Self {
+        let mut passage = Self { attempts: BTreeMap::new(), waiting, over };
+        for (place, attempt) in attempts {
+            let counted = place.strip_prefix('#').and_then(|n| n.parse::<usize>().ok());
+            let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
+            passage.attempts.entry(place).or_default().push(attempt);
+        }
+        passage
+    }
+
+    /// A list of steps that stands at a place.
+    pub(super) fn steps(&self, steps: &[Step], around: &Place) -> Vec<JobStep> {
+        steps.iter().map(|step| self.step(step, &around.within(&step.id))).collect()
+    }
+
+    /// What a job does beside its own steps, as far as its runbook has it.
+    pub(super) fn further(&self, runbook: &Runbook) -> Vec<JobPart> {
+        let lists = runbook.lists().into_iter().skip(1).filter(|(_, steps)| !steps.is_empty());
+        let part = |(at, steps): (&str, &[Step])| {
+            let steps = self.steps(steps, &Place::new(""));
+            let taken = steps.iter().any(|s| !s.attempts.is_empty());
+            JobPart { label: at.trim_start_matches('/').to_owned(), taken, steps }
+        };
+        lists.map(part).collect()
+    }
+
+    fn step(&self, step: &Step, place: &Place) -> JobStep {
+        let attempts = self.attempts.get(place.as_str()).cloned().unwrap_or_default();
+        let state = match attempts.last() {
+            Some(_) if self.waiting.contains(place) => StepState::Again,
+            Some(last) => last.state,
+            None if self.over => StepState::NotRun,
+            None => StepState::Next,
+        };
+        let mut parts = match &step.action {
+            Action::Choose(choose) => self.branches(choose, place, attempts.last()),
+            Action::Each(each) => self.items(each, place, attempts.last()),
+            Action::Together(together) => {
+                let way = |(name, steps): &(String, Vec<Step>)| JobPart {
+                    label: name.clone(),
+                    taken: !attempts.is_empty(),
+                    steps: self.steps(steps, place),
+                };
+                together.ways.iter().map(way).collect()
+            }
+            _ => Vec::new(),
+        };
+        parts.extend(step.undo.as_ref().map(|undo| {
+            let undo = self.step(undo, &place.within("undo"));
+            JobPart { label: "undo".into(), taken: !undo.attempts.is_empty(), steps: vec![undo] }
+        }));
+        JobStep {
+            place: place.to_string(),
+            id: step.id.clone(),
+            kind: step.action.kind().into(),
+            summary: step.summary.clone(),
+            does: step.action.does(),
+            when: step.when.as_ref().map(|w| w.text().to_owned()),
+            state,
+            attempts,
+            parts,
+        }
+    }
+
+    fn branches(&self, choose: &Choose, place: &Place, last: Option<&Attempt>) -> Vec<JobPart> {
+        let taken = last.and_then(|a| a.give["branch"].as_u64());
+        let over = Self { attempts: BTreeMap::new(), waiting: Vec::new(), over: last.is_some() || self.over };
+        let branch = |(i, branch): (usize, &arvok_core::runbook::Branch)| {
+            let mine = taken == Some(i as u64 + 1);
+            JobPart {
+                label: branch.when.as_ref().map_or_else(|| "else".to_owned(), |w| w.text().to_owned()),
+                taken: mine,
+                steps: if mine { self } else { &over }.steps(&branch.steps, place),
+            }
+        };
+        choose.branches.iter().enumerate().map(branch).collect()
+    }
+
+    fn items(&self, each: &Each, place: &Place, last: Option<&Attempt>) -> Vec<JobPart> {
+        let Some(items) = last.and_then(|a| a.give["each"].as_array()) else {
+            let steps = self.steps(&each.steps, &place.item(0));
+            return vec![JobPart { label: each.name.clone(), taken: false, steps }];
+        };
+        let part = |(number, item): (usize, &Value)| {
+            let steps = self.steps(&each.steps, &place.item(number));
+            let taken = steps.iter().any(|s| !s.attempts.is_empty());
+            JobPart { label: label(number, item), taken, steps }
+        };
+        let telling = |part: &JobPart| {
+            part.steps.iter().any(|s| matches!(s.state, StepState::Failed | StepState::Running | StepState::Unsure))
+        };
+        let all = items.iter().enumerate().map(part).enumerate();
+        all.filter(|(number, part)| *number < ITEMS_SHOWN || telling(part)).map(|(_, part)| part).collect()
+    }
+}
+
+/// An item of a list: what names it, if anything does.
+fn label(number: usize, item: &Value) -> String {
+    let named = ["name", "id", "resource"].iter().find_map(|key| item[*key].as_str());
+    let text = named.or(item.as_str()).map_or_else(|| item.to_string(), str::to_owned);
+    format!("{}: {}", number + 1, arvok_core::text::cut(&text, 80))
+}

@@ -1,0 +1,113 @@
+//! Jobs that people launch by hand. The same launch that is sent twice, which its key tells, makes one job.
+
+use crate::{StoreError, entity::job, sql};
+use arvok_core::{
+    AlarmId, JobId,
+    job::{JobState, Progress},
+    rule::Urgency,
+};
+use chrono::{DateTime, Utc};
+use sea_orm::{ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, Set};
+use serde_json::Value;
+
+/// A job that is to be launched.
+#[derive(Clone, Debug)]
+pub struct Launch<'a> {
+    /// Its runbook.
+    pub runbook: &'a str,
+    /// The version.
+    pub version: i32,
+    /// Inputs with the defaults filled in.
+    pub inputs: Value,
+    /// What it acts on.
+    pub target: String,
+    /// How urgent it is.
+    pub urgency: Urgency,
+    /// Not started after this.
+    pub deadline: Option<DateTime<Utc>>,
+    /// The alert that it is about.
+    pub alert: Option<i64>,
+    /// Who launches it.
+    pub by: &'a str,
+    /// The key that the same launch has each time it is sent.
+    pub key: Option<&'a str>,
+    /// Why it was launched, in words.
+    pub reason: String,
+}
+
+/// What became of a launch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Launched {
+    /// A job was made.
+    New(JobId),
+    /// The same was launched before, as this job.
+    Known(JobId),
+    /// Something else was launched under this key.
+    Other(JobId),
+}
+
+/// The alarm of an alert, if it has one.
+pub async fn alarm_of_alert(db: &impl ConnectionTrait, alert: i64) -> Result<Option<AlarmId>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Found {
+        id: i64,
+    }
+    let sql = "SELECT a.id FROM alarm a JOIN alerts e ON e.seq = $1 AND a.source = e.source AND a.resource = e.resource
+        AND a.kind = e.kind WHERE e.state <> 'noted'";
+    let found: Vec<Found> = sql::typed(db, sql, vec![alert.into()]).await?;
+    Ok(found.first().map(|f| AlarmId(f.id)))
+}
+
+/// Makes a job, unless the same was launched before.
+pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<Utc>) -> Result<Launched, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Number {
+        n: i64,
+    }
+    if let Some(before) = known(db, &launch).await? {
+        return Ok(before);
+    }
+    let number: Vec<Number> = sql::typed(db, "SELECT nextval('job_number') AS n", vec![]).await?;
+    let id = number.first().map_or(0, |n| n.n);
+    let alarm = match launch.alert {
+        Some(alert) => alarm_of_alert(db, alert).await?,
+        None => None,
+    };
+    let row = job::ActiveModel {
+        id: Set(id),
+        runbook: Set(launch.runbook.to_owned()),
+        runbook_version: Set(launch.version),
+        inputs: Set(launch.inputs.clone()),
+        target: Set(launch.target.clone()),
+        urgency: Set(launch.urgency.rank()),
+        deadline: Set(launch.deadline),
+        state: Set(JobState::Queued.as_str().to_owned()),
+        alert_seq: Set(launch.alert),
+        alarm_id: Set(alarm.map(|a| a.0)),
+        progress: Set(serde_json::to_value(Progress::default())?),
+        created_at: Set(now),
+        reason: Set(Some(launch.reason.clone())),
+        launched_by: Set(Some(launch.by.to_owned())),
+        launch_key: Set(launch.key.map(str::to_owned)),
+        ..Default::default()
+    };
+    match job::Entity::insert(row).exec_without_returning(db).await.map_err(StoreError::from) {
+        Ok(_) => Ok(Launched::New(JobId(id))),
+        // The same was sent twice at once: the other was first.
+        Err(e) if e.is_duplicate() => known(db, &launch).await?.ok_or(e),
+        Err(e) => Err(e),
+    }
+}
+
+async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<Launched>, StoreError> {
+    let Some(key) = launch.key else { return Ok(None) };
+    let found = job::Entity::find()
+        .filter(job::Column::LaunchedBy.eq(launch.by))
+        .filter(job::Column::LaunchKey.eq(key))
+        .one(db)
+        .await?;
+    Ok(found.map(|job| {
+        let same = job.runbook == launch.runbook && job.inputs == launch.inputs && job.alert_seq == launch.alert;
+        if same { Launched::Known(JobId(job.id)) } else { Launched::Other(JobId(job.id)) }
+    }))
+}
