@@ -25,6 +25,7 @@ export const router = createBrowserRouter([
         path: 'runbooks/:name',
         lazy: async () => ({ Component: (await import('./views/Definition')).Runbook }),
       },
+      { path: 'runbooks/:name/launch', lazy: () => import('./views/launch/Launch') },
       { path: '*', lazy: () => import('./views/Nothing') },
     ],
   },

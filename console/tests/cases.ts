@@ -3,6 +3,8 @@ import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
 import { between, exact, rough } from '../src/ui/time';
 import { some } from '../src/ui/words';
+import { rows as passageRows, telling } from '../src/views/job/rows';
+import { type Field, fields, given, type Schema } from '../src/views/launch/inputs';
 import { mood } from '../src/views/mood';
 import { height, sides } from '../src/views/narrowing';
 import { complete, inExpression, type Known, pathAt } from '../src/views/rule/complete';
@@ -32,22 +34,36 @@ const stretch = (...given: Parameters<typeof span>) => span(...given).map((at) =
 const leaving = (...given: Parameters<typeof sides>) =>
   sides(...given).map((column) => column.map((side) => `${side.count} ${side.label} -> ${side.to}`));
 
+const form = (inputs: Record<string, Schema>, before?: Record<string, unknown>) =>
+  fields(inputs, before).map((f) => `${f.name} ${f.kind}${f.must ? ' must' : ''}: ${f.first} ${f.choices}`);
+const typed = (inputs: Record<string, Schema>, text: Record<string, string>) =>
+  given(fields(inputs) satisfies Field[], text);
+const passage = (...of: Parameters<typeof passageRows>) => {
+  const all = passageRows(...of);
+  const line = (row: (typeof all)[number]) =>
+    `${'  '.repeat(row.depth)}${row.kind === 'step' ? row.step.place : `${row.taken ? '' : 'not '}${row.label}`}`;
+  return { rows: all.map(line), first: telling(all)?.key ?? null };
+};
+
 const parts = {
   allowsMore,
   axis,
   between,
   changed,
   exact,
+  form,
   height,
   lanes,
   leaving,
   mood,
   offered,
+  passage,
   place,
   rough,
   some,
   stanceOf,
   stretch,
+  typed,
   withStance,
 };
 type Part = keyof typeof parts;

@@ -81,6 +81,18 @@ export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
 export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string) =>
   taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step } }));
+export type RunbookForm = Schema['RunbookForm'];
+export type Launch = Schema['Launch'];
+export type DryRun = Schema['DryRun'];
+export type DryStep = Schema['DryStep'];
+export type Told = Schema['Told'];
+export const runbookForm = (name: string) =>
+  taken<RunbookForm>(client.GET('/api/v1/runbooks/{name}', { params: { path: { name } } }));
+export const dryRun = (body: Launch) => taken<DryRun>(client.POST('/api/v1/jobs/dry-run', { body }));
+export const launchRunbook = (body: Launch, key: string) =>
+  taken<Schema['Launched']>(
+    client.POST('/api/v1/jobs', { params: { header: { 'Idempotency-Key': key } }, body }),
+  );
 export const pause = (id: number) =>
   taken(client.POST('/api/v1/jobs/{id}/pause', { params: { path: { id } }, body: {} }));
 export const resume = (id: number) =>

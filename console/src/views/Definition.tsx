@@ -1,6 +1,6 @@
 // One runbook: its text, and how it has fared.
 import { useQuery } from '@tanstack/react-query';
-import { useParams } from 'react-router';
+import { Link, useParams } from 'react-router';
 import { definition } from '../api/client';
 import { Empty, Facts, Header, Lost, Panel } from '../ui/parts';
 import { exact } from '../ui/time';
@@ -15,7 +15,14 @@ export function Runbook() {
   const { item, text, jobs } = found.data;
   return (
     <>
-      <Header title={item.name}>
+      <Header
+        title={item.name}
+        right={
+          <Link to={`/runbooks/${name}/launch`} className="font-semibold text-sea hover:underline">
+            Launch…
+          </Link>
+        }
+      >
         <span className="text-ink-2">{item.summary}</span>
       </Header>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">

@@ -16,7 +16,7 @@ pub struct RunbookForm {
     /// One line for people.
     pub summary: Option<String>,
     /// JSON Schema (draft 2020-12) properties; one without a `default` must be given.
-    #[schema(value_type = Object)]
+    #[schema(value_type = std::collections::BTreeMap<String, Value>)]
     pub inputs: Map<String, Value>,
     /// The least role that may launch it.
     pub role: Role,
@@ -32,7 +32,7 @@ pub struct Launch {
     pub runbook: String,
     /// Its inputs; defaults are filled in.
     #[serde(default)]
-    #[schema(value_type = Object)]
+    #[schema(value_type = std::collections::BTreeMap<String, Value>)]
     pub inputs: Map<String, Value>,
     /// The handle of the alert that it is about: its alarm proves the effect.
     #[serde(default)]
@@ -66,7 +66,7 @@ pub struct DryRun {
     /// The version.
     pub version: i32,
     /// Inputs with the defaults filled in.
-    #[schema(value_type = Object)]
+    #[schema(value_type = std::collections::BTreeMap<String, Value>)]
     pub inputs: Map<String, Value>,
     /// What it would act on.
     pub target: String,

@@ -1186,7 +1186,9 @@ export interface components {
              */
             version: number;
             /** @description Inputs with the defaults filled in. */
-            inputs: Record<string, never>;
+            inputs: {
+                [key: string]: unknown;
+            };
             /** @description What it would act on. */
             target: string;
             /** @description Its steps. */
@@ -1447,7 +1449,9 @@ export interface components {
             /** @description The runbook's name. */
             runbook: string;
             /** @description Its inputs; defaults are filled in. */
-            inputs?: Record<string, never>;
+            inputs?: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description The handle of the alert that it is about: its alarm proves the effect.
@@ -2410,7 +2414,9 @@ export interface components {
             /** @description One line for people. */
             summary?: string | null;
             /** @description JSON Schema (draft 2020-12) properties; one without a `default` must be given. */
-            inputs: Record<string, never>;
+            inputs: {
+                [key: string]: unknown;
+            };
             /** @description The least role that may launch it. */
             role: components["schemas"]["Role"];
             /** @description How its effect is proved. */

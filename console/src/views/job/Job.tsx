@@ -16,7 +16,20 @@ export function Component() {
   const { job } = detail;
   return (
     <>
-      <Header title={job.runbook} right={<Speak job={job} />}>
+      <Header
+        title={job.runbook}
+        right={
+          <>
+            <Speak job={job} />
+            <Link
+              to={`/runbooks/${job.runbook}/launch?like=${job.id}`}
+              className="font-semibold text-sea hover:underline"
+            >
+              Again…
+            </Link>
+          </>
+        }
+      >
         <span className="mono text-ink-2">{job.target}</span>
         <JobTag state={job.state} />
         <span className="text-ink-3">Job {job.id}</span>

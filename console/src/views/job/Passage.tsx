@@ -127,7 +127,7 @@ function PartRow({ row }: { row: Extract<Row, { kind: 'part' }> }) {
   return (
     <li className="border-line border-t py-1.5 pr-3.5 text-[13px] text-ink-2" style={indent(row.depth)}>
       <span className="pl-[52px]">
-        {!row.taken && <span className="text-ink-3">not gone: </span>}
+        {!row.taken && <span className="text-ink-3">not taken: </span>}
         <code className={row.taken ? '' : 'text-ink-3'}>{row.label}</code>
       </span>
     </li>
@@ -171,7 +171,7 @@ function StepRow({ detail, step, depth, first, chosen, onChoose }: StepRowProps)
         <span className={clsx('min-w-0', IDLE.includes(step.state) && 'text-ink-3')}>
           {step.summary ?? step.id}
           <span className="mono block truncate text-ink-2">
-            {step.id}
+            {step.summary ? step.id : step.does}
             {step.attempts.length > 1 && `, try ${step.attempts.length}`}
           </span>
         </span>

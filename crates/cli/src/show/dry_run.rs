@@ -26,7 +26,9 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     lines.push(format!("{indent}□ {title} [{} {}] {}", step.kind, step.place, step.does));
     lines.extend(step.when.as_ref().map(|when| format!("{indent}    when   {}", words(when))));
     for given in &step.given {
-        lines.push(format!("{indent}    {:6} {}", given.name, words(&given.told)));
+        let fails = given.name == "require" && given.told.value == Some(Value::Bool(false));
+        let told = if fails { "does not hold: it would fail here".into() } else { words(&given.told) };
+        lines.push(format!("{indent}    {:6} {told}", given.name));
     }
     if let Some(request) = &step.request {
         let body = request.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
@@ -35,7 +37,7 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     for DryPart { label, taken, steps: within } in &step.parts {
         let how = match taken {
             Some(true) => "",
-            Some(false) => "not gone: ",
+            Some(false) => "not taken: ",
             None => "perhaps: ",
         };
         lines.push(format!("{indent}  {how}{label}"));

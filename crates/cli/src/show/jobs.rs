@@ -120,7 +120,7 @@ pub fn job(d: &JobDetail) -> String {
                 lines.extend(tries(step, &indent));
             }
             Err((label, true)) => lines.push(format!("{indent}{label}:")),
-            Err((label, false)) => lines.push(format!("{indent}not gone: {label}")),
+            Err((label, false)) => lines.push(format!("{indent}not taken: {label}")),
         }
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));

@@ -67,10 +67,13 @@ impl<'a> Machine<'a> {
         let mut effects = Vec::new();
         while self.progress.stage != Stage::Over {
             self.mind_the_time(now);
-            let end = self.walk(now, &mut news, &mut effects);
-            if self.progress.stage == Stage::Forward {
-                self.progress.done = self.progress.block.at;
+            let (end, more) = self.walk(now, &mut news, &mut effects);
+            if end.is_none() && more {
+                self.note_done();
+                effects.push(Effect::GoOn { until: Some(now) });
+                return effects;
             }
+            self.note_done();
             if !self.next_stage(now, end) {
                 break;
             }
@@ -81,6 +84,12 @@ impl<'a> Machine<'a> {
         }
         effects.push(rest);
         effects
+    }
+
+    fn note_done(&mut self) {
+        if self.progress.stage == Stage::Forward {
+            self.progress.done = self.progress.block.at;
+        }
     }
 
     /// What lists show of it.
@@ -136,8 +145,8 @@ impl<'a> Machine<'a> {
         StillOpen::of(now, steps, &self.progress.block, &around.place)
     }
 
-    /// Goes on with the steps of the stage.
-    fn walk(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> Option<End> {
+    /// Goes on with the steps of the stage; what they ended with, and whether there is more to begin at once.
+    fn walk(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> (Option<End>, bool) {
         let (steps, around) = self.steps();
         let mut block = std::mem::take(&mut self.progress.block);
         let ending = self.progress.ending.as_ref();
@@ -155,8 +164,10 @@ impl<'a> Machine<'a> {
             failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
             paused: self.progress.paused.is_some(),
             news: std::mem::take(news),
+            now_begun: 0,
         };
         let end = walk.block(steps, &mut block, &around);
+        let more = walk.has_enough() && !walk.paused;
         let Walk { effects: told, undo, errors, begun, news: left, .. } = walk;
         (*effects, *news) = (told, left);
         self.progress.block = block;
@@ -165,7 +176,7 @@ impl<'a> Machine<'a> {
         if let Some(undo) = undo {
             self.progress.undo = undo;
         }
-        end
+        (end, more)
     }
 
     /// Goes on from a stage that is at its end; false if it is not.
@@ -358,6 +369,7 @@ impl<'a> Machine<'a> {
             failure: (None, None),
             paused: false,
             news: News::default(),
+            now_begun: 0,
         };
         let mut made = Map::new();
         for (name, template) in self.runbook.outputs.entries() {

@@ -10,6 +10,7 @@ use super::{
 use crate::{
     alarm::Alarm,
     runbook::{Action, JobScope, OnError, Runbook, Step},
+    text::cut,
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Value, json};
@@ -17,6 +18,16 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Most steps that one job may begin.
 pub const MAX_BEGUN: u32 = 10_000;
+
+/// Steps that one event may begin; the others have their turn when these are recorded, so that no runbook holds
+/// up a node.
+const AT_A_TIME: u32 = 100;
+
+/// Errors that were passed over and are told to later steps.
+const MOST_ERRORS: usize = 100;
+
+/// Longest message of a failure, in bytes.
+const LONGEST: usize = 1_000;
 
 /// What one event leads to.
 pub(super) struct Walk<'m> {
@@ -35,6 +46,8 @@ pub(super) struct Walk<'m> {
     /// A person holds the job.
     pub paused: bool,
     pub news: News,
+    /// Steps begun by this event.
+    pub now_begun: u32,
 }
 
 /// The event, as far as it concerns steps.
@@ -135,7 +148,7 @@ impl<'m> Walk<'m> {
             let place = around.place.within(&step.id);
             let (ended, open) = match block.open.take() {
                 None if around.halt => return Some(End::Halted),
-                None if self.paused => return None,
+                None if self.paused || self.has_enough() => return None,
                 None => match self.is_due(step, &place, around) {
                     Ok(false) => {
                         block.at += 1;
@@ -170,6 +183,11 @@ impl<'m> Walk<'m> {
         }
     }
 
+    /// Whether the rest is left for the next event.
+    pub(super) fn has_enough(&self) -> bool {
+        self.now_begun >= AT_A_TIME
+    }
+
     /// Whether a step is to be begun, or passed over.
     fn is_due(&mut self, step: &'m Step, place: &Place, around: &Around<'m>) -> Result<bool, String> {
         if let Some(when) = &step.when {
@@ -180,6 +198,7 @@ impl<'m> Walk<'m> {
             }
         }
         self.begun += 1;
+        self.now_begun += 1;
         match self.begun > MAX_BEGUN {
             true => Err(format!("the job has begun {MAX_BEGUN} steps, the most that one may")),
             false => Ok(true),
@@ -225,6 +244,7 @@ impl<'m> Walk<'m> {
         block: &mut Block,
         around: &Around<'m>,
     ) -> Option<End> {
+        let short = |text: String| if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text };
         // How the last try ended was recorded when it was decided to try again.
         let recorded = matches!(open.doing, Doing::Again(_));
         let (at, told) = match ended {
@@ -246,13 +266,14 @@ impl<'m> Walk<'m> {
                 return Some(End::Halted);
             }
             StepEnd::Failed { message, told, done } => {
-                self.record(place, open.attempt, StepResult::Failed(message));
+                self.record(place, open.attempt, StepResult::Failed(short(message)));
                 if done {
                     self.note_undo(step, place);
                 }
-                (place.clone(), told)
+                (place.clone(), short(told))
             }
             StepEnd::FailedWithin(at, told) => {
+                let told = short(told);
                 self.record(place, open.attempt, StepResult::Failed(told.clone()));
                 (at, told)
             }
@@ -265,7 +286,9 @@ impl<'m> Walk<'m> {
             OnError::Continue => block.at + 1,
             OnError::GoTo(to) => to,
         };
-        self.errors.insert(place.as_str().to_owned(), told);
+        if self.errors.len() < MOST_ERRORS {
+            self.errors.insert(place.as_str().to_owned(), told);
+        }
         block.at = next;
         None
     }

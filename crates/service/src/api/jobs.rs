@@ -4,7 +4,8 @@ use super::{ApiError, caller::Caller, passage::Passage, query::in_range};
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    AlertItem, Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role, StepWord,
+    AlertItem, Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role, StepState,
+    StepWord,
 };
 use arvok_core::{
     JobId,
@@ -73,6 +74,15 @@ pub(super) async fn resolve(
         StepWord::Failed => Resolution::Failed,
     };
     let place = body.step.as_deref().map(Place::new);
+    if let Some(place) = &place {
+        let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+        let unsure = row.attempts.iter().filter(|(_, a)| a.state == StepState::Unsure).map(|(at, _)| at.as_str());
+        let unsure: Vec<&str> = unsure.collect();
+        if row.item.state == JobState::Unsure && !unsure.contains(&place.as_str()) {
+            let known = unsure.join(", ");
+            return Err(ApiError::Conflict(format!("step `{place}` of job {id} is not unsure; unsure is {known}")));
+        }
+    }
     say(&node, &caller, *id, Word::Resolve { place, word }).await
 }
 

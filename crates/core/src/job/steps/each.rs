@@ -70,7 +70,7 @@ pub(in crate::job) fn go_on<'m>(
             }
         }
         let halt = around.halt || over || (stops && !failed.is_empty());
-        while !halt && !walk.paused && *next < count && lanes.len() < each.at_once {
+        while !halt && !walk.paused && !walk.has_enough() && *next < count && lanes.len() < each.at_once {
             lanes.insert(*next, Default::default());
             *next += 1;
             moved = true;

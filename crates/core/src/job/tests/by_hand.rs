@@ -6,7 +6,7 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
-    job::{Doing, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, Resolution, Stage, What},
+    job::{Doing, Effect, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, Resolution, Stage, What},
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -303,4 +303,64 @@ fn how_often_it_was_tried_is_told_where_it_was_more_than_once() {
     let busy = |n| broke("look", n, Failure::new(CallEnd::Refused, "answered 503"), Repeat::Safe);
     let told = Walk::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
     assert!(told.contains("step `look` failed after 2 tries: answered 503"), "{told}");
+}
+
+fn first(runbook: &Runbook) -> (Facts, Progress) {
+    let facts = Facts {
+        id: crate::JobId(7),
+        key: "quay-7".into(),
+        inputs: json!({}),
+        target: "vm/a".into(),
+        alert: None,
+        has_alarm: false,
+    };
+    assert!(runbook.steps.len() == 1, "one loop");
+    (facts, Progress::default())
+}
+
+#[test]
+fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
+    let text = "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: '[0,1,2,3,4,5,6,7,8,9].map(n, [0,1,2,3,4,5,6,7,8,9]).flatten()'\n    as: n\n    at_once: 50\n    failures: report\n    gives: 'true'\n    steps:\n      - { id: a, set: { x: 1 } }\n      - { id: b, require: '1 > 2', on_error: continue }\n      - { id: c, require: '1 > 2', else: 'no' }\n";
+    let checked = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]);
+    let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
+    let (facts, progress) = first(&runbook);
+    let mut machine = Machine::new(&runbook, &facts, progress, Kept::default());
+    let (mut events, mut event) = (0, taken());
+    loop {
+        let effects = machine.handle(DateTime::UNIX_EPOCH, event);
+        let begun = effects.iter().filter(|e| matches!(e, Effect::StepStarted { .. })).count();
+        assert!(begun <= 150, "{begun} at once");
+        events += 1;
+        match effects.last() {
+            Some(Effect::GoOn { until: Some(at) }) => assert_eq!(*at, DateTime::UNIX_EPOCH, "at once"),
+            Some(Effect::End { state, .. }) => break assert_eq!(*state, JobState::Succeeded),
+            other => panic!("{other:?}"),
+        }
+        event = Event::Tick;
+    }
+    assert!(events > 3, "in {events} turns");
+    assert_eq!(machine.progress.errors.len(), 100, "of 100 items' errors; more would not be kept");
+    assert_eq!(machine.progress.begun, 301);
+}
+
+#[test]
+fn a_job_that_begins_too_many_steps_fails_and_keeps_few_of_its_errors() {
+    let hundred = "[0,1,2,3,4,5,6,7,8,9].map(n, [0,1,2,3,4,5,6,7,8,9]).flatten()";
+    let text = format!(
+        "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: '{hundred}'\n    as: n\n    at_once: 50\n    steps:\n      - id: inner\n        each: '{hundred}'\n        as: m\n        at_once: 50\n        failures: report\n        steps:\n          - {{ id: a, require: '1 > 2', on_error: continue }}\n"
+    );
+    let checked = Runbook::check(&parse_file("r.yaml", &text).expect("reads")[0]);
+    let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
+    let (facts, progress) = first(&runbook);
+    let mut machine = Machine::new(&runbook, &facts, progress, Kept::default());
+    let mut event = taken();
+    let failure = loop {
+        match machine.handle(DateTime::UNIX_EPOCH, event).pop() {
+            Some(Effect::GoOn { .. }) => event = Event::Tick,
+            Some(Effect::End { failure, .. }) => break failure.unwrap_or_default(),
+            other => panic!("{other:?}"),
+        }
+    };
+    assert!(failure.contains("has begun 10000 steps, the most that one may"), "{failure}");
+    assert_eq!(machine.progress.errors.len(), 100);
 }
