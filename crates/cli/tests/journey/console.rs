@@ -144,6 +144,15 @@ fn nobody_is_offered_what_the_role_does_not_allow() {
 #[test]
 fn every_view_in_light_and_dark_wide_and_narrow() {
     let stage = played();
+    // Some five hundred steps on one page.
+    stage.publish(
+        "runbook: many\ntarget: group/many\ninputs: { n: { type: array } }\nsteps:\n  - id: pool\n    each: inputs.n\n    as: n\n    \
+         at_once: 50\n    steps: [ { id: a, set: { x: '${n}' } }, { id: b, set: { x: 1 } }, { id: c, require: 'n > 0' }, \
+         { id: d, set: { y: 2 } }, { id: e, set: { y: 3 } } ]\n",
+    );
+    let body = json!({ "runbook": "many", "inputs": { "n": (1..=100).collect::<Vec<_>>() } });
+    assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"], 4);
+    stage.job_in(4, &["succeeded"]);
     let browser = Browser::open(&stage, false);
     assert_eq!(browser.violations(), Vec::<String>::new(), "sign-in");
     browser.sign_in(&stage.token);
@@ -164,6 +173,8 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/proposals/3", "What would be done"),
         ("/runbooks", "grow-disk"),
         ("/runbooks/grow-disk", "As published"),
+        ("/runbooks/grow-disk/launch", "What it would do"),
+        ("/jobs/4", "100: 100"),
         ("/nowhere", "There is nothing at this address."),
         ("/jobs/99", "there is no job 99"),
     ];
@@ -187,6 +198,46 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         }
     }
     assert_eq!(wrong, Vec::<String>::new());
+}
+
+#[test]
+fn a_runbook_is_launched_from_its_form_held_and_stopped() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: slow\nsummary: Waits for an hour\ninputs: { on: { type: string, format: resource }, by: { type: integer, default: 4 } }\n\
+         target: '${inputs.on}'\nsteps:\n  - { id: sum, set: { double: '${inputs.by * 2}' } }\n  - { id: nap, pause: 1h }\n",
+    );
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Watch");
+    browser.go("/runbooks/slow");
+    browser.click("Launch…");
+    browser.see("Still missing: on");
+    browser.fill("#input-on", "vm/quill-report-2");
+    browser.fill("#input-by", "8");
+    browser.click("Show what it would do");
+    browser.see("on vm/quill-report-2; nothing is done by looking.");
+    browser.see("16");
+    assert_eq!(browser.violations(), Vec::<String>::new(), "the dry run");
+    assert_eq!(stage.get("/api/v1/jobs")["items"], json!([]), "nothing was done");
+    browser.click_last("Launch");
+    browser.see("The passage");
+    stage.job_in(1, &["waiting"]);
+    browser.click("Hold");
+    browser.see("held by admin");
+    browser.click("Go on");
+    stage.job_in(1, &["waiting"]);
+    browser.see("Hold");
+    browser.click("Stop…");
+    browser.fill("input[aria-label='Why it is stopped']", "the wrong machine");
+    browser.click("Stop the job");
+    browser.see("cancelled by admin: the wrong machine");
+    assert_eq!(browser.violations(), Vec::<String>::new(), "a job that was stopped");
+    browser.click("Again…");
+    browser.see("Launch slow");
+    until("what it had stands in the form", || {
+        (browser.run("return document.querySelector('#input-by')?.value") == json!("8")).then_some(())
+    });
 }
 
 #[test]
@@ -238,6 +289,9 @@ fn screenshots() {
     let stage = played();
     let folder = std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots"));
     std::fs::create_dir_all(&folder).expect("a folder");
+    let relieve = json!({ "runbook": "relieve-host", "inputs": { "host": "host/quill-hv-2" } });
+    assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&relieve)).1["job"], 4);
+    stage.job_in(4, &["succeeded"]);
     stage.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
     stage.send(
         "yard-hypervisor",
@@ -259,6 +313,7 @@ fn screenshots() {
         ("jobs", "/jobs", "grow-disk", true, 1280),
         ("job-confirmed", "/jobs/1", "The passage", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
+        ("job-branches", "/jobs/4", "not taken", false, 1280),
         ("rules", "/rules", "kiosk-disk-filling", true, 1280),
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
@@ -274,6 +329,12 @@ fn screenshots() {
         browser.see(sign);
         shoot(name);
     }
+    browser.size(1280, 800);
+    browser.theme(false);
+    browser.go("/runbooks/relieve-host/launch?like=4");
+    browser.click("Show what it would do");
+    browser.see("nothing is done by looking");
+    shoot("runbook-launch");
     night_of_alerts(&stage);
     browser.size(1280, 800);
     browser.theme(false);

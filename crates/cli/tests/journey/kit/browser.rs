@@ -141,6 +141,15 @@ impl Browser {
         });
     }
 
+    /// Types into a field in the place of what stands there.
+    pub fn fill(&self, field: &str, text: &str) {
+        block(async {
+            let field = self.driver.find(By::Css(field)).await.expect("a field");
+            field.clear().await.expect("an empty field");
+            field.send_keys(text).await.expect("typing");
+        });
+    }
+
     /// Changes the text in the editor, and leaves the cursor behind the change.
     pub fn edit(&self, from: &str, to: &str) {
         let script = format!(
