@@ -23,7 +23,7 @@ async fn called(heard: web::Data<UnboundedSender<Instant>>) -> HttpResponse {
 }
 
 /// A peer that notes when it is called.
-fn peer() -> Fallible<(String, UnboundedReceiver<Instant>)> {
+pub fn peer() -> Fallible<(String, UnboundedReceiver<Instant>)> {
     let (heard, calls) = unbounded_channel();
     let listener = TcpListener::bind("127.0.0.1:0")?;
     let address = format!("http://{}", listener.local_addr()?);

@@ -4,6 +4,7 @@
 //! A figure says little on a shared machine, the ratio to its baseline much more.
 
 mod intake;
+mod jobs;
 mod latency;
 mod lean;
 mod matching;
@@ -34,7 +35,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `jobs`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -64,6 +65,9 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     }
     if asked("latency") {
         figures.extend(latency::first_call(&stage).await?);
+    }
+    if asked("jobs") {
+        figures.extend(jobs::figures(&stage).await?);
     }
     if asked("rehearsal") {
         figures.push(rehearsal::over_a_million(&stage).await?);

@@ -13,6 +13,7 @@ use std::{
 
 const README: &str = include_str!("../../../../README.md");
 const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
+const RUNBOOK_GUIDE: &str = include_str!("../../../../docs/guide/first-runbook.md");
 
 /// Somebody who reads a page and does what it says.
 struct Reader {
@@ -160,4 +161,9 @@ arvok job follow 1",
 #[test]
 fn the_guide_does_what_it_says() {
     Reader::new("guide").follow(GUIDE);
+}
+
+#[test]
+fn the_guide_to_runbooks_does_what_it_says() {
+    Reader::new("guide-runbook").follow(RUNBOOK_GUIDE);
 }
