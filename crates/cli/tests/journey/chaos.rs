@@ -92,11 +92,36 @@ fn rules(peer: &Peer) -> String {
     let rule = |name: &str, settle: &str| {
         format!(
             "---\nrule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\nsettle: {{ fold: [alert.resource]{settle} }}\n\
-             dispatch: {{ runbook: tell, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
+             dispatch: {{ runbook: tell-all, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
         )
     };
-    [peer.definitions("never"), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
+    let plain = peer.definitions("never").replace("dispatch: { runbook: tell,", "dispatch: { runbook: tell-all,");
+    [plain, MANY.to_owned(), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
 }
+
+/// Each job tells its peer five times what must not be told twice: two ways at once, two items of a list at once, and
+/// one by itself.
+const MANY: &str = "---
+runbook: tell-all
+inputs: { what: { type: string } }
+target: ${inputs.what}
+steps:
+  - id: both
+    together:
+      one: [ { id: tell_one, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/one' } } ]
+      two:
+        - { id: nap, pause: 20ms }
+        - { id: tell_two, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/two' } }
+  - id: parts
+    each: '[\"x\", \"y\"]'
+    as: part
+    at_once: 2
+    steps: [ { id: tell_part, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/${part}' } } ]
+  - { id: last, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}' } }
+";
+
+/// What a job that succeeded has told.
+const TOLD: [&str; 5] = ["", "/one", "/two", "/x", "/y"];
 
 #[derive(Default)]
 struct Done {
@@ -264,8 +289,9 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         + count(records, recorded_twice);
     // Succeeded, though nobody heard of it: that would be lost as well.
     let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded'");
-    let unheard =
-        succeeded.iter().filter(|j| !told.contains_key(&json!({"what": j["target"]}).to_string())).count() as u64;
+    let heard = |target: &str, part: &str| told.contains_key(&json!({ "what": format!("{target}{part}") }).to_string());
+    let unheard = succeeded.iter().filter_map(|j| j["target"].as_str());
+    let unheard = unheard.filter(|target| !TOLD.iter().all(|part| heard(target, part))).count() as u64;
     json!({
         "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes, "days": done.days,
         "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job"),
