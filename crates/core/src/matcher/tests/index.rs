@@ -185,3 +185,44 @@ fn limits_that_a_float_cannot_tell_apart_rule_nothing_out_that_matches() {
         }
     }
 }
+
+fn matcher(lines: impl IntoIterator<Item = String>) -> Matcher {
+    Matcher::new(lines.into_iter().map(|l| (Arc::new(rule(&l).expect("checks")), 1)).collect())
+}
+
+/// What can be compared at once is not asked in full.
+#[test]
+fn severity_state_and_value_rule_a_rule_out_before_it_is_asked() {
+    let matcher = matcher([
+        "{ kinds: disk.usage, severity: major.. }".to_owned(),
+        "{ kinds: disk.usage, states: [cleared] }".to_owned(),
+        "{ kinds: disk.usage, where: 'alert.value >= 90 && alert.value <= 95' }".to_owned(),
+        "{ kinds: disk.usage, severity: major.., where: 'alert.severity >= critical' }".to_owned(),
+        "{ severity: [warning, minor] }".to_owned(),
+        "{ where: 'alert.value > 9 && alert.value < 3' }".to_owned(),
+    ]);
+    assert_eq!(matcher.rules().map(|(rule, version)| (rule.name.as_str(), version)).collect::<Vec<_>>(), [("r", 1); 6]);
+    for (given, asked) in [
+        (json!({ "severity": "major", "value": 50 }), vec![0]),
+        (json!({ "severity": "minor", "value": 50 }), vec![4]),
+        (json!({ "severity": "indeterminate" }), vec![]),
+        (json!({ "severity": "critical", "value": 90 }), vec![0, 2, 3]),
+        (json!({ "severity": "major", "value": 95 }), vec![0, 2]),
+        (json!({ "severity": "major", "value": 96 }), vec![0]),
+        (json!({ "severity": "major", "state": "cleared", "value": 92 }), vec![1]),
+        (json!({ "severity": "critical", "kind": "port.down", "value": 92 }), vec![]),
+    ] {
+        assert_eq!(matcher.candidates(&alert(&given)), asked, "{given}");
+    }
+}
+
+/// Where one demand is shared by many, a second tells a rule from the others.
+#[test]
+fn of_a_hundred_rules_that_share_each_name_with_nine_others_one_is_asked() {
+    let line = |n: usize| format!("{{ kinds: k{}, resource: vm/n{} }}", n / 10, n % 10);
+    let matcher = matcher((0..100).map(line));
+    for n in [0, 37, 99] {
+        let given = json!({ "kind": format!("k{}", n / 10), "resource": format!("vm/n{}", n % 10) });
+        assert_eq!(matcher.candidates(&alert(&given)), [n as u32], "{given}");
+    }
+}

@@ -46,6 +46,12 @@ fn near_misses_are_one_clause_short() {
     assert_eq!(shortfall(&near(&rule, &close).expect("near")), 1);
     assert_eq!(near(&rule, &alert(&json!({ "value": 91 }))), None, "it matches");
     assert_eq!(near(&rule, &alert(&json!({ "value": 1, "kind": "port.down" }))), None, "it is two short");
+    let by_kind = near(&rule, &alert(&json!({ "value": 91, "kind": "port.down" }))).expect("near, by a line");
+    assert_eq!(by_kind.iter().find(|c| c.holds != Some(true)).map(|c| c.line), Some("kinds"));
+    // That its state holds, which nearly every alert's does, makes no alert near.
+    let rule = super::rule("{ kinds: disk.usage }").expect("checks");
+    assert_eq!(near(&rule, &alert(&json!({ "kind": "port.down" }))), None, "nothing but the state holds");
+    assert!(near(&rule, &alert(&json!({ "state": "cleared" }))).is_some(), "all but the state holds");
 }
 
 #[test]
