@@ -285,9 +285,11 @@ pub enum Scene {
     VmSwitchedOff,
     /// A hypervisor host runs out of memory
     HostPressed,
+    /// Somebody asks which versions run in the yard
+    VersionsAsked,
 }
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 3] = [Self::DiskFills, Self::VmSwitchedOff, Self::HostPressed];
+    pub const ALL: [Self; 4] = [Self::DiskFills, Self::VmSwitchedOff, Self::HostPressed, Self::VersionsAsked];
 }

@@ -48,6 +48,7 @@ pub fn start(port: u16, token: String) -> Result<RunningChat, StandinError> {
     let server = Server::start(port, move |config| {
         config
             .app_data(web::Data::new(chat.clone()))
+            .route("/about", web::get().to(about))
             .route("/channels/{channel}/messages", web::post().to(say))
             .route("/channels/{channel}/messages", web::get().to(read));
     })?;
@@ -97,6 +98,13 @@ async fn say(
         room.messages.remove(0);
     }
     HttpResponse::Created().json(message)
+}
+
+async fn about(chat: web::Data<Chat>, request: HttpRequest) -> HttpResponse {
+    match auth::refusal(&request, &chat.token) {
+        Some(refused) => refused,
+        None => HttpResponse::Ok().json(json!({ "component": "crew chat", "version": "2.0.7" })),
+    }
 }
 
 async fn read(chat: web::Data<Chat>, channel: web::Path<String>, request: HttpRequest) -> HttpResponse {

@@ -33,6 +33,8 @@ pub(super) fn serve(port: u16, token: String, yard: Shared) -> Result<Server, St
             .route("/v1/vms/{name}/power", web::post().to(power))
             .route("/v1/vms/{name}/move", web::post().to(set_out))
             .route("/v1/hosts", web::get().to(hosts))
+            .route("/v1/about", web::get().to(about))
+            .route("/v1/monitor/about", web::get().to(monitor_about))
             .route("/v1/faults", web::put().to(set_faults))
             .route("/v1/vms/{name}/fill", web::post().to(fill));
     })
@@ -108,6 +110,14 @@ async fn hosts(office: web::Data<Office>, request: HttpRequest) -> HttpResponse 
         Ok((200, json!({ "hosts": yard.cluster.hosts.iter().map(host).collect::<Vec<_>>() })))
     };
     office.serve(request, work).await
+}
+
+async fn about(office: web::Data<Office>, request: HttpRequest) -> HttpResponse {
+    office.serve(request, |_| Ok((200, json!({ "component": "yard office", "version": "4.2.0" })))).await
+}
+
+async fn monitor_about(office: web::Data<Office>, request: HttpRequest) -> HttpResponse {
+    office.serve(request, |_| Ok((200, json!({ "component": "yard monitor", "version": "1.9.3" })))).await
 }
 
 async fn vm(office: web::Data<Office>, name: web::Path<String>, request: HttpRequest) -> HttpResponse {

@@ -4,6 +4,7 @@
 mod disk;
 mod power;
 mod pressure;
+mod versions;
 
 use super::world::World;
 use crate::{args::Scene, error::CliError, show};
@@ -20,6 +21,7 @@ impl Scene {
             Self::DiskFills => disk::play(world, kill_node).await?,
             Self::VmSwitchedOff => power::play(world).await?,
             Self::HostPressed => pressure::play(world).await?,
+            Self::VersionsAsked => versions::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.told(scene, begun.elapsed().as_secs_f64()))
