@@ -3,7 +3,9 @@ import type { JobItem } from '../api/client';
 import { Empty, JobTag, Time } from '../ui/parts';
 import { type Look, Table } from '../ui/Table';
 
-const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? `for rule ${job.rule}` : job.doing);
+const whose = (job: JobItem) =>
+  job.rule ? `for rule ${job.rule}` : `launched by ${job.launched_by ?? 'hand'}`;
+const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? whose(job) : job.doing);
 const took = (job: JobItem) => job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
 
 const LOOK: Look<JobItem> = {

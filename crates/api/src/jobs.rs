@@ -34,6 +34,8 @@ pub struct JobItem {
     pub urgency: Urgency,
     /// The rule that dispatched it.
     pub rule: Option<String>,
+    /// Who launched it by hand.
+    pub launched_by: Option<String>,
     /// The alert that set it off.
     pub alert: Option<i64>,
     /// The alarm of that alert.

@@ -1311,6 +1311,8 @@ export interface components {
             urgency: "low" | "normal" | "high" | "urgent";
             /** @description The rule that dispatched it. */
             rule?: string | null;
+            /** @description Who launched it by hand. */
+            launched_by?: string | null;
             /**
              * Format: int64
              * @description The alert that set it off.
@@ -1817,6 +1819,8 @@ export interface components {
                 urgency: "low" | "normal" | "high" | "urgent";
                 /** @description The rule that dispatched it. */
                 rule?: string | null;
+                /** @description Who launched it by hand. */
+                launched_by?: string | null;
                 /**
                  * Format: int64
                  * @description The alert that set it off.

@@ -51,17 +51,22 @@ export function Component() {
   );
 }
 
-/** Alert, rule, job, effect: each a link to the next. */
+type ChainLink = [string, string, string | undefined, 'past' | 'here' | 'open'];
+
+/** Where a job comes from: an alert and a rule, or a person who launched it. */
+function origin({ job, alert }: JobDetail): ChainLink[] {
+  const from: ChainLink[] = [];
+  if (alert) from.push(['Alert', `${alert.kind}, ${alert.severity}`, `/alerts/${alert.seq}`, 'past']);
+  if (job.rule) from.push(['Rule', job.rule, `/rules/${job.rule}`, 'past']);
+  if (job.launched_by) from.push(['Launched by', job.launched_by, undefined, 'past']);
+  return from;
+}
+
+/** Where it comes from, the job, its effect: each a link to the next. */
 function Chain({ detail }: { detail: JobDetail }) {
-  const { job, alert } = detail;
-  const links: [string, string, string | undefined, 'past' | 'here' | 'open'][] = [
-    [
-      'Alert',
-      alert ? `${alert.kind}, ${alert.severity}` : 'none',
-      alert ? `/alerts/${alert.seq}` : undefined,
-      'past',
-    ],
-    ['Rule', job.rule ?? 'none', job.rule ? `/rules/${job.rule}` : undefined, 'past'],
+  const { job } = detail;
+  const links: ChainLink[] = [
+    ...origin(detail),
     ['Job', job.runbook, `/runbooks/${job.runbook}`, 'here'],
     [
       'Effect',

@@ -6,7 +6,7 @@ use crate::{
     alarm::Alarm,
     connector::{Operation, Request},
     expr::{Expr, ExprError, Template},
-    runbook::{Action, Call, JobScope, Runbook, Step},
+    runbook::{Action, Call, Choose, Each, JobScope, Runbook, Step},
 };
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -159,46 +159,8 @@ impl Dry<'_, '_> {
                 }
                 told.given = values;
             }
-            Action::Choose(choose) => {
-                // Until the first that is taken for certain, any may be.
-                let mut open = Some(true);
-                for branch in &choose.branches {
-                    let held = branch.when.as_ref().map_or(Told::Known(true.into()), |when| self.condition(when));
-                    let taken = match (open, &held) {
-                        (Some(false), _) | (_, Told::Known(Value::Bool(false))) => Some(false),
-                        (Some(true), Told::Known(_)) => Some(true),
-                        _ => None,
-                    };
-                    open = match (taken, open) {
-                        (Some(true), _) => Some(false),
-                        (None, Some(true)) => None,
-                        (_, open) => open,
-                    };
-                    let label = branch.when.as_ref().map_or("else", Expr::text).to_owned();
-                    let steps = self.list(&branch.steps, place);
-                    if taken != Some(true) {
-                        branch.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
-                    }
-                    told.parts.push(DryPart { label, taken, steps });
-                }
-            }
-            Action::Each(each) => {
-                let items = self.expr(&each.items);
-                let list = match &items {
-                    Told::Known(Value::Array(items)) => items.iter().take(ITEMS_SHOWN).cloned().map(Some).collect(),
-                    _ => vec![None],
-                };
-                told.given.push(("each".into(), items));
-                for (number, item) in list.into_iter().enumerate() {
-                    let label = item.as_ref().map_or_else(|| each.name.clone(), |i| format!("{}: {i}", number + 1));
-                    let taken = item.as_ref().map(|_| true);
-                    self.bound.push((each.name.clone(), item));
-                    let steps = self.list(&each.steps, &place.item(number));
-                    self.bound.pop();
-                    told.parts.push(DryPart { label, taken, steps });
-                }
-                each.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
-            }
+            Action::Choose(choose) => self.choose(choose, place, told),
+            Action::Each(each) => self.each(each, place, told),
             Action::Together(together) => {
                 for (name, steps) in &together.ways {
                     let steps = self.list(steps, place);
@@ -210,6 +172,48 @@ impl Dry<'_, '_> {
                 told.given.extend(finish.because.iter().map(|text| ("because".into(), self.template(text))));
             }
         }
+    }
+
+    fn choose(&mut self, choose: &Choose, place: &Place, told: &mut DryStep) {
+        // Until the first that is taken for certain, any may be.
+        let mut open = Some(true);
+        for branch in &choose.branches {
+            let held = branch.when.as_ref().map_or(Told::Known(true.into()), |when| self.condition(when));
+            let taken = match (open, &held) {
+                (Some(false), _) | (_, Told::Known(Value::Bool(false))) => Some(false),
+                (Some(true), Told::Known(_)) => Some(true),
+                _ => None,
+            };
+            open = match (taken, open) {
+                (Some(true), _) => Some(false),
+                (None, Some(true)) => None,
+                (_, open) => open,
+            };
+            let label = branch.when.as_ref().map_or("else", Expr::text).to_owned();
+            let steps = self.list(&branch.steps, place);
+            if taken != Some(true) {
+                branch.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
+            }
+            told.parts.push(DryPart { label, taken, steps });
+        }
+    }
+
+    fn each(&mut self, each: &Each, place: &Place, told: &mut DryStep) {
+        let items = self.expr(&each.items);
+        let list = match &items {
+            Told::Known(Value::Array(items)) => items.iter().take(ITEMS_SHOWN).cloned().map(Some).collect(),
+            _ => vec![None],
+        };
+        told.given.push(("each".into(), items));
+        for (number, item) in list.into_iter().enumerate() {
+            let label = item.as_ref().map_or_else(|| each.name.clone(), |i| format!("{}: {i}", number + 1));
+            let taken = item.as_ref().map(|_| true);
+            self.bound.push((each.name.clone(), item));
+            let steps = self.list(&each.steps, &place.item(number));
+            self.bound.pop();
+            told.parts.push(DryPart { label, taken, steps });
+        }
+        each.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
     }
 
     fn call(&mut self, call: &Call, told: &mut DryStep) {

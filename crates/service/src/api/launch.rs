@@ -14,6 +14,7 @@ use arvok_core::{
     text::cut,
 };
 use arvok_store::{jobs, launches, read};
+use chrono::{DateTime, Utc};
 use serde_json::Value;
 
 /// Longest reason that is kept, and longest key, in bytes.
@@ -139,6 +140,23 @@ fn part(p: job::DryPart, redact: &dyn Fn(Value) -> Value) -> DryPart {
     DryPart { label: p.label, taken: p.taken, steps: p.steps.into_iter().map(|s| step(s, redact)).collect() }
 }
 
+/// The key that the same launch has each time it is sent.
+fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
+    match request.headers().get("Idempotency-Key").map(|v| v.to_str()) {
+        None => Ok(None),
+        Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => Ok(Some(key.to_owned())),
+        Some(_) => {
+            Err(ApiError::BadRequest(format!("Idempotency-Key: 1 to {LONGEST_KEY} visible characters of ASCII")))
+        }
+    }
+}
+
+fn deadline(asked: &Launch, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>, ApiError> {
+    let Some(text) = &asked.deadline else { return Ok(None) };
+    let within = Period::parse(text).map_err(|e| ApiError::BadRequest(format!("deadline: {e}")))?;
+    Ok(Some(now + within.delta()))
+}
+
 /// Launches a runbook. The same launch sent twice with the same `Idempotency-Key` makes one job.
 #[utoipa::path(operation_id = "launchJob", tag = "jobs", request_body = Launch,
     params(("Idempotency-Key" = Option<String>, Header)),
@@ -157,27 +175,13 @@ pub(super) async fn launch(
     let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
     caller.must(role(runbook.launch))?;
     let Prepared { inputs, target } = prepared(runbook, &asked)?;
-    let key = match request.headers().get("Idempotency-Key").map(|v| v.to_str()) {
-        None => None,
-        Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => Some(key.to_owned()),
-        Some(_) => {
-            let most = format!("Idempotency-Key: 1 to {LONGEST_KEY} visible characters of ASCII");
-            return Err(ApiError::BadRequest(most));
-        }
-    };
+    let key = key(&request)?;
     if let Some(seq) = asked.alert
         && read::alert(&node.db, seq).await?.is_none()
     {
         return Err(ApiError::NotFound(format!("alert {seq}")));
     }
     let now = clock::now();
-    let deadline = match &asked.deadline {
-        None => None,
-        Some(text) => {
-            let within = Period::parse(text).map_err(|e| ApiError::BadRequest(format!("deadline: {e}")))?;
-            Some(now + within.delta())
-        }
-    };
     let why = asked.why.as_deref().map(str::trim).filter(|w| !w.is_empty()).map(|w| cut(w, LONGEST_WHY));
     let because = why.map_or_else(String::new, |w| format!(": {w}"));
     let made = launches::launch(
@@ -188,7 +192,7 @@ pub(super) async fn launch(
             inputs: published.redactor.value(Value::Object(inputs)),
             target: target.to_string(),
             urgency: asked.urgency.unwrap_or(Urgency::Normal),
-            deadline,
+            deadline: deadline(&asked, now)?,
             alert: asked.alert,
             by: &caller.0.name,
             key: key.as_deref(),

@@ -91,15 +91,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::one)
                 .service(proposals::launch)
                 .service(proposals::dismiss)
-                .service(jobs::list)
-                .service(jobs::one)
-                .service(launch::form)
-                .service(launch::dry_run)
-                .service(launch::launch)
-                .service(jobs::resolve)
-                .service(jobs::pause)
-                .service(jobs::resume)
-                .service(jobs::cancel)
+                .configure(of_jobs)
                 .service(nodes::list)
                 .service(storage::show)
                 .service(stream::follow)
@@ -107,6 +99,20 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .default_service(web::to(problem::no_such_path)),
         )
         .default_service(web::to(crate::console::file));
+}
+
+/// What can be asked of jobs, and said to them.
+fn of_jobs(config: &mut web::ServiceConfig) {
+    config
+        .service(jobs::list)
+        .service(jobs::one)
+        .service(launch::form)
+        .service(launch::dry_run)
+        .service(launch::launch)
+        .service(jobs::resolve)
+        .service(jobs::pause)
+        .service(jobs::resume)
+        .service(jobs::cancel);
 }
 
 /// Headers that every answer carries: nothing may frame the console, load from elsewhere or

@@ -133,6 +133,34 @@ fn heard(word: Word) -> Event {
     }
 }
 
+/// The next word of a person's: it is brought again until it is recorded as heard.
+async fn unheard(words: &mut UnboundedReceiver<Said>, last_heard: i32) -> Option<Said> {
+    loop {
+        let said = words.recv().await?;
+        if said.0 > last_heard {
+            return Some(said);
+        }
+    }
+}
+
+/// Gives an event and a person's word to the machine; what follows, and the number of the word.
+fn handle(
+    machine: &mut Machine<'_>,
+    now: DateTime<Utc>,
+    event: Event,
+    said: Option<Said>,
+) -> (Vec<Effect>, Option<i32>) {
+    let mut effects = machine.handle(now, event);
+    let Some((number, word)) = said else { return (effects, None) };
+    let more = machine.handle(now, heard(word));
+    // What becomes of the job is told by the later of the two, unless the first ended it.
+    if !more.is_empty() {
+        effects.pop();
+        effects.extend(more);
+    }
+    (effects, Some(number))
+}
+
 async fn walk_on(
     node: &Node,
     held: ClaimedJob,
@@ -167,16 +195,7 @@ async fn walk_on(
             machine.alarm = jobs::alarm_of(&node.work_db, alarm).await?;
         }
         let now = clock::now();
-        let mut effects = machine.handle(now, event);
-        let number = said.take().map(|(number, word)| {
-            let more = machine.handle(now, heard(word));
-            // What becomes of the job is told by the later of the two, unless the first ended it.
-            if !more.is_empty() {
-                effects.pop();
-                effects.extend(more);
-            }
-            number
-        });
+        let (effects, number) = handle(&mut machine, now, event, said);
         let (mut record, outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
         record.summary = machine.summary(now);
         record.heard = number;
@@ -191,20 +210,14 @@ async fn walk_on(
         }
         calls.extend(outward.calls.into_iter().map(|out| call(node, out)));
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
-        event = loop {
-            tokio::select! {
-                Some(answered) = calls.next() => break answered,
-                () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => break Event::Tick,
-                Some((number, word)) = words.recv() => {
-                    // It is brought again until it is recorded as heard.
-                    if number > last_heard {
-                        last_heard = number;
-                        said = Some((number, word));
-                        break Event::Tick;
-                    }
-                }
-                else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
+        (event, said) = tokio::select! {
+            Some(answered) = calls.next() => (answered, None),
+            () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick, None),
+            Some(word) = unheard(&mut words, last_heard) => {
+                last_heard = word.0;
+                (Event::Tick, Some(word))
             }
+            else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
     }
 }
