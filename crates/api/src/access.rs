@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 pub enum Role {
     /// Read everything but secrets.
     Viewer,
-    /// Launch and dismiss proposals, resolve jobs.
+    /// Launch, hold, stop and resolve jobs, decide proposals.
     Responder,
     /// Publish definitions, send alerts for any source.
     Author,

@@ -27,3 +27,24 @@ CREATE INDEX job_word ON job (id) WHERE word IS NOT NULL AND state IN ('paused',
 ALTER TABLE job ADD COLUMN launched_by text;
 ALTER TABLE job ADD COLUMN launch_key text;
 CREATE UNIQUE INDEX job_launch ON job (launched_by, launch_key) WHERE launch_key IS NOT NULL;
+
+-- Nodes of the release before go on taking alerts in, and make jobs without these columns.
+CREATE FUNCTION job_filled() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    NEW.begun := coalesce(NEW.begun, false);
+    NEW.steps_done := coalesce(NEW.steps_done, 0);
+    NEW.steps := coalesce(NEW.steps, 0);
+    NEW.doing := coalesce(NEW.doing, '');
+    NEW.waits_for_alarm := coalesce(NEW.waits_for_alarm, false);
+    NEW.word_number := coalesce(NEW.word_number, 0);
+    NEW.claims := coalesce(NEW.claims, 0);
+    RETURN NEW;
+END $$;
+CREATE TRIGGER job_filled BEFORE INSERT ON job FOR EACH ROW EXECUTE FUNCTION job_filled();
+
+-- They cannot walk jobs any more, and claim none: whoever claims a job counts its claims.
+ALTER TABLE job ADD COLUMN claims int NOT NULL DEFAULT 0;
+CREATE FUNCTION job_claimed() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$;
+CREATE TRIGGER job_claimed BEFORE UPDATE OF claim ON job FOR EACH ROW
+    WHEN (NEW.claim IS NOT NULL AND NEW.claim IS DISTINCT FROM OLD.claim AND NEW.claims = OLD.claims)
+    EXECUTE FUNCTION job_claimed();

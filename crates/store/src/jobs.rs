@@ -122,7 +122,7 @@ const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, aler
 
 fn claiming() -> String {
     format!(
-        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'), wake_at = NULL,
+        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'), claims = claims + 1, wake_at = NULL,
             lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
             lease_until = now() + make_interval(secs => $2), started_at = coalesce(started_at, now())
         WHERE id = (

@@ -57,6 +57,8 @@ pub struct Model {
     pub lease_until: Option<DateTimeUtc>,
     /// The number of the claim that holds it.
     pub claim: Option<i64>,
+    /// How often it was claimed.
+    pub claims: i32,
     /// How often its lease ran out since it last came a step further.
     pub lapses: i32,
     /// Whether its first record was kept.

@@ -273,7 +273,7 @@ impl<'a> Outcome<'a> {
 /// What the row of a job says that nobody has begun.
 fn unbegun() -> Value {
     json!({ "lapses": 0, "begun": false, "steps_done": 0, "steps": 0, "doing": "", "waits_for_alarm": false,
-        "word_number": 0, "progress": arvok_core::job::Progress::default() })
+        "word_number": 0, "claims": 0, "progress": arvok_core::job::Progress::default() })
 }
 
 fn extend(row: &mut Value, more: Value) {

@@ -5,7 +5,7 @@ use arvok_api::AlertFilter;
 use arvok_store::{
     DatabaseConnection,
     intake::{self, Parcel, Rules, Writer},
-    read, schema,
+    jobs, read, schema,
 };
 use serde_json::{Value, json};
 
@@ -124,5 +124,35 @@ fn a_migration_that_breaks_off_leaves_what_was_there() {
         run(&db, "DROP TABLE delivery_count").await;
         schema::migrate(&db).await.expect("goes on");
         assert_eq!(listed(&db).await.0.len(), 200);
+    });
+}
+
+#[test]
+fn nodes_of_the_release_before_make_jobs_and_walk_none() {
+    let db = database();
+    block(async {
+        at_step(&db, 7).await;
+        schema::migrate(&db).await.expect("migrates");
+        // As they made jobs: all columns of the table, of which they know only theirs.
+        run(
+            &db,
+            "INSERT INTO job SELECT * FROM jsonb_populate_recordset(NULL::job, '[{
+                \"id\": 1, \"runbook\": \"note\", \"runbook_version\": 1, \"inputs\": {}, \"target\": \"vm/a\", \"urgency\": 1,
+                \"state\": \"queued\", \"created_at\": \"2026-11-25T03:00:00Z\", \"lapses\": 0,
+                \"progress\": {\"started\": null, \"step\": 0, \"attempt\": 0, \"phase\": \"ready\", \"outputs\": {}}}]')",
+        )
+        .await;
+        // As they claimed jobs.
+        run(
+            &db,
+            "UPDATE job SET state = 'running', node = 'old', claim = nextval('claim_number'),
+                lease_until = now() + interval '10 seconds' WHERE state = 'queued'",
+        )
+        .await;
+        assert_eq!(one(&db, "SELECT state AS x FROM job").await, "queued", "they take none");
+        let (job, opening) = jobs::claim(&db, "new", &[]).await.expect("claims").expect("the job");
+        assert_eq!(job.id.0, 1);
+        opening.expect("nobody has begun it").commit().await.expect("keeps the claim");
+        assert_eq!(one(&db, "SELECT state AS x FROM job").await, "running");
     });
 }
