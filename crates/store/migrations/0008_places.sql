@@ -23,6 +23,10 @@ DROP INDEX job_target;
 CREATE UNIQUE INDEX job_target ON job (target) WHERE state IN ('running', 'waiting', 'paused', 'unsure');
 CREATE INDEX job_word ON job (id) WHERE word IS NOT NULL AND state IN ('paused', 'unsure');
 
+-- Who looks for what is due looks at that alone, however many jobs there were.
+CREATE INDEX job_waking ON job (wake_at) WHERE state = 'waiting';
+CREATE INDEX job_running ON job (lease_until) WHERE state = 'running';
+
 -- Who launched a job by hand, and under which key, so that the same launch sent twice makes one job.
 ALTER TABLE job ADD COLUMN launched_by text;
 ALTER TABLE job ADD COLUMN launch_key text;

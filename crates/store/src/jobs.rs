@@ -120,22 +120,35 @@ struct ClaimedRow {
 const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
     begun, lapses, word, word_number";
 
-fn claiming() -> String {
+/// The statement of a claim, for whoever wants to know what it looks at: `$1` the node, `$2` seconds, `$3` claims that
+/// are alive. Each way to become due has an index of its own, and is asked only if those before it gave nothing.
+pub fn claiming() -> String {
+    let way = |which: &str, order: &str| {
+        format!("SELECT * FROM (SELECT id FROM job j WHERE {which} ORDER BY {order} LIMIT 1 FOR UPDATE SKIP LOCKED) w")
+    };
+    let ways = [
+        way("state = 'waiting' AND wake_at <= now()", "wake_at"),
+        way(
+            &format!(
+                "state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
+                    AND (claim IS NULL OR claim <> ALL($3))"
+            ),
+            "lease_until",
+        ),
+        way("state IN ('paused', 'unsure') AND word IS NOT NULL", "id"),
+        way(
+            "state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
+                SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'paused', 'unsure'))",
+            "urgency DESC, deadline, id",
+        ),
+    ];
     format!(
         "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'), claims = claims + 1, wake_at = NULL,
             lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
             lease_until = now() + make_interval(secs => $2), started_at = coalesce(started_at, now())
-        WHERE id = (
-            SELECT id FROM job j
-            WHERE (state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
-                    SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
-                OR (state = 'waiting' AND wake_at <= now())
-                OR (state IN ('paused', 'unsure') AND word IS NOT NULL)
-                OR (state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
-                    AND (claim IS NULL OR claim <> ALL($3)))
-            ORDER BY state = 'queued', urgency DESC, deadline, id
-            LIMIT 1 FOR UPDATE SKIP LOCKED)
-        RETURNING {CLAIMED}"
+        WHERE id = (SELECT id FROM ({}) due LIMIT 1)
+        RETURNING {CLAIMED}",
+        ways.join(" UNION ALL ")
     )
 }
 

@@ -32,7 +32,9 @@ fn a_walk_that_cannot_go_on_is_given_up_and_lets_its_target_go() {
     until("the call to be out", || (peer.count("vm/a") == 1).then_some(()));
     let deep = format!("{}{}", "[".repeat(300), "]".repeat(300));
     stage.records().run(&format!("UPDATE alerts SET body = '{deep}' WHERE seq = {alert}"));
-    stage.records().run("UPDATE job SET claim = nextval('claim_number'), lease_until = now() WHERE id = 1");
+    stage
+        .records()
+        .run("UPDATE job SET claim = nextval('claim_number'), claims = claims + 1, lease_until = now() WHERE id = 1");
     let job = until("the job to be given up", || jobs(&stage, "failed").pop());
     assert!(job["failure"].as_str().is_some_and(|f| f.starts_with("given up: it was left behind 5 times")), "{job:#}");
     peer.delay(Duration::ZERO);
@@ -88,7 +90,7 @@ fn a_death_while_a_doubt_is_resolved_leaves_the_doubt() {
     stage.start_node();
     stage.job_in(1, &["unsure"]);
     // As a node leaves it that has taken the job for a person's word and dies before its record.
-    let sql = "UPDATE job SET state = 'running', claim = nextval('claim_number'), lease_until = now() WHERE id = 1";
+    let sql = "UPDATE job SET state = 'running', claim = nextval('claim_number'), claims = claims + 1, lease_until = now() WHERE id = 1";
     stage.records().run(sql);
     stage.job_in(1, &["unsure"]);
     let said = stage.arvok(&["job", "resolve", "1", "--as", "done"]);

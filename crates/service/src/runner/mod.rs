@@ -10,13 +10,19 @@ mod walk;
 use crate::node::Node;
 use arvok_api::Change;
 use arvok_store::{StoreError, jobs};
+use futures_util::future::join_all;
 use std::{sync::Arc, time::Duration};
-use tokio::{sync::Semaphore, task::JoinSet};
+use tokio::{
+    sync::{OwnedSemaphorePermit, Semaphore},
+    task::JoinSet,
+};
 
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(2);
+/// Most claims at once.
+const CLAIMS: usize = 4;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
 
@@ -35,25 +41,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
             () = node.work.notified() => {}
             Some(_) = walks.join_next() => {}
         }
-        while let Ok(place) = Arc::clone(&room).try_acquire_owned() {
-            match jobs::claim(&node.work_db, &node.name, &node.alive()).await {
-                Ok(Some((held, opening))) => {
-                    let node = Arc::clone(&node);
-                    let (alive, words) = node.keep_alive(held.claim);
-                    walks.spawn(async move {
-                        walk::walk(&node, held, opening, words).await;
-                        drop((alive, place));
-                        // Its target is free now, or another of its kind may be waiting.
-                        node.work.notify_one();
-                    });
-                }
-                Ok(None) => break,
-                Err(e) => {
-                    complain(&e);
-                    break;
-                }
-            }
-        }
+        claim_all(&node, &room, &mut walks).await;
     }
     let ending = async { while walks.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
@@ -62,6 +50,39 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         for claim in cut_off {
             let _ = jobs::let_go(&node.work_db, claim, "its node stopped").await;
         }
+    }
+}
+
+/// Claims jobs while there is room for them and some are due: the first by itself, then several at once.
+async fn claim_all(node: &Arc<Node>, room: &Arc<Semaphore>, walks: &mut JoinSet<()>) {
+    let (mut at_once, mut more) = (1, true);
+    while more {
+        let places = std::iter::from_fn(|| Arc::clone(room).try_acquire_owned().ok());
+        let places: Vec<OwnedSemaphorePermit> = places.take(at_once).collect();
+        let alive = node.alive();
+        let claims = places.iter().map(|_| jobs::claim(&node.work_db, &node.name, &alive));
+        let claims = join_all(claims).await;
+        more = !claims.is_empty();
+        for (place, claimed) in places.into_iter().zip(claims) {
+            match claimed {
+                Ok(Some((held, opening))) => {
+                    let node = Arc::clone(node);
+                    let (alive, words) = node.keep_alive(held.claim);
+                    walks.spawn(async move {
+                        walk::walk(&node, held, opening, words).await;
+                        drop((alive, place));
+                        // Its target is free now, or another of its kind may be waiting.
+                        node.work.notify_one();
+                    });
+                }
+                Ok(None) => more = false,
+                Err(e) => {
+                    complain(&e);
+                    more = false;
+                }
+            }
+        }
+        at_once = CLAIMS;
     }
 }
 

@@ -192,7 +192,11 @@ async fn walk_on(
     let mut calls = FuturesUnordered::new();
     loop {
         if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
-            machine.alarm = jobs::alarm_of(&node.work_db, alarm).await?;
+            // On another connection a beginning job would hold two.
+            machine.alarm = match &opening {
+                Some(opening) => jobs::alarm_of(opening.db(), alarm).await?,
+                None => jobs::alarm_of(&node.work_db, alarm).await?,
+            };
         }
         let now = clock::now();
         let (effects, number) = handle(&mut machine, now, event, said);

@@ -6,9 +6,10 @@ use arvok_core::{
     job::{JobEffect, JobState, Kept, Place, Progress, Resolution},
 };
 use arvok_store::{
-    DatabaseConnection, StoreError,
+    ConnectionTrait, DatabaseConnection, StoreError,
     jobs::{self, Began, Claim, ClaimedJob, Ended, Record, Then, Word, claim, record, renew},
 };
+use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
@@ -373,4 +374,41 @@ fn a_job_is_cancelled_before_it_began() {
         assert_eq!(row, "cancelled, cancelled by pat");
         assert!(take(db, "a", &[]).await.is_none());
     });
+}
+
+#[test]
+fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_were() {
+    let published = any();
+    block(async {
+        published.jobs(3).await;
+        let db = &published.db;
+        // Not counted: so many in one transaction would take long for that alone.
+        run(db, "ALTER TABLE job DISABLE TRIGGER USER").await;
+        run(
+            db,
+            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, finished_at)
+            SELECT 1000 + n, 'note', 1, '{}', 'vm/w' || n, 1, CASE WHEN n <= 10000 THEN 'waiting' ELSE 'succeeded' END, '{}',
+                now(), now() + interval '1 day', CASE WHEN n > 10000 THEN now() END
+            FROM generate_series(1, 40000) n",
+        )
+        .await;
+        run(db, "ALTER TABLE job ENABLE TRIGGER USER").await;
+        run(db, "ANALYZE job").await;
+        // Of the connection's own transaction, so that nothing is waited for.
+        let read = "SELECT (pg_stat_get_xact_tuples_returned('job'::regclass))::bigint AS x";
+        let tx = db.begin().await.expect("a transaction");
+        let before = one_in(&tx, read).await;
+        for _ in 0..3 {
+            let sql = jobs::claiming().replace("$1", "'a'").replace("$2", "10").replace("$3", "'{}'::bigint[]");
+            tx.execute_unprepared(&sql).await.expect("claims");
+        }
+        let looked_at = one_in(&tx, read).await - before;
+        assert!(looked_at < 200, "{looked_at} rows for three claims");
+        assert_eq!(one_in(&tx, "SELECT count(*) AS x FROM job WHERE state = 'running'").await, 3);
+    });
+}
+
+async fn one_in(tx: &sea_orm::DatabaseTransaction, sql: &str) -> i64 {
+    let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, sql);
+    tx.query_one_raw(statement).await.expect(sql).expect("a row").try_get("", "x").expect("a number")
 }
