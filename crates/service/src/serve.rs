@@ -30,7 +30,7 @@ const TABLES: Duration = Duration::from_secs(1);
 /// Time between two passes of upkeep: the first, while there is more, and otherwise.
 const UPKEEP_FIRST: Duration = Duration::from_secs(5);
 const UPKEEP_MORE: Duration = Duration::from_secs(1);
-const UPKEEP: Duration = Duration::from_secs(60);
+const UPKEEP: Duration = Duration::from_secs(20);
 
 /// Why a node cannot start.
 #[derive(Debug, thiserror::Error)]
