@@ -9,7 +9,8 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    Alert, Catalog, Kind,
+    AlarmId, Alert, Catalog, Kind,
+    alarm::Alarm,
     connector::{CallEnd, Failure, Repeat},
     job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Progress, Repeats, StepResult, What},
     runbook::Runbook,
@@ -133,6 +134,24 @@ fn heard(word: Word) -> Event {
     }
 }
 
+/// The alarm as it stands. While the database cannot be worked with it is asked again, as a record is: what a call has
+/// answered is not forgotten for that. On another connection a beginning job would hold two.
+async fn look_at(node: &Node, opening: Option<&Opening>, alarm: AlarmId) -> Result<Option<Alarm>, StoreError> {
+    if let Some(opening) = opening {
+        return jobs::alarm_of(opening.db(), alarm).await;
+    }
+    let begun = Instant::now();
+    loop {
+        match jobs::alarm_of(&node.work_db, alarm).await {
+            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
+                tracing::warn!(alarm = alarm.0, "it is looked at again: {e}");
+                tokio::time::sleep(Duration::from_millis(200)).await;
+            }
+            seen => return seen,
+        }
+    }
+}
+
 /// The next word of a person's: it is brought again until it is recorded as heard.
 async fn unheard(words: &mut UnboundedReceiver<Said>, last_heard: i32) -> Option<Said> {
     loop {
@@ -192,11 +211,7 @@ async fn walk_on(
     let mut calls = FuturesUnordered::new();
     loop {
         if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
-            // On another connection a beginning job would hold two.
-            machine.alarm = match &opening {
-                Some(opening) => jobs::alarm_of(opening.db(), alarm).await?,
-                None => jobs::alarm_of(&node.work_db, alarm).await?,
-            };
+            machine.alarm = look_at(node, opening.as_ref(), alarm).await?;
         }
         let now = clock::now();
         let (effects, number) = handle(&mut machine, now, event, said);
