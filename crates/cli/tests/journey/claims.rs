@@ -142,3 +142,24 @@ fn what_must_not_be_repeated_is_told_once_over_an_outage() {
     });
     assert_eq!(peer.told().len(), 6);
 }
+
+#[test]
+fn what_a_call_answered_during_an_outage_is_kept_though_the_job_reads_its_alarm() {
+    let (stage, peer) = with("never");
+    stage.publish(
+        "runbook: tell\ninputs: { what: { type: string } }\ntarget: ${inputs.what}\nsteps:\n  \
+         - { id: tell, call: peer.tell, via: peer, give: { what: \"${inputs.what}\" } }\n  \
+         - { id: still, require: alarm.state == \"raised\" }\n",
+    );
+    peer.delay(Duration::from_millis(700));
+    for n in 0..4 {
+        tell(&stage, &format!("vm/n{n}"));
+    }
+    until("calls to be out", || (peer.told().len() == 4).then_some(()));
+    outage(&stage.database, Duration::from_secs(3));
+    until("all jobs to succeed", || {
+        let (status, jobs) = stage.call(Method::GET, "/api/v1/jobs?state=succeeded", None);
+        (status == 200 && jobs["items"].as_array()?.len() == 4).then_some(())
+    });
+    assert_eq!(peer.told().len(), 4);
+}
