@@ -1,12 +1,11 @@
 //! A PostgreSQL that keeps every commit, and a released node over it.
 
 use crate::Fallible;
-use arvok_postgres::{Cluster, Durability, Tethered, spawn_tethered};
+use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
 use reqwest::Client;
 use serde_json::{Value, json};
 use std::{
     fs,
-    net::TcpListener,
     path::PathBuf,
     process::{Command, Stdio},
     time::Duration,
@@ -30,7 +29,7 @@ impl Stage {
         let cluster = Cluster::start(&folder.join("postgres"), Durability::Full)?;
         cluster.remove("bench").await?;
         let database = cluster.create("bench").await?;
-        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let port = free_port()?;
         let data = folder.join("node");
         let _ = fs::remove_dir_all(&data);
         let mut command = Command::new("target/release/arvok");

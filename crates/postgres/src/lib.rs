@@ -5,9 +5,11 @@
 //! `postgres`, which PostgreSQL insists on.
 
 mod home;
+mod port;
 mod scratch;
 mod tether;
 
+pub use port::free_port;
 pub use scratch::Scratch;
 pub use tether::{Tethered, spawn_tethered};
 
@@ -99,7 +101,7 @@ impl Cluster {
             .files(|| fs::read_to_string(&home.password))
             .map_err(|e| failed(format!("{}: {e}", home.password.display())))?;
         for _ in 0..5 {
-            let port = free_port()?;
+            let port = free_port().map_err(|e| failed(format!("no free port: {e}")))?;
             let mut server = serve(&bin, &home, port, durability)?;
             if ready(&bin, &home, &mut server, port) {
                 return Ok(Self { server, port, password, bin, durability, home });
@@ -163,11 +165,6 @@ impl Cluster {
     pub fn stop(mut self) {
         self.server.end();
     }
-}
-
-fn free_port() -> Result<u16, PostgresError> {
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").map_err(|e| failed(format!("no free port: {e}")))?;
-    Ok(listener.local_addr().map_err(|e| failed(e.to_string()))?.port())
 }
 
 fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {

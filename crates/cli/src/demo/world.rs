@@ -3,7 +3,7 @@
 use super::Options;
 use crate::{client::Client, error::CliError};
 use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
-use arvok_postgres::{Cluster, Durability, Tethered, spawn_tethered};
+use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
 use arvok_service::secret_text;
 use arvok_standins::{
     chat::{self, Message, RunningChat},
@@ -48,8 +48,10 @@ fn failed(e: impl std::fmt::Display) -> CliError {
 
 /// The wanted port if it is free, else any.
 fn port(wanted: u16) -> Result<u16, CliError> {
-    let bound = TcpListener::bind(("127.0.0.1", wanted)).or_else(|_| TcpListener::bind(("127.0.0.1", 0)));
-    Ok(bound.and_then(|l| l.local_addr()).map_err(failed)?.port())
+    match TcpListener::bind(("127.0.0.1", wanted)) {
+        Ok(_) if wanted != 0 => Ok(wanted),
+        _ => free_port().map_err(failed),
+    }
 }
 
 impl World {

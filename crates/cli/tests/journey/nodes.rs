@@ -2,12 +2,11 @@
 //! know before they decide.
 
 use crate::kit::{ARVOK, Stage, database, folder, until};
-use arvok_postgres::spawn_tethered;
+use arvok_postgres::{free_port, spawn_tethered};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::{
     fs,
-    net::TcpListener,
     path::Path,
     process::{Command, Stdio},
 };
@@ -145,7 +144,7 @@ fn what_a_withdrawn_rule_remembers_is_ended_with_the_reason() {
 }
 
 fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::Tethered, String) {
-    let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").to_string();
+    let address = format!("127.0.0.1:{}", free_port().expect("a free port"));
     let mut command = Command::new(ARVOK);
     command
         .arg("serve")

@@ -1,7 +1,7 @@
 //! `arvok serve` with nothing but a folder: its own database, kept over a sudden death.
 
 use crate::kit::{ARVOK, Said, arvok, folder, until};
-use arvok_postgres::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, free_port, spawn_tethered};
 use std::{
     fs,
     net::TcpListener,
@@ -24,7 +24,7 @@ fn serve(data: &Path, address: &str, config: &Path) -> Tethered {
 #[test]
 fn a_private_database_needs_no_setting_and_outlives_its_node() {
     let data = folder("private");
-    let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").to_string();
+    let address = format!("127.0.0.1:{}", free_port().expect("a free port"));
     let config = data.join("arvok.toml");
     fs::write(&config, format!("listen = \"{address}\"\njobs_at_once = 2\n")).expect("writes");
     let node = serve(&data, &address, &config);

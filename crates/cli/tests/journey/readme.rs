@@ -3,10 +3,9 @@
 //! what goes on for ever is started beside the rest.
 
 use crate::kit::{ARVOK, database, folder};
-use arvok_postgres::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, free_port, spawn_tethered};
 use std::{
     fs,
-    net::TcpListener,
     path::PathBuf,
     process::{Command, Stdio},
 };
@@ -31,7 +30,7 @@ impl Reader {
         let repository = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..");
         let repository = repository.canonicalize().expect("the repository");
         std::os::unix::fs::symlink(repository.join("demo"), folder.join("demo")).expect("a link");
-        let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let free = || free_port().expect("a free port");
         let ports = ["8470", "7401", "7402"].map(|written| (written, free())).to_vec();
         Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }
     }

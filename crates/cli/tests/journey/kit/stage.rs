@@ -1,7 +1,7 @@
 //! A node with everything around it.
 
 use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
-use arvok_postgres::{Tethered, spawn_tethered};
+use arvok_postgres::{Tethered, free_port, spawn_tethered};
 use arvok_standins::{
     chat::{self, RunningChat},
     yard::{self, RunningYard, YardOptions},
@@ -14,7 +14,6 @@ use reqwest::{Client, Method};
 use serde_json::{Value, json};
 use std::{
     fs,
-    net::TcpListener,
     path::PathBuf,
     process::{Command, Stdio},
     time::Duration,
@@ -51,7 +50,7 @@ impl Stage {
 
     /// With nothing published, over an empty database.
     pub fn over(database: String) -> Self {
-        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
         let (yard, chat) = block(async {
             let options = YardOptions {
@@ -106,7 +105,7 @@ impl Stage {
 
     /// A node with the same key over another database.
     pub fn second_node_over(&self, database: String) -> Self {
-        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port").port();
+        let port = free_port().expect("a free port");
         let idle = YardOptions {
             port: 0,
             token: String::new(),
