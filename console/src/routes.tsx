@@ -3,6 +3,7 @@ import { createBrowserRouter } from 'react-router';
 import { Shell } from './shell/Shell';
 
 export const router = createBrowserRouter([
+  { path: '/decide', HydrateFallback: () => null, lazy: () => import('./views/decision/Decide') },
   {
     path: '/',
     element: <Shell />,

@@ -24,6 +24,8 @@ export type TimelineMark = Schema['TimelineMark'];
 export type JobTimeline = Schema['JobTimeline'];
 export type JobTimelineMark = Schema['JobTimelineMark'];
 export type Change = Schema['Change'];
+export type DecisionItem = Schema['DecisionItem'];
+export type DecisionContext = Schema['DecisionContext'];
 
 export class Refused extends Error {
   constructor(
@@ -81,6 +83,14 @@ export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
 export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string) =>
   taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step } }));
+export const takeDecision = (id: number, choice: string, remark?: string) =>
+  taken<DecisionItem>(
+    client.POST('/api/v1/decisions/{id}', { params: { path: { id } }, body: { choice, remark } }),
+  );
+export const openLink = (link: string) =>
+  taken<DecisionContext>(client.POST('/api/v1/decisions/link', { body: { link } }));
+export const decideByLink = (link: string, choice: string, name: string, remark?: string) =>
+  taken<DecisionItem>(client.POST('/api/v1/decisions/link/take', { body: { link, choice, name, remark } }));
 export type RunbookForm = Schema['RunbookForm'];
 export type Launch = Schema['Launch'];
 export type DryRun = Schema['DryRun'];

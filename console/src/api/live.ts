@@ -24,7 +24,7 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     const all = change.reset;
     if (all || change.alerts?.length || change.verdicts) stale.add('alerts');
     if (all || change.alarms?.length) stale.add('alarms');
-    if (all || change.jobs?.length) stale.add('jobs');
+    if (all || change.jobs?.length || change.decisions) stale.add('jobs');
     if (all || change.proposals?.length) stale.add('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
     stale.add('watch');

@@ -2,9 +2,9 @@
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
-import { type AlarmItem, type JobItem, type Watch as Seen, watch } from '../api/client';
+import { type AlarmItem, type DecisionItem, type JobItem, type Watch as Seen, watch } from '../api/client';
 import { Gauge } from '../ui/marks';
-import { Empty, Header, JobTag, Panel, Time, Unanswered } from '../ui/parts';
+import { Empty, Header, JobTag, Panel, Tag, Time, Unanswered } from '../ui/parts';
 import { clock } from '../ui/time';
 import { mood } from './mood';
 import { ProposalRow } from './Proposals';
@@ -56,6 +56,7 @@ export function Component() {
 
 function Overview({ seen }: { seen: Seen }) {
   const { narrowing } = seen;
+  const waiting = seen.decisions.length + seen.needs_you.length + seen.proposals.length;
   return (
     <>
       <Panel title="The strait" aside={`${clock(narrowing.from)} to ${clock(narrowing.to)}`} className="pb-1">
@@ -75,8 +76,11 @@ function Overview({ seen }: { seen: Seen }) {
         )}
       </Panel>
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
-        <Panel title="Needs you" aside={seen.needs_you.length + seen.proposals.length}>
-          {seen.needs_you.length + seen.proposals.length === 0 && <Empty>Nothing.</Empty>}
+        <Panel title="Needs you" aside={waiting}>
+          {waiting === 0 && <Empty>Nothing.</Empty>}
+          {seen.decisions.map((decision) => (
+            <DecisionRow key={decision.id} decision={decision} />
+          ))}
           {seen.proposals.map((proposal) => (
             <ProposalRow key={proposal.id} proposal={proposal} />
           ))}
@@ -98,6 +102,23 @@ function Overview({ seen }: { seen: Seen }) {
         </Panel>
       </div>
     </>
+  );
+}
+
+function DecisionRow({ decision }: { decision: DecisionItem }) {
+  return (
+    <Link
+      to={`/jobs/${decision.job}`}
+      className="block border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk"
+    >
+      <span className="flex items-start justify-between gap-2">
+        <b className="font-semibold">{decision.runbook}</b>
+        <Tag tone="warn">decide</Tag>
+      </span>
+      <span className="mono block break-all text-ink-2">{decision.target}</span>
+      <span className="block text-[13px]">{decision.text}</span>
+      <span className="text-[13px] text-ink-3">until {clock(decision.until)}</span>
+    </Link>
   );
 }
 

@@ -15,7 +15,7 @@ pub const MAX_PAGE: u64 = 500;
 #[into_params(parameter_in = Query)]
 #[serde(default, deny_unknown_fields)]
 pub struct AlertFilter {
-    /// Of this source.
+    /// Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind or a rule.
     pub source: Option<String>,
     /// Of this kind.
     pub kind: Option<String>,

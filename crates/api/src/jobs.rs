@@ -1,6 +1,6 @@
 //! Jobs and their steps through the steps.
 
-use crate::{AlertItem, StepState};
+use crate::{AlertItem, DecisionItem, StepState};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -34,6 +34,8 @@ pub struct JobItem {
     pub urgency: Urgency,
     /// The rule that dispatched it.
     pub rule: Option<String>,
+    /// The job whose step it is.
+    pub parent: Option<i64>,
     /// Who launched it by hand.
     pub launched_by: Option<String>,
     /// The alert that set it off.
@@ -73,6 +75,10 @@ pub struct JobDetail {
     pub further: Vec<JobPart>,
     /// How the effect is proved; absent if the runbook asks for none.
     pub confirm: Option<String>,
+    /// The decisions that it asked for, in their order.
+    pub decisions: Vec<DecisionItem>,
+    /// The jobs of its steps, in their order.
+    pub children: Vec<JobItem>,
     /// The alert that set it off.
     pub alert: Option<AlertItem>,
     /// The reason of the verdict that dispatched it.
@@ -94,8 +100,14 @@ pub struct JobStep {
     pub does: String,
     /// Under which condition.
     pub when: Option<String>,
-    /// `next`, `running`, `again` while it waits, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
+    /// `next`, `running`, `again` while it waits to be tried again, `waiting` for something else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
     pub state: StepState,
+    /// The job of this step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<i64>,
+    /// The decision that this step asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decision: Option<i64>,
     /// The tries.
     pub attempts: Vec<Attempt>,
     /// Branches, items of a list or ways side by side, and what takes the step back.
@@ -179,4 +191,29 @@ pub enum StepWord {
     Again,
     /// The job ends there as failed.
     Failed,
+}
+
+/// A decision with all that is known about it, for whoever has no other view of it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DecisionContext {
+    /// The decision.
+    pub decision: DecisionItem,
+    /// The job that asks.
+    pub job: JobItem,
+    /// The alert that set the job off.
+    pub alert: Option<AlertItem>,
+    /// Whether its alarm still stands; absent if there is none.
+    pub raised: Option<bool>,
+    /// What the steps found so far, in their order.
+    pub found: Vec<Found>,
+}
+
+/// What a step found.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Found {
+    /// The step, in a line.
+    pub step: String,
+    /// What it gave.
+    #[schema(value_type = Value)]
+    pub gave: Value,
 }

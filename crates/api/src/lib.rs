@@ -6,6 +6,7 @@
 pub mod access;
 pub mod alarms;
 pub mod alerts;
+pub mod decisions;
 pub mod definitions;
 pub mod filters;
 pub mod jobs;
@@ -22,12 +23,15 @@ pub use alerts::{
     AlertDetail, AlertItem, KeptItem, Retried, RetryRequest, Taken, TakenAlert, UnreadableItem, VerdictItem,
     VerdictMark,
 };
+pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
     SecretItem, SecretValue, Use,
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
-pub use jobs::{Attempt, Because, Cancel, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord};
+pub use jobs::{
+    Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
+};
 pub use launch::{DryPart, DryRequest, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
@@ -37,7 +41,7 @@ pub use rules::{
 };
 pub use storage::{Storage, StoredDay, StoredKind};
 pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
-pub use words::{ProposalState, StepState};
+pub use words::{DecisionState, ProposalState, StepState};
 
 use serde::{Deserialize, Serialize};
 use utoipa::{

@@ -1,6 +1,6 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, JobItem, ProposalItem};
+use crate::{AlarmItem, DecisionItem, JobItem, ProposalItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -12,6 +12,8 @@ pub struct Watch {
     pub narrowing: Narrowing,
     /// Jobs that failed, were refused, expired, are unsure or had no effect, and are not old.
     pub needs_you: Vec<JobItem>,
+    /// Decisions that wait for a person, the most pressing first.
+    pub decisions: Vec<DecisionItem>,
     /// Jobs that are proposed and wait for a person, oldest first.
     pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
@@ -85,6 +87,9 @@ pub struct Change {
     /// Whether verdicts of earlier alerts were replaced.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub verdicts: bool,
+    /// Whether decisions were asked for, taken, or are over.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub decisions: bool,
     /// Whether definitions or secrets changed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub definitions: bool,
@@ -115,6 +120,7 @@ impl Change {
             mine.dedup();
         }
         self.verdicts |= other.verdicts;
+        self.decisions |= other.decisions;
         self.definitions |= other.definitions;
         self.unreadable |= other.unreadable;
         self.reset |= other.reset;

@@ -75,6 +75,8 @@ pub enum StepState {
     Running,
     /// Waits to be tried again.
     Again,
+    /// Waits for a time, a decision, an event or a job.
+    Waiting,
     /// Done.
     Done,
     /// Failed.
@@ -91,10 +93,11 @@ pub enum StepState {
 }
 
 impl StepState {
-    const ALL: [Self; 9] = [
+    const ALL: [Self; 10] = [
         Self::Next,
         Self::Running,
         Self::Again,
+        Self::Waiting,
         Self::Done,
         Self::Failed,
         Self::Unsure,
@@ -109,6 +112,7 @@ impl StepState {
             Self::Next => "next",
             Self::Running => "running",
             Self::Again => "again",
+            Self::Waiting => "waiting",
             Self::Done => "done",
             Self::Failed => "failed",
             Self::Unsure => "unsure",
@@ -125,6 +129,46 @@ impl StepState {
 }
 
 impl fmt::Display for StepState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// What became of a decision.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum DecisionState {
+    /// Waits for a person.
+    Open,
+    /// A person decided.
+    Taken,
+    /// Nobody did in time.
+    Silent,
+    /// The job does not ask any more.
+    Withdrawn,
+}
+
+impl DecisionState {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Open, Self::Taken, Self::Silent, Self::Withdrawn];
+
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Taken => "taken",
+            Self::Silent => "silent",
+            Self::Withdrawn => "withdrawn",
+        }
+    }
+
+    /// The state named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+}
+
+impl fmt::Display for DecisionState {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.as_str())
     }

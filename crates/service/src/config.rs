@@ -24,6 +24,8 @@ pub struct Config {
     pub database_connections: u32,
     /// Jobs at once on this node.
     pub jobs_at_once: usize,
+    /// Where people reach the console, for links in messages. Absent: the address it listens on.
+    pub public_url: Option<String>,
     /// Values for `setting(name)` in definitions.
     pub settings: BTreeMap<String, String>,
     /// How long things are kept.
@@ -90,6 +92,7 @@ impl Default for Config {
             data: PathBuf::from("arvok-data"),
             database_connections: 16,
             jobs_at_once: 16,
+            public_url: None,
             settings: BTreeMap::new(),
             retention: Kept::default(),
         }
@@ -118,6 +121,19 @@ pub enum ConfigError {
 }
 
 impl Config {
+    /// Why the address of the console cannot be one.
+    fn wrong_url(&self) -> Option<String> {
+        let url = self.public_url.as_deref()?;
+        let good = url.starts_with("https://") || url.starts_with("http://");
+        (!good).then(|| format!("`{url}` is not an address such as https://arvok.example"))
+    }
+
+    /// Where people reach the console, without a slash at the end.
+    pub fn public_url(&self) -> String {
+        let listens = || format!("http://{}", self.listen);
+        self.public_url.clone().unwrap_or_else(listens).trim_end_matches('/').to_owned()
+    }
+
     /// Reads a file, or `arvok.toml` here if there is one, and then the environment.
     pub fn read(file: Option<&Path>, environment: impl Iterator<Item = (String, String)>) -> Result<Self, ConfigError> {
         let here = Path::new("arvok.toml");
@@ -148,6 +164,10 @@ impl Config {
             "ARVOK_DATA" => self.data = value.into(),
             "ARVOK_DATABASE_CONNECTIONS" => {
                 self.database_connections = value.parse().map_err(|_| wrong("expected a whole number"))?;
+            }
+            "ARVOK_PUBLIC_URL" => {
+                self.public_url = Some(value);
+                self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
             "ARVOK_JOBS_AT_ONCE" => self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?,
             "ARVOK_RETENTION_ALERTS" => {

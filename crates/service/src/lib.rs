@@ -13,6 +13,7 @@ mod door;
 mod intake;
 mod metrics;
 mod node;
+mod outbox;
 mod problem;
 mod random;
 mod runner;

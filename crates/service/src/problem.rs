@@ -22,6 +22,8 @@ pub(crate) enum ApiError {
     BadToken,
     #[error("this needs the role {0} or a higher one; the token has the role {1}")]
     Role(&'static str, &'static str),
+    #[error("`{0}` alone is asked, or an admin decides instead")]
+    NotAsked(String),
     #[error("a change from the console must carry the header X-Arvok-Console")]
     CrossSite,
     #[error("there is no {0}")]
@@ -70,6 +72,7 @@ impl ApiError {
             Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
+            Self::NotAsked(_) => (StatusCode::FORBIDDEN, "not-asked"),
             Self::Address(_) => (StatusCode::FORBIDDEN, "address-with-secret"),
             Self::CrossSite => (StatusCode::FORBIDDEN, "cross-site"),
             Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found"),

@@ -7,6 +7,7 @@ use crate::{
     door::Door,
     intake,
     node::{Node, Pools, missing_settings},
+    outbox,
     random::secret_text,
     runner, selfwatch,
 };
@@ -117,6 +118,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         tasks.spawn(intake::pipeline(Arc::clone(&node), queue.clone(), shard(&node.name, lane)));
     }
     tasks.spawn(intake::watch_due(Arc::clone(&node)));
+    tasks.spawn(outbox::run(Arc::clone(&node)));
     let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
     tasks.spawn(runner::renew(Arc::clone(&node)));
 

@@ -1,5 +1,5 @@
-//! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, and a
-//! crew chat.
+//! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew chat,
+//! and a desk that releases services in versions.
 //!
 //! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
 //! like the real thing at its own small JSON API. They know nothing of Arvok's inside; they can
@@ -8,6 +8,7 @@
 mod auth;
 pub mod chat;
 mod faults;
+pub mod releases;
 mod server;
 pub mod yard;
 

@@ -1,6 +1,6 @@
 //! A stand-in's server: bound to loopback, stopped when told.
 
-use actix_web::{App, HttpServer, dev::ServerHandle, web};
+use actix_web::{App, HttpResponse, HttpServer, dev::ServerHandle, web};
 use std::net::TcpListener;
 
 /// A stand-in that could not start.
@@ -56,4 +56,10 @@ impl Server {
     pub async fn stop(&self) {
         self.handle.stop(false).await;
     }
+}
+
+/// An answer that breaks off: the length it promises never comes.
+pub(crate) fn cut_off() -> HttpResponse {
+    let broken = futures_util::stream::once(async { Err::<web::Bytes, _>(std::io::Error::other("hung up")) });
+    HttpResponse::Ok().no_chunking(1 << 20).streaming(broken)
 }

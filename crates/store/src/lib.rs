@@ -2,11 +2,13 @@
 //!
 //! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
 //! job, [`days`] the tables of alerts by day and how long they are kept, [`jobs`] hands jobs to
-//! nodes and keeps their progress, [`launches`] makes those that people ask for, [`nodes`] what these tell of themselves, [`proposals`] decides
+//! nodes and keeps their progress, [`launches`] makes those that people ask for, [`outside`]
+//! keeps what they wait for outside of them, [`nodes`] what these tell of themselves, [`proposals`] decides
 //! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
 //! sessions, [`read`] answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
+pub mod calls;
 pub mod changes;
 pub mod days;
 pub mod definitions;
@@ -17,6 +19,7 @@ pub mod jobs;
 mod key_order;
 pub mod launches;
 pub mod nodes;
+pub mod outside;
 pub mod proposals;
 pub mod read;
 pub mod schema;

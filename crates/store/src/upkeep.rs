@@ -138,6 +138,13 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         )
     };
     let run = async |sql: &str, values| sql::run(db, sql, values).await;
+    let decisions = "DELETE FROM decision WHERE id IN (SELECT d.id FROM job j JOIN decision d ON d.job_id = j.id
+        WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
+    run(decisions, before(limits.attempts)).await?;
+    // What was noted for a wait at the very moment at which that ended.
+    let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
+        (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
+    run(unheard, vec![A_PASS.into()]).await?;
     add_up(db, now).await?;
     let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
         (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";

@@ -123,6 +123,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Decisions: those that are open, the most pressing first, or all, newest first. */
+        get: operations["listDecisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/decisions/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows the decision that a link leads to, with what is known about it. */
+        post: operations["openDecisionLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/decisions/link/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decides with a link, without signing in. */
+        post: operations["takeDecisionByLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/decisions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One decision. */
+        get: operations["showDecision"];
+        put?: never;
+        /** Takes a decision; its job goes on. */
+        post: operations["takeDecision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{kind}": {
         parameters: {
             query?: never;
@@ -1051,6 +1120,11 @@ export interface components {
             /** @description Why, for those who read it later. */
             why?: string | null;
         };
+        /** @description A link to a decision, as it stands in a message behind the `#`. */
+        ByLink: {
+            /** @description The text behind the `#`. */
+            link: string;
+        };
         /** @description How a person stops a job. */
         Cancel: {
             /** @description Why, for those who read it later. */
@@ -1070,6 +1144,8 @@ export interface components {
             proposals?: number[];
             /** @description Whether verdicts of earlier alerts were replaced. */
             verdicts?: boolean;
+            /** @description Whether decisions were asked for, taken, or are over. */
+            decisions?: boolean;
             /** @description Whether definitions or secrets changed. */
             definitions?: boolean;
             /** @description Whether a payload could not be read. */
@@ -1082,6 +1158,13 @@ export interface components {
          * @enum {string}
          */
         ChangeKind: "new" | "changed" | "same" | "withdrawn";
+        /** @description Something that may be chosen. */
+        Choice: {
+            /** @description Its name. */
+            name: string;
+            /** @description What it means. */
+            words: string;
+        };
         /** @description A clause with its truth. */
         ClauseItem: {
             /** @description `sources`, `kinds`, `severity`, `resource`, `states`, `labels`, `where`. */
@@ -1095,6 +1178,77 @@ export interface components {
             /** @description The fields it looked at, and what they held. */
             saw: components["schemas"]["SawItem"][];
         };
+        /** @description A decision with all that is known about it, for whoever has no other view of it. */
+        DecisionContext: {
+            /** @description The decision. */
+            decision: components["schemas"]["DecisionItem"];
+            /** @description The job that asks. */
+            job: components["schemas"]["JobItem"];
+            alert?: components["schemas"]["AlertItem"] | null;
+            /** @description Whether its alarm still stands; absent if there is none. */
+            raised?: boolean | null;
+            /** @description What the steps found so far, in their order. */
+            found: components["schemas"]["Found"][];
+        };
+        /** @description One decision. */
+        DecisionItem: {
+            /**
+             * Format: int64
+             * @description The handle.
+             */
+            id: number;
+            /**
+             * Format: int64
+             * @description The job that asks.
+             */
+            job: number;
+            /** @description The runbook of that job. */
+            runbook: string;
+            /** @description The target of that job. */
+            target: string;
+            /** @description The rule that dispatched it. */
+            rule?: string | null;
+            /** @description The step that asks. */
+            step: string;
+            /** @description Who may decide: `responder` or above, or one person. */
+            to: string;
+            /** @description What is asked. */
+            text: string;
+            /** @description What may be chosen. */
+            choices: components["schemas"]["Choice"][];
+            /** @description What nobody's decision means; absent: the step fails. */
+            silence?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was asked.
+             */
+            asked_at: string;
+            /**
+             * Format: date-time
+             * @description Until when it stands.
+             */
+            until: string;
+            /** @description What became of it. */
+            state: components["schemas"]["DecisionState"];
+            /** @description What was chosen. */
+            choice?: string | null;
+            /** @description By whom. */
+            by?: string | null;
+            /** @description By which way: `command`, `console`, `link`, `api`. */
+            how?: string | null;
+            /** @description A remark. */
+            remark?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was decided.
+             */
+            decided_at?: string | null;
+        };
+        /**
+         * @description What became of a decision.
+         * @enum {string}
+         */
+        DecisionState: "open" | "taken" | "silent" | "withdrawn";
         /** @description A published definition with its text. */
         DefinitionDetail: {
             /** @description In short. */
@@ -1251,6 +1405,13 @@ export interface components {
             /** @description YAML 1.2. */
             text: string;
         };
+        /** @description What a step found. */
+        Found: {
+            /** @description The step, in a line. */
+            step: string;
+            /** @description What it gave. */
+            gave: unknown;
+        };
         /** @description A function of expressions. */
         FunctionItem: {
             /** @description Its name, as it is called. */
@@ -1281,6 +1442,10 @@ export interface components {
             further: components["schemas"]["JobPart"][];
             /** @description How the effect is proved; absent if the runbook asks for none. */
             confirm?: string | null;
+            /** @description The decisions that it asked for, in their order. */
+            decisions: components["schemas"]["DecisionItem"][];
+            /** @description The jobs of its steps, in their order. */
+            children: components["schemas"]["JobItem"][];
             alert?: components["schemas"]["AlertItem"] | null;
             /** @description The reason of the verdict that dispatched it. */
             reason?: string | null;
@@ -1311,6 +1476,11 @@ export interface components {
             urgency: "low" | "normal" | "high" | "urgent";
             /** @description The rule that dispatched it. */
             rule?: string | null;
+            /**
+             * Format: int64
+             * @description The job whose step it is.
+             */
+            parent?: number | null;
             /** @description Who launched it by hand. */
             launched_by?: string | null;
             /**
@@ -1379,8 +1549,18 @@ export interface components {
             does: string;
             /** @description Under which condition. */
             when?: string | null;
-            /** @description `next`, `running`, `again` while it waits, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
+            /** @description `next`, `running`, `again` while it waits to be tried again, `waiting` for something else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
             state: components["schemas"]["StepState"];
+            /**
+             * Format: int64
+             * @description The job of this step.
+             */
+            job?: number | null;
+            /**
+             * Format: int64
+             * @description The decision that this step asks for.
+             */
+            decision?: number | null;
             /** @description The tries. */
             attempts: components["schemas"]["Attempt"][];
             /** @description Branches, items of a list or ways side by side, and what takes the step back. */
@@ -1757,6 +1937,70 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_DecisionItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle.
+                 */
+                id: number;
+                /**
+                 * Format: int64
+                 * @description The job that asks.
+                 */
+                job: number;
+                /** @description The runbook of that job. */
+                runbook: string;
+                /** @description The target of that job. */
+                target: string;
+                /** @description The rule that dispatched it. */
+                rule?: string | null;
+                /** @description The step that asks. */
+                step: string;
+                /** @description Who may decide: `responder` or above, or one person. */
+                to: string;
+                /** @description What is asked. */
+                text: string;
+                /** @description What may be chosen. */
+                choices: components["schemas"]["Choice"][];
+                /** @description What nobody's decision means; absent: the step fails. */
+                silence?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it was asked.
+                 */
+                asked_at: string;
+                /**
+                 * Format: date-time
+                 * @description Until when it stands.
+                 */
+                until: string;
+                /** @description What became of it. */
+                state: components["schemas"]["DecisionState"];
+                /** @description What was chosen. */
+                choice?: string | null;
+                /** @description By whom. */
+                by?: string | null;
+                /** @description By which way: `command`, `console`, `link`, `api`. */
+                how?: string | null;
+                /** @description A remark. */
+                remark?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it was decided.
+                 */
+                decided_at?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_DefinitionItem: {
             /** @description The items, newest first. */
             items: {
@@ -1819,6 +2063,11 @@ export interface components {
                 urgency: "low" | "normal" | "high" | "urgent";
                 /** @description The rule that dispatched it. */
                 rule?: string | null;
+                /**
+                 * Format: int64
+                 * @description The job whose step it is.
+                 */
+                parent?: number | null;
                 /** @description Who launched it by hand. */
                 launched_by?: string | null;
                 /**
@@ -2464,7 +2713,7 @@ export interface components {
          * @description How a step of a job, or a try of it, stands.
          * @enum {string}
          */
-        StepState: "next" | "running" | "again" | "done" | "failed" | "unsure" | "skipped" | "stopped" | "not run";
+        StepState: "next" | "running" | "again" | "waiting" | "done" | "failed" | "unsure" | "skipped" | "stopped" | "not run";
         /**
          * @description What became of an unsure step.
          * @enum {string}
@@ -2548,6 +2797,24 @@ export interface components {
              * @description With their indexes, in bytes.
              */
             bytes: number;
+        };
+        /** @description What a person decides. */
+        Take: {
+            /** @description The name of a choice. */
+            choice: string;
+            /** @description Anything that those who read it later should know. */
+            remark?: string | null;
+        };
+        /** @description What whoever has a link decides. */
+        TakeByLink: {
+            /** @description The text behind the `#`. */
+            link: string;
+            /** @description The name of a choice. */
+            choice: string;
+            /** @description Who decides, as they say themselves. */
+            name: string;
+            /** @description Anything that those who read it later should know. */
+            remark?: string | null;
         };
         /** @description The answer to a delivery. */
         Taken: {
@@ -2874,6 +3141,8 @@ export interface components {
             narrowing: components["schemas"]["Narrowing"];
             /** @description Jobs that failed, were refused, expired, are unsure or had no effect, and are not old. */
             needs_you: components["schemas"]["JobItem"][];
+            /** @description Decisions that wait for a person, the most pressing first. */
+            decisions: components["schemas"]["DecisionItem"][];
             /** @description Jobs that are proposed and wait for a person, oldest first. */
             proposals: components["schemas"]["ProposalItem"][];
             /** @description Jobs at work. */
@@ -3086,7 +3355,7 @@ export interface operations {
     listAlerts: {
         parameters: {
             query?: {
-                /** @description Of this source. */
+                /** @description Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind or a rule. */
                 source?: string;
                 /** @description Of this kind. */
                 kind?: string;
@@ -3409,6 +3678,357 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDecisions: {
+        parameters: {
+            query?: {
+                /** @description `open`, the most pressing first, or `all`, the newest first. Left out: `open`. */
+                state?: string;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DecisionItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    openDecisionLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByLink"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionContext"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeDecisionByLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeByLink"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showDecision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeDecision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { Link, useParams } from 'react-router';
 import { type JobDetail, job as load } from '../../api/client';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
+import { Open } from '../decision/Open';
 import { Passage } from './Passage';
 import { Resolve, Speak } from './Speak';
 
@@ -45,6 +46,11 @@ export function Component() {
           {job.doing}
         </p>
       )}
+      {detail.decisions
+        .filter((d) => d.state === 'open')
+        .map((d) => (
+          <Open key={d.id} decision={d} />
+        ))}
       {job.state === 'unsure' && <Resolve detail={detail} />}
       <Passage detail={detail} />
     </>
@@ -56,6 +62,7 @@ type ChainLink = [string, string, string | undefined, 'past' | 'here' | 'open'];
 /** Where a job comes from: an alert and a rule, or a person who launched it. */
 function origin({ job, alert }: JobDetail): ChainLink[] {
   const from: ChainLink[] = [];
+  if (job.parent) from.push(['Step of', `job ${job.parent}`, `/jobs/${job.parent}`, 'past']);
   if (alert) from.push(['Alert', `${alert.kind}, ${alert.severity}`, `/alerts/${alert.seq}`, 'past']);
   if (job.rule) from.push(['Rule', job.rule, `/rules/${job.rule}`, 'past']);
   if (job.launched_by) from.push(['Launched by', job.launched_by, undefined, 'past']);

@@ -1,10 +1,12 @@
 // The passage of a job: its steps down the page with bars along time, then the effect; one step in full beside it.
 import clsx from 'clsx';
 import { useMemo, useState } from 'react';
+import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
 import { Facts, JobTag, Json, Panel, Tag, Time } from '../../ui/parts';
 import { between, clock } from '../../ui/time';
 import { useNow } from '../../ui/useNow';
+import { Answer } from '../decision/Question';
 import { type Row, rows, telling } from './rows';
 
 export function Passage({ detail }: { detail: JobDetail }) {
@@ -52,7 +54,7 @@ export function Passage({ detail }: { detail: JobDetail }) {
         </ol>
       </section>
       <div className="flex flex-col gap-3.5">
-        {step && <StepPanel step={step} />}
+        {step && <StepPanel step={step} detail={detail} />}
         <Panel title="Inputs">
           <Facts
             rows={Object.entries(detail.inputs as Record<string, unknown>).map(([k, v]) => [
@@ -73,6 +75,7 @@ const LOOKS: Record<string, { bar: string; row?: string }> = {
   done: { bar: 'var(--sea)' },
   running: { bar: 'var(--sea)', row: 'bg-sea-soft' },
   again: { bar: 'var(--sev-3)', row: 'bg-warn-soft' },
+  waiting: { bar: 'var(--sea)', row: 'bg-sea-soft' },
   failed: { bar: 'var(--sev-5)', row: 'bg-bad-soft' },
   unsure: { bar: 'var(--sev-3)', row: 'bg-warn-soft' },
   stopped: { bar: 'var(--ink-3)' },
@@ -97,7 +100,7 @@ function Mark({ state }: { state: string }) {
           <path d="M8.5 8.5l5 5m0-5l-5 5" stroke="var(--panel)" strokeWidth="1.8" />
         </>
       )}
-      {['running', 'again', 'unsure'].includes(state) && (
+      {['running', 'again', 'waiting', 'unsure'].includes(state) && (
         <>
           <circle cx="11" cy="11" r="7" fill="var(--panel)" stroke={look?.bar} strokeWidth="2" />
           <path d="M11 7v4l3 2" stroke={look?.bar} strokeWidth="1.8" fill="none" />
@@ -231,8 +234,10 @@ function EffectRow({ detail }: { detail: JobDetail }) {
   );
 }
 
-function StepPanel({ step }: { step: JobStep }) {
+function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
   const last = step.attempts.at(-1);
+  const child = detail.children.find((c) => c.id === step.job);
+  const decision = detail.decisions.find((d) => d.id === step.decision && d.state !== 'open');
   return (
     <Panel title={`Step ${step.place}`} aside={step.state}>
       <code className="block break-words pb-2 text-ink-2">{step.does}</code>
@@ -241,6 +246,16 @@ function StepPanel({ step }: { step: JobStep }) {
           only when <code className="break-words">{step.when}</code>
         </p>
       )}
+      {child && (
+        <p className="flex flex-wrap items-center gap-2 pb-2">
+          <Link to={`/jobs/${child.id}`} className="font-semibold text-sea hover:underline">
+            Job {child.id}
+          </Link>
+          <span className="mono break-all text-ink-2">{child.target}</span>
+          <JobTag state={child.state} effect={child.effect} />
+        </p>
+      )}
+      {decision && <Answer decision={decision} />}
       {!last && <p className="text-ink-3">Its turn has not come.</p>}
       {last && (
         <div className="flex flex-col gap-2">

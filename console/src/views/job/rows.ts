@@ -35,6 +35,6 @@ export const telling = (all: Row[]) =>
   all.find(
     (row) =>
       row.kind === 'step' &&
-      ['running', 'again', 'failed', 'unsure'].includes(row.step.state) &&
+      ['running', 'again', 'waiting', 'failed', 'unsure'].includes(row.step.state) &&
       !row.step.parts?.some((p) => p.taken),
   );

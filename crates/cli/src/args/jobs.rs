@@ -162,3 +162,35 @@ impl From<Urgency> for rule::Urgency {
         }
     }
 }
+
+#[derive(Debug, Subcommand)]
+pub enum DecisionCommand {
+    /// List decisions that wait for a person, the most pressing first
+    List {
+        /// Also those that are over, newest first
+        #[arg(long)]
+        all: bool,
+        #[command(flatten)]
+        paging: Paging,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Show one decision: what is asked, what may be chosen, what became of it
+    Show(ById),
+    /// Take a decision; its job goes on
+    #[command(after_help = "Example:
+  arvok decision take 3 rollback --remark \"fares are wrong since 02:10\"")]
+    Take {
+        /// Its number
+        id: i64,
+        /// The name of a choice
+        choice: String,
+        /// Anything that those who read it later should know
+        #[arg(long)]
+        remark: Option<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+}

@@ -7,7 +7,7 @@ mod rules;
 
 pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
-pub use jobs::{Asked, Became, JobCommand};
+pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
 pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
 
 use crate::error::EXIT_CODES;
@@ -152,6 +152,9 @@ Examples:
     /// Proposals: jobs that wait for a person to launch them
     #[command(subcommand)]
     Proposal(ProposalCommand),
+    /// Decisions: questions that jobs put to people
+    #[command(subcommand)]
+    Decision(DecisionCommand),
     /// Runbooks: the steps of jobs
     #[command(subcommand)]
     Runbook(Named),
@@ -244,6 +247,21 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_YARD_REPORT_TOKEN", hide_env_values = true)]
         report_token: Option<String>,
     },
+    /// A desk that releases services in versions
+    Releases {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7403)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_RELEASES_TOKEN", default_value = "desk", hide_env_values = true)]
+        token: String,
+        /// Where its watch posts
+        #[arg(long, value_name = "URL", requires = "report_token")]
+        report_to: Option<String>,
+        /// What the watch shows there
+        #[arg(long, env = "ARVOK_RELEASES_REPORT_TOKEN", hide_env_values = true)]
+        report_token: Option<String>,
+    },
     /// A chat that keeps messages
     Chat {
         /// The port of loopback
@@ -287,9 +305,20 @@ pub enum Scene {
     HostPressed,
     /// Somebody asks which versions run in the yard
     VersionsAsked,
+    /// The night's fares wait for their database
+    FaresWait,
+    /// A release of the booking pages is faulty
+    ReleaseFails,
 }
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 4] = [Self::DiskFills, Self::VmSwitchedOff, Self::HostPressed, Self::VersionsAsked];
+    pub const ALL: [Self; 6] = [
+        Self::DiskFills,
+        Self::VmSwitchedOff,
+        Self::HostPressed,
+        Self::VersionsAsked,
+        Self::FaresWait,
+        Self::ReleaseFails,
+    ];
 }

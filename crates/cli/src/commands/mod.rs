@@ -3,6 +3,7 @@
 mod access;
 mod alerts;
 mod ask;
+mod decisions;
 mod definitions;
 mod jobs;
 mod launch;
@@ -38,6 +39,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Alert(command) => alerts::alert(command).await,
         Command::Alarm(command) => alerts::alarm(command).await,
         Command::Rule(command) => rules::rule(command).await,
+        Command::Decision(command) => decisions::decision(command).await,
         Command::Proposal(command) => proposals::proposal(command).await,
         Command::Runbook(command) => definitions::named("runbook", command).await,
         Command::Source(command) => definitions::source(command).await,

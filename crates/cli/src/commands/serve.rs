@@ -2,7 +2,7 @@
 
 use crate::{args::Standin, error::CliError, stop::until_stopped};
 use arvok_service::Config;
-use arvok_standins::{chat, yard};
+use arvok_standins::{chat, releases, yard};
 use std::{io::IsTerminal, path::Path, time::Duration};
 use tracing_subscriber::EnvFilter;
 
@@ -55,6 +55,19 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             eprintln!("arvok: the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url());
             until_stopped().await?;
             yard.stop().await;
+        }
+        Standin::Releases { port, token, report_to, report_token } => {
+            let desk = releases::start(releases::ReleaseOptions {
+                port,
+                token,
+                report_to: report_to.zip(report_token),
+                tick: Duration::from_secs(1),
+                takes: Duration::from_secs(3),
+            });
+            let desk = desk.map_err(failed)?;
+            eprintln!("arvok: the release desk is at {}, e.g. {}/services/booking-web", desk.url(), desk.url());
+            until_stopped().await?;
+            desk.stop().await;
         }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;

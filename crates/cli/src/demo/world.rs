@@ -7,6 +7,7 @@ use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
 use arvok_service::secret_text;
 use arvok_standins::{
     chat::{self, Message, RunningChat},
+    releases::{self, ReleaseOptions, RunningReleases},
     yard::{self, RunningYard, YardOptions},
 };
 use reqwest::Method;
@@ -29,6 +30,7 @@ pub struct World {
     pub token: String,
     pub yard: RunningYard,
     pub chat: RunningChat,
+    pub releases: RunningReleases,
     node: Tethered,
     node_command: NodeCommand,
     cluster: Option<Cluster>,
@@ -40,6 +42,7 @@ struct NodeCommand {
     database: String,
     yard: String,
     chat: String,
+    releases: String,
 }
 
 fn failed(e: impl std::fmt::Display) -> CliError {
@@ -79,17 +82,33 @@ impl World {
         })
         .map_err(failed)?;
         let chat = chat::start(0, crew.clone()).map_err(failed)?;
+        let (watch, desk) = (secret_text("watch-"), secret_text("desk-"));
+        let releases = releases::start(ReleaseOptions {
+            port: 0,
+            token: desk.clone(),
+            report_to: Some((format!("{address}/in/releases"), watch.clone())),
+            tick: Duration::from_millis(250),
+            takes: Duration::from_secs(2),
+        })
+        .map_err(failed)?;
 
         let data = options.data.join("node");
         let _ = fs::remove_dir_all(&data);
-        let node_command =
-            NodeCommand { port: node_port, data: data.clone(), database, yard: yard.url(), chat: chat.url() };
+        let node_command = NodeCommand {
+            port: node_port,
+            data: data.clone(),
+            database,
+            yard: yard.url(),
+            chat: chat.url(),
+            releases: releases.url(),
+        };
         let node = node_command.spawn()?;
         let mut world = Self {
             client: Client::new(address.clone(), None)?,
             token: String::new(),
             yard,
             chat,
+            releases,
             node,
             node_command,
             cluster: Some(cluster),
@@ -102,6 +121,8 @@ impl World {
             ("yard-monitor", monitor, "source/yard-hypervisor"),
             ("yard-office", office, "connection/yard-hypervisor"),
             ("crew-chat", crew, "connection/crew-chat"),
+            ("release-watch", watch, "source/releases"),
+            ("release-desk", desk, "connection/release-desk"),
         ] {
             let body = SecretValue { value, allowed: Some(vec![place.to_owned()]) };
             world.client.change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body)).await?;
@@ -161,6 +182,7 @@ impl World {
     pub async fn stop(mut self) {
         self.yard.stop().await;
         self.chat.stop().await;
+        self.releases.stop().await;
         self.node.end();
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -178,7 +200,8 @@ impl NodeCommand {
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "warn".into()))
             .env("ARVOK_SETTING_YARD", &self.yard)
-            .env("ARVOK_SETTING_CREW_CHAT", &self.chat);
+            .env("ARVOK_SETTING_CREW_CHAT", &self.chat)
+            .env("ARVOK_SETTING_RELEASE_DESK", &self.releases);
         spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
     }
 }

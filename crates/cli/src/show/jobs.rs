@@ -1,7 +1,7 @@
 //! Jobs.
 
 use super::{Table, between, exact, when, with_next};
-use arvok_api::{Attempt, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
+use arvok_api::{Attempt, DecisionState, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
 
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
@@ -66,13 +66,15 @@ pub fn step_line(step: &JobStep) -> String {
         StepState::Failed => "✗",
         StepState::Unsure => "?",
         StepState::Again => "↻",
+        StepState::Waiting => "…",
         StepState::Stopped => "◼",
         StepState::Next | StepState::NotRun | StepState::Skipped => "□",
     };
     let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
     let tries = if step.attempts.len() > 1 { format!(", {} tries", step.attempts.len()) } else { String::new() };
     let title = step.summary.as_deref().unwrap_or(&step.id);
-    format!("{mark} {title} [{} {}] {}{tries} {took}", step.kind, step.place, step.state).trim_end().to_owned()
+    let job = step.job.map_or_else(String::new, |job| format!(", job {job}"));
+    format!("{mark} {title} [{} {}] {}{tries}{job} {took}", step.kind, step.place, step.state).trim_end().to_owned()
 }
 
 fn compact(value: &serde_json::Value) -> String {
@@ -104,6 +106,7 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.started_at.map(|t| format!("  started     {}", exact(t))));
     lines.extend(j.finished_at.map(|t| format!("  finished    {}", exact(t))));
     lines.extend(d.alert.as_ref().map(|a| format!("  alert       {}: {}", a.seq, a.summary)));
+    lines.extend(j.parent.map(|p| format!("  step of     job {p}")));
     lines.extend(j.rule.as_ref().map(|r| format!("  rule        {r}")));
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
@@ -122,6 +125,11 @@ pub fn job(d: &JobDetail) -> String {
             Err((label, true)) => lines.push(format!("{indent}{label}:")),
             Err((label, false)) => lines.push(format!("{indent}not taken: {label}")),
         }
+    }
+    for open in d.decisions.iter().filter(|o| o.state == DecisionState::Open) {
+        let choices = open.choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" or ");
+        lines.push(format!("\nDecision {} is open, until {}: {}", open.id, exact(open.until), open.text));
+        lines.push(format!("  decide with `arvok decision take {} <choice>`: {choices}", open.id));
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));
     lines.push(format!("\nEffect: {}{how}", effect(j)));

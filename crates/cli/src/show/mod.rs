@@ -1,6 +1,7 @@
 //! How things are shown to people: tables, times, marks. Programs ask for `--json`.
 
 mod alerts;
+mod decisions;
 mod definitions;
 mod dry_run;
 mod jobs;
@@ -13,6 +14,7 @@ mod time;
 mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
+pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use dry_run::dry_run;
 pub use jobs::{effect, job, jobs, rows, step_line};

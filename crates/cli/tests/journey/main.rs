@@ -15,6 +15,7 @@ mod kit;
 mod listen_cases;
 mod lists;
 mod nodes;
+mod outside;
 mod people;
 mod poison;
 mod private;

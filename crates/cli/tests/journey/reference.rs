@@ -52,7 +52,7 @@ fn the_examples_of_the_rule_language_hold() {
     assert!(!said.err.contains("never-matches"), "silenced with a reason: {}", said.err);
 }
 
-/// Every block of the page about runbooks is a runbook that fits the demo's connections.
+/// Every block of the page about runbooks is a runbook that fits the demo's connections, and one of its runbooks.
 #[test]
 fn the_examples_of_runbooks_are_accepted() {
     let page = include_str!("../../../../docs/reference/runbooks.md");
@@ -60,7 +60,8 @@ fn the_examples_of_runbooks_are_accepted() {
     assert!(blocks.len() >= 8, "the page lost its examples");
     let file = crate::kit::folder("runbooks-page").join("runbooks.yaml");
     std::fs::write(&file, blocks.join("---\n")).expect("a file");
-    let connections = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/connections");
-    let said = arvok(&["check", &file.display().to_string(), connections], &[], "");
+    let [connections, grow] =
+        ["connections", "runbooks/grow-disk.yaml"].map(|part| format!("{}/{part}", crate::kit::DEMO));
+    let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }

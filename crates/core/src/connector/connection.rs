@@ -12,6 +12,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+/// Longest time over which a rate is counted, in milliseconds.
+const HOUR: u64 = 3_600_000;
+
 const SETTINGS: Names<'static> = Names { roots: &[], functions: &["setting"], types: &[] };
 
 /// A connection as written.
@@ -34,6 +37,22 @@ pub struct ConnectionDoc {
     /// How long one call may take. Left out: 10s.
     #[serde(default)]
     pub timeout: Option<Period>,
+    /// Most calls at once, over all nodes. Left out: as many as there are.
+    #[serde(default)]
+    pub at_once: Option<u32>,
+    /// Most calls within a time, over all nodes. Left out: as many as there are.
+    #[serde(default)]
+    pub rate: Option<Rate>,
+}
+
+/// So many calls within a time, evenly: the next begins when its share of the time has passed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rate {
+    /// How many.
+    pub calls: u32,
+    /// Within which time.
+    pub per: Period,
 }
 
 /// A checked connection.
@@ -53,6 +72,10 @@ pub struct Connection {
     pub credential: Option<Credential>,
     /// How long one call may take.
     pub timeout: Period,
+    /// Most calls at once.
+    pub at_once: Option<u32>,
+    /// Most calls within a time.
+    pub rate: Option<Rate>,
 }
 
 impl Definition for Connection {
@@ -84,6 +107,17 @@ impl Defined for Connection {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
         };
+        if doc.at_once == Some(0) {
+            check.fail("/at_once", "at least 1; without any call the connection is of no use");
+        }
+        if let Some(rate) = doc.rate {
+            if rate.calls == 0 {
+                check.fail("/rate/calls", "at least 1; without any call the connection is of no use");
+            }
+            if !(1..=HOUR).contains(&rate.per.millis()) {
+                check.fail("/rate/per", "is from 1ms to 1h");
+            }
+        }
         let made = base.zip(credential).map(|(base, credential)| Self {
             name: doc.connection,
             summary: doc.summary,
@@ -92,6 +126,8 @@ impl Defined for Connection {
             base,
             credential,
             timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
+            at_once: doc.at_once,
+            rate: doc.rate,
         });
         check.finish(made)
     }

@@ -10,7 +10,7 @@ mod failure;
 mod operation;
 mod protocols;
 
-pub use connection::{Connection, ConnectionDoc};
+pub use connection::{Connection, ConnectionDoc, Rate};
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure};
 pub use operation::{MAX_OUTPUT, Operation, OperationDoc, Repeat};

@@ -167,6 +167,22 @@ impl Dry<'_, '_> {
                     told.parts.push(DryPart { label: name.clone(), taken: Some(true), steps });
                 }
             }
+            Action::Ask(ask) => {
+                told.given.push(("ask".into(), self.template(&ask.text)));
+                let choices = ask.choices.iter().map(|(name, words)| (name.clone(), self.template(words)));
+                told.given.extend(choices.collect::<Vec<_>>());
+            }
+            Action::Await(event) => {
+                told.given.extend(event.chooses().map(|(key, t)| (key, self.template(t))).collect::<Vec<_>>());
+                let condition = event.condition.iter().map(|c| ("where".into(), Told::Known(c.text().into())));
+                told.given.extend(condition);
+            }
+            Action::Child(child) => {
+                told.given = child.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+            }
+            Action::Emit(emit) => {
+                told.given = emit.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+            }
             Action::Pause(pause) => told.given.push(("pause".into(), Told::Known(pause.long.to_string().into()))),
             Action::Finish(finish) => {
                 told.given.extend(finish.because.iter().map(|text| ("because".into(), self.template(text))));
@@ -278,6 +294,7 @@ impl Dry<'_, '_> {
             job: &self.job,
             alert: self.facts.alert.as_ref(),
             alarm: self.alarm,
+            event: None,
             bound: self.bound.iter().filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?))).collect(),
         })
     }

@@ -1,6 +1,6 @@
 //! What happens to a job, and what is to be done then.
 
-use super::{JobEffect, JobState, Place};
+use super::{ChildEnd, Decided, Emitted, JobEffect, JobState, Launching, Listening, Place, Question, Recall};
 use crate::{
     Alert, JobId, Period,
     connector::{Failure, Repeat},
@@ -25,13 +25,18 @@ pub struct Facts {
     pub alert: Option<Alert>,
     /// Whether that alert belongs to an alarm.
     pub has_alarm: bool,
+    /// When it was made.
+    pub created: DateTime<Utc>,
 }
 
 /// What happens to a job.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Event {
-    /// A node took it up, for the first time, after a wait, or after another node's death.
-    Taken(Repeats),
+    /// A node took it up, for the first time, after a wait, or after another node's death. With it comes what has
+    /// come from outside meanwhile.
+    Taken(Repeats, Vec<(Place, What)>),
+    /// Something came from outside while a node walks it.
+    Came(Vec<(Place, What)>),
     /// Nothing but that time has passed; what is out is still out.
     Tick,
     /// Something happened to one try of a step. What is not open any more is passed over.
@@ -77,7 +82,7 @@ impl Repeats {
     }
 }
 
-/// What happened to a call.
+/// What happened to a step: to its call, or to what it waits for.
 #[derive(Clone, Debug, PartialEq)]
 pub enum What {
     /// It gave its output.
@@ -89,6 +94,18 @@ pub enum What {
         /// Whether doing it twice is harmless.
         repeat: Repeat,
     },
+    /// A person decided.
+    Decided(Decided),
+    /// The question was withdrawn, since nobody decided in time.
+    Silent,
+    /// Alerts came that may be what is waited for.
+    Heard(Vec<Alert>),
+    /// The job of the step was made.
+    Launched(JobId),
+    /// The job of the step was told to stop.
+    Recalled,
+    /// The job of the step ended.
+    Ended(ChildEnd),
 }
 
 /// What a person says of an unsure step.
@@ -126,6 +143,19 @@ pub enum Effect {
     },
     /// Call an operation; answer with [`Event::Step`].
     Call(CallOut),
+    /// Record a question to a person; answer with [`What::Decided`] or [`What::Silent`].
+    Ask(Question),
+    /// Record that an event is waited for; answer with [`What::Heard`], as often as there is something.
+    Listen(Listening),
+    /// Record that a question, or an event, is not waited for any more.
+    Withdraw(Place),
+    /// Record an event of the job's own.
+    Emit(Emitted),
+    /// Make a job, unless this was done before; answer with [`What::Launched`] or [`What::Broke`], and later
+    /// with [`What::Ended`].
+    Launch(Launching),
+    /// Tell a job to stop; answer with [`What::Recalled`].
+    Recall(Recall),
     /// Calls are out: their answers go on with it.
     GoOn {
         /// When something else goes on meanwhile; answer with [`Event::Tick`].

@@ -59,3 +59,33 @@ fn size(value: &Value) -> usize {
         Value::Null | Value::Bool(_) | Value::Number(_) => 8,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn what_is_kept_weighs_about_what_its_json_does() {
+        let weights = [
+            (json!(null), 8),
+            (json!("four"), 6),
+            (json!(["ab", 7]), 2 + 5 + 9),
+            (json!({ "key": "ab", "n": [] }), 2 + (3 + 4 + 4) + (1 + 2 + 4)),
+        ];
+        for (value, bytes) in weights {
+            assert_eq!(size(&value), bytes, "{value}");
+        }
+    }
+
+    #[test]
+    fn outputs_and_lists_count_together() {
+        let half = || json!("x".repeat(MAX_KEPT / 2 - 2));
+        let mut kept = Kept::default();
+        kept.output(&Place::new("a"), half());
+        kept.list(&Place::new("b"), vec![half()]);
+        assert!(!kept.is_too_much());
+        kept.output(&Place::new("c"), json!(1));
+        assert!(kept.is_too_much());
+    }
+}

@@ -1,7 +1,7 @@
 //! The machine itself: from stage to stage, and what becomes of the job after each event.
 
 use super::{
-    Effect, Event, Facts, JobEffect, JobState, Kept, Place, Progress,
+    Effect, Event, Facts, JobEffect, JobState, Kept, Outside, Place, Progress,
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
     walk::{Around, End, News, Walk},
@@ -57,8 +57,12 @@ impl<'a> Machine<'a> {
         let mut news = News::default();
         match event {
             Event::Tick => {}
-            Event::Taken(repeats) => news.taken = Some(repeats),
-            Event::Step { place, attempt, what } => news.step = Some((place, attempt, what)),
+            Event::Taken(repeats, came) => {
+                news.taken = Some(repeats);
+                news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect();
+            }
+            Event::Came(came) => news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect(),
+            Event::Step { place, attempt, what } => news.steps.push((place, attempt, what)),
             Event::Resolved { place, word } => news.word = Some((place, word)),
             Event::Pause { words } => _ = self.progress.paused.get_or_insert(Paused { since: now, words }),
             Event::Resume => self.resume(now),
@@ -145,10 +149,16 @@ impl<'a> Machine<'a> {
         StillOpen::of(now, steps, &self.progress.block, &around.place)
     }
 
+    /// The steps that wait for something outside of the job.
+    pub fn outside(&self, now: DateTime<Utc>) -> Vec<(Place, Outside)> {
+        self.still_open(now).outside
+    }
+
     /// Goes on with the steps of the stage; what they ended with, and whether there is more to begin at once.
     fn walk(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> (Option<End>, bool) {
         let (steps, around) = self.steps();
         let mut block = std::mem::take(&mut self.progress.block);
+        let stop = self.stop();
         let ending = self.progress.ending.as_ref();
         let forward = self.progress.stage == Stage::Forward;
         let mut walk = Walk {
@@ -163,6 +173,7 @@ impl<'a> Machine<'a> {
             begun: self.progress.begun,
             failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
             paused: self.progress.paused.is_some(),
+            stop,
             news: std::mem::take(news),
             now_begun: 0,
         };
@@ -177,6 +188,15 @@ impl<'a> Machine<'a> {
             self.progress.undo = undo;
         }
         (end, more)
+    }
+
+    /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
+    fn stop(&self) -> (bool, String) {
+        match &self.progress.halt {
+            Some(Halt::Cancelled { undo, words }) => (*undo, format!("job {} was {words}", self.facts.id)),
+            Some(Halt::Overdue) => (true, format!("the time of job {} is over", self.facts.id)),
+            None => (true, format!("job {} does not need it any more", self.facts.id)),
+        }
     }
 
     /// Goes on from a stage that is at its end; false if it is not.
@@ -326,6 +346,10 @@ impl<'a> Machine<'a> {
         if held {
             return Effect::Rest;
         }
+        if !open.outside.is_empty() {
+            // What comes wakes it; without that it is looked at again now and then.
+            open.wait(now + TimeDelta::hours(1));
+        }
         match (open.due, open.unsure.is_empty()) {
             (Some(due), _) => Effect::Wait { until: limit.map_or(due, |limit| limit.min(due)), alarm: open.alarm },
             (None, false) => Effect::Unsure { failure: open.unsure.join("; ") },
@@ -368,6 +392,7 @@ impl<'a> Machine<'a> {
             begun: 0,
             failure: (None, None),
             paused: false,
+            stop: (false, String::new()),
             news: News::default(),
             now_begun: 0,
         };

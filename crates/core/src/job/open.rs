@@ -1,11 +1,11 @@
 //! What a job is at: which calls are out, when something goes on, what is not known.
 
 use super::{
-    Place,
-    progress::{Block, Doing, Open, Way},
+    Outside, Place,
+    progress::{Block, Doing, Open, Telling, Way},
 };
 use crate::runbook::{Action, Step};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 
 /// What is open.
 #[derive(Debug, Default, PartialEq)]
@@ -15,6 +15,8 @@ pub(super) struct StillOpen {
     pub calls: usize,
     /// The earliest time at which something goes on.
     pub due: Option<DateTime<Utc>>,
+    /// Whether something waits for what comes from outside: a decision, an event, a job.
+    pub outside: Vec<(Place, Outside)>,
     /// Whether something waits for the alarm.
     pub alarm: bool,
     /// What is not known, step by step.
@@ -86,11 +88,42 @@ impl StillOpen {
                 self.waiting.push(place.clone());
                 self.doing.push(format!("waits to look again: {title}"));
             }
+            (Doing::Asking { until, tell }, _) => {
+                match tell {
+                    Telling::Out { .. } => self.calls += 1,
+                    Telling::Again { at, .. } => self.wait(*at),
+                    Telling::Over => {}
+                }
+                // Whoever keeps the question says when its time is over; until then it is not looked at all the time.
+                self.wait((*until).max(self.now + TimeDelta::milliseconds(250)));
+                self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
+            }
+            (Doing::Awaiting { until, .. }, _) => {
+                self.wait(*until);
+                self.waits_outside(place, Outside::Event, format!("waits for an event: {title}"));
+            }
+            (Doing::Child { job, recalled }, _) => {
+                if !recalled {
+                    self.time(step, open);
+                }
+                let word = if *recalled { "waits for the end of" } else { "waits for" };
+                self.waits_outside(place, Outside::Job(*job), format!("{word} job {job}: {title}"));
+            }
+            (Doing::Recalling { job }, _) => {
+                self.outside.push((place.clone(), Outside::Job(*job)));
+                calls(self, title.to_owned());
+            }
             (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
-            (Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
+            (Doing::Launching | Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
                 calls(self, title.to_owned());
             }
         }
+    }
+
+    fn waits_outside(&mut self, place: &Place, what: Outside, words: String) {
+        self.outside.push((place.clone(), what));
+        self.waiting.push(place.clone());
+        self.doing.push(words);
     }
 
     /// A step that takes too long is stopped; what it waits for then is no time.

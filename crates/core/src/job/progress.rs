@@ -1,9 +1,10 @@
 //! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
-use super::{JobEffect, JobState, Place};
-use crate::runbook::Runbook;
+use super::{Chosen, JobEffect, JobState, Place};
+use crate::{JobId, runbook::Runbook};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::collections::BTreeMap;
 
 /// Where a job stands.
@@ -158,6 +159,34 @@ pub enum Doing {
     },
     /// A person must say what became of it.
     Unsure(String),
+    /// A question is open.
+    Asking {
+        /// Until when.
+        until: DateTime<Utc>,
+        /// The message that tells of it.
+        tell: Telling,
+    },
+    /// An event is waited for.
+    Awaiting {
+        /// Until when.
+        until: DateTime<Utc>,
+        /// Which.
+        chosen: Chosen,
+    },
+    /// A job may have been made.
+    Launching,
+    /// A job is waited for.
+    Child {
+        /// The job.
+        job: JobId,
+        /// Whether it was told to stop.
+        recalled: bool,
+    },
+    /// A job may have been told to stop.
+    Recalling {
+        /// The job.
+        job: JobId,
+    },
     /// A branch is taken.
     Branch(usize, Box<Block>),
     /// A list is gone through.
@@ -172,6 +201,30 @@ pub enum Doing {
     },
     /// Several ways are gone side by side.
     Ways(Vec<Way>),
+}
+
+/// A message that tells of a question.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Telling {
+    /// It may be out.
+    Out {
+        /// Which try, from one.
+        attempt: u32,
+        /// What it tells.
+        decision: Value,
+    },
+    /// It is sent again.
+    Again {
+        /// When.
+        at: DateTime<Utc>,
+        /// Which try there was last.
+        attempt: u32,
+        /// What it tells.
+        decision: Value,
+    },
+    /// There is none, it was sent, or it could not be.
+    Over,
 }
 
 /// One of several ways.
@@ -193,7 +246,7 @@ impl Progress {
     ///
     /// # Errors
     /// If it is neither.
-    pub fn read(stored: serde_json::Value, runbook: &Runbook) -> Result<Self, serde_json::Error> {
+    pub fn read(stored: Value, runbook: &Runbook) -> Result<Self, serde_json::Error> {
         match Counted::deserialize(&stored) {
             Ok(counted) => Ok(counted.placed(runbook)),
             Err(_) => serde_json::from_value(stored),
@@ -254,5 +307,42 @@ impl Counted {
             (Phase::Ended, _) => Progress { stage: Stage::Over, ..forward },
             _ => forward,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{definition::Defined, document::parse_file};
+    use serde_json::json;
+
+    fn read(phase: Value) -> Progress {
+        let text = "
+runbook: r
+target: vm/a
+steps: [ { id: a, pause: 1s }, { id: b, pause: 1s } ]
+confirm: { alarm: cleared, within: 5m }
+";
+        let runbook = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]).expect("checks");
+        let stored = json!({ "started": "2026-11-20T01:00:00Z", "step": 1, "attempt": 3, "phase": phase });
+        Progress::read(stored, &runbook).expect("reads")
+    }
+
+    #[test]
+    fn where_a_job_of_the_release_before_stood_it_goes_on() {
+        let at = |text: &str| text.parse::<DateTime<Utc>>().ok();
+        let (started, again) = (at("2026-11-20T01:00:00Z"), at("2026-11-20T01:02:00Z"));
+        let under_way = read(json!("underway"));
+        assert_eq!((under_way.started, under_way.since, under_way.done), (started, started, 1));
+        let open = under_way.block.open.expect("a step");
+        assert_eq!((under_way.block.at, open.attempt, open.failed, open.doing), (1, 3, 2, Doing::Calling));
+        let waits = read(json!({ "again": { "at": "2026-11-20T01:02:00Z" } })).block.open.map(|o| o.doing);
+        assert_eq!(waits, again.map(Doing::Again));
+        assert!(matches!(read(json!("unsure")).block.open.map(|o| o.doing), Some(Doing::Unsure(_))));
+        assert_eq!(read(json!("ready")).block, Block { at: 1, open: None });
+        assert_eq!(read(json!("ended")).stage, Stage::Over);
+        // The proof had until then, and so began five minutes before.
+        let proved = read(json!({ "confirming": { "until": "2026-11-20T01:07:00Z" } }));
+        assert_eq!((proved.stage, proved.since), (Stage::Confirming, again));
     }
 }

@@ -8,7 +8,9 @@ use super::{
     Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What, progress::Doing, steps,
 };
 use crate::{
+    Alert,
     alarm::Alarm,
+    connector::{Failure, Repeat},
     runbook::{Action, JobScope, OnError, Runbook, Step},
     text::cut,
 };
@@ -45,6 +47,8 @@ pub(super) struct Walk<'m> {
     pub failure: (Option<String>, Option<Place>),
     /// A person holds the job.
     pub paused: bool,
+    /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
+    pub stop: (bool, String),
     pub news: News,
     /// Steps begun by this event.
     pub now_begun: u32,
@@ -53,8 +57,8 @@ pub(super) struct Walk<'m> {
 /// The event, as far as it concerns steps.
 #[derive(Default)]
 pub(super) struct News {
-    /// What happened to one try.
-    pub step: Option<(Place, u32, What)>,
+    /// What happened to tries, and what came from outside.
+    pub steps: Vec<(Place, u32, What)>,
     /// What a person said of an unsure step.
     pub word: Option<(Option<Place>, Resolution)>,
     /// The job was taken up: whatever was out before is lost.
@@ -215,7 +219,11 @@ impl<'m> Walk<'m> {
             Action::Choose(choose) => steps::choose::begin(self, (step, choose), place, open, around),
             Action::Each(each) => steps::each::begin(self, (step, each), place, open, around),
             Action::Together(together) => steps::together::begin(self, (step, together), place, open, around),
+            Action::Ask(ask) => steps::ask::begin(self, ask, place, open, around),
+            Action::Await(event) => steps::awaiting::begin(self, event, place, open, around),
             Action::Pause(pause) => steps::pause::begin(self, *pause, place, open),
+            Action::Child(child) => steps::child::begin(self, (step, child), place, open, around),
+            Action::Emit(emit) => Some(steps::emit::run(self, emit, place, around)),
             Action::Finish(finish) => Some(steps::finish::run(self, finish, place, around)),
         }
     }
@@ -228,9 +236,12 @@ impl<'m> Walk<'m> {
             Action::Choose(choose) => steps::choose::go_on(self, (step, choose), place, open, around),
             Action::Each(each) => steps::each::go_on(self, (step, each), place, open, around),
             Action::Together(together) => steps::together::go_on(self, (step, together), place, open, around),
+            Action::Ask(ask) => steps::ask::go_on(self, ask, place, open, around),
+            Action::Await(event) => steps::awaiting::go_on(self, event, place, open, around),
             Action::Pause(_) => steps::pause::go_on(self, open, around),
+            Action::Child(child) => steps::child::go_on(self, (step, child), place, open, around),
             // These end as they begin.
-            Action::Require(_) | Action::Set(_) | Action::Finish(_) => Some(StepEnd::Halted),
+            Action::Require(_) | Action::Set(_) | Action::Emit(_) | Action::Finish(_) => Some(StepEnd::Halted),
         }
     }
 
@@ -322,8 +333,17 @@ impl<'m> Walk<'m> {
 
     /// What happened to a try, if that is the event.
     pub(super) fn news_of(&mut self, place: &Place, attempt: u32) -> Option<What> {
-        let mine = matches!(&self.news.step, Some((p, a, _)) if p == place && *a == attempt);
-        if mine { self.news.step.take().map(|(_, _, what)| what) } else { None }
+        let mine = self.news.steps.iter().position(|(p, a, _)| p == place && *a == attempt)?;
+        Some(self.news.steps.remove(mine).2)
+    }
+
+    /// What came of a call, if that is the event.
+    pub(super) fn answer_of(&mut self, place: &Place, attempt: u32) -> Option<Result<Value, (Failure, Repeat)>> {
+        match self.news_of(place, attempt)? {
+            What::Returned(output) => Some(Ok(output)),
+            What::Broke { failure, repeat } => Some(Err((failure, repeat))),
+            _ => None,
+        }
     }
 
     /// What a person says of an unsure step, if that is the event.
@@ -354,26 +374,41 @@ impl<'m> Walk<'m> {
 
     /// Evaluates something as it is seen from a list of steps.
     pub(super) fn see<T>(&self, around: &Around<'_>, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
-        self.see_with(around, None, read)
+        self.look(around, None, None, read)
     }
 
-    /// The same, with a result.
+    /// The same, with one more name.
     pub(super) fn see_with<T>(
         &self,
         around: &Around<'_>,
-        result: Option<&Value>,
+        bound: Option<(&str, &Value)>,
+        read: impl FnOnce(&JobScope<'_>) -> T,
+    ) -> T {
+        self.look(around, bound, None, read)
+    }
+
+    /// The same, with an event that may be the one that is waited for.
+    pub(super) fn see_event<T>(&self, around: &Around<'_>, event: &Alert, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
+        self.look(around, None, Some(event), read)
+    }
+
+    fn look<T>(
+        &self,
+        around: &Around<'_>,
+        bound: Option<(&str, &Value)>,
+        event: Option<&Alert>,
         read: impl FnOnce(&JobScope<'_>) -> T,
     ) -> T {
         let lanes = around.items.iter().map(|(_, place, number)| place.item(*number));
         let lanes: Vec<Place> = [Place::new("")].into_iter().chain(lanes).collect();
         let items = around.items.iter().filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
-        let bound = items.chain(result.map(|r| ("result", r))).collect();
+        let bound = items.chain(bound).collect();
         let steps = lanes.iter().flat_map(|lane| self.kept.of(lane.as_str())).collect();
         let job = json!({
             "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
             "failure": self.failure.0, "failed_step": self.failure.1, "errors": self.errors,
         });
         let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
-        read(&JobScope { inputs, steps, job: &job, alert, alarm, bound })
+        read(&JobScope { inputs, steps, job: &job, alert, alarm, event, bound })
     }
 }

@@ -26,7 +26,7 @@ use crate::{
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, ExprError, Names, Scope, Val},
     glob::Glob,
-    source::OWN,
+    source::{self, OWN},
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -155,6 +155,9 @@ pub struct Placed {
     pub entries: usize,
 }
 
+/// How often in a row events of a rule's own jobs may set it off.
+pub const MAX_ROUNDS: usize = 5;
+
 /// Longest fold key, in bytes; a longer one is an error of that rule for that alert.
 const MAX_FOLD: usize = 1024;
 
@@ -216,6 +219,11 @@ pub enum PlaceError {
         /// What goes wrong.
         error: ExprError,
     },
+    /// Its own jobs' events lead to it again and again.
+    #[error(
+        "events of its own jobs have set it off {0} times in a row; it is stopped, so that it does not feed itself"
+    )]
+    Feeds(usize),
     /// The values say too much.
     #[error("the fold's values have {0} bytes; {MAX_FOLD} are allowed")]
     TooLong(usize),
@@ -255,6 +263,10 @@ impl Rule {
     /// # Errors
     /// Why it cannot decide about it: a fold, or an input of an entry that applies, that this alert does not have.
     pub fn place(&self, alert: &Alert) -> Result<Placed, PlaceError> {
+        let rounds = source::chain(alert).into_iter().filter(|rule| *rule == self.name).count();
+        if rounds >= MAX_ROUNDS {
+            return Err(PlaceError::Feeds(rounds));
+        }
         let keys = self.keys(alert)?;
         let mut entries = 0;
         for entry in self.entries(alert) {

@@ -10,8 +10,9 @@ mod steps;
 
 pub use scope::JobScope;
 pub use steps::{
-    Action, Branch, Call, Check, Choose, Each, Failures, Finish, MAX_DEPTH, MAX_ITEMS, OnError, Outcome, Pause, Probe,
-    Require, Retry, Set, Step, StepDoc, Together, Until, all,
+    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, LINK, MAX_DEPTH,
+    MAX_GENERATIONS, MAX_ITEMS, OnError, Outcome, Pause, Probe, Require, Retry, Set, Since, Step, StepDoc, To,
+    Together, Until, all,
 };
 
 use crate::{
@@ -23,6 +24,8 @@ use crate::{
     expr::{ExprError, Names, Scope, Template, Type, Val},
     inputs::{Inputs, InputsError},
 };
+pub(crate) use steps::TELL;
+
 use known::{Evaluated, Known, Look, ROOTS};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -52,6 +55,9 @@ pub struct RunbookDoc {
     /// How long the steps may take together, and again what follows a failure. Left out: 1h.
     #[serde(default)]
     pub timeout: Option<Period>,
+    /// Most of its jobs at once, over all nodes; jobs of steps are not counted. Left out: as many as there are.
+    #[serde(default)]
+    pub at_once: Option<u32>,
     /// What is done, in this order.
     #[schemars(with = "Vec<StepDoc>")]
     pub steps: Vec<Map<String, Value>>,
@@ -169,6 +175,8 @@ pub struct Runbook {
     pub launch: LaunchRole,
     /// How long the steps may take together, and again what follows a failure.
     pub timeout: Period,
+    /// Most of its jobs at once.
+    pub at_once: Option<u32>,
     /// What is done.
     pub steps: Vec<Step>,
     /// How the effect is proved.
@@ -235,7 +243,11 @@ impl Defined for Runbook {
         let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
         let names = Names { roots: &ROOTS, functions: &[], types: &types };
         let target = check.template("/target", &Value::String(doc.target), Names { roots: &ROOTS[..1], ..names });
-        let mut build = Build::new(&mut check);
+        let timeout = doc.timeout.unwrap_or(Period::from_secs(3600));
+        if doc.at_once == Some(0) {
+            check.fail("/at_once", "at least 1; without any job the runbook is of no use");
+        }
+        let mut build = Build::new(&mut check, timeout);
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
             true => Some(Vec::new()),
@@ -260,7 +272,8 @@ impl Defined for Runbook {
                 inputs: inputs?,
                 target: target?,
                 launch: doc.launch.map_or_else(LaunchRole::default, |l| l.role),
-                timeout: doc.timeout.unwrap_or(Period::from_secs(3600)),
+                timeout,
+                at_once: doc.at_once,
                 steps: steps?,
                 confirm: confirm?,
                 otherwise: otherwise?,
@@ -353,6 +366,16 @@ impl Runbook {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
         let calls = steps.flat_map(|s| s.action.calls());
         calls.map(|c| (c.via.as_str(), c.operation.as_str())).collect()
+    }
+
+    /// The runbooks that its steps have done as jobs of their own.
+    pub fn children(&self) -> Vec<&str> {
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        let children = steps.filter_map(|s| match &s.action {
+            Action::Child(child) => Some(child.runbook.as_str()),
+            _ => None,
+        });
+        children.collect()
     }
 
     /// Shows everything that is evaluated with what is known where it stands.

@@ -10,6 +10,7 @@ pub use intake::{Intake, IntakeDoc, Webhook};
 pub use read::{MAX_ALERTS, Payload, ReadDoc, ReadOutcome, Unreadable};
 
 use crate::{
+    Alert,
     definition::{Defined, Definition, Kind},
     document::{Checker, Document, Problem},
     expr::Template,
@@ -17,9 +18,25 @@ use crate::{
 use read::Lines;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 /// Arvok's own source: what it tells of itself. No document is called so.
 pub const OWN: &str = "arvok";
+
+/// Most rules that an event tells of.
+const LONGEST_CHAIN: usize = 20;
+
+/// The rules through whose jobs an event of Arvok's own came to be, the latest last.
+pub fn chain(alert: &Alert) -> Vec<&str> {
+    let rules = alert.body.get("chain").filter(|_| alert.source == OWN).and_then(Value::as_array);
+    rules.into_iter().flatten().filter_map(Value::as_str).collect()
+}
+
+/// The same for the job that a rule dispatches for an alert; of a long chain the latest.
+pub fn chain_of_job(alert: &Alert, rule: &str) -> Vec<String> {
+    let all = chain(alert).into_iter().chain([rule]).map(str::to_owned).collect::<Vec<_>>();
+    all[all.len().saturating_sub(LONGEST_CHAIN)..].to_vec()
+}
 
 /// A place that alerts come from.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]

@@ -19,11 +19,21 @@ use std::{future::Future, pin::Pin, time::Duration};
 /// this very host.
 pub(super) const COOKIE: &str = "__Host-arvok";
 
-/// The one request with a body that needs nobody known.
-const SIGN_IN: &str = "/api/v1/session";
+/// The requests with a body that need nobody known: a token or a link is in the body.
+const STRANGERS: [&str; 3] = ["/api/v1/session", "/api/v1/decisions/link", "/api/v1/decisions/link/take"];
 
 /// A caller who is known.
 pub(super) struct Caller(pub Who);
+
+/// By which way a request comes, as it is recorded of a decision.
+pub(super) fn way(request: &HttpRequest) -> &'static str {
+    let agent = request.headers().get(header::USER_AGENT).and_then(|a| a.to_str().ok()).unwrap_or_default();
+    match bearer(request) {
+        None => "console",
+        Some(_) if agent.starts_with("arvok/") => "command",
+        Some(_) => "api",
+    }
+}
 
 impl Caller {
     /// Insists on a role.
@@ -100,7 +110,7 @@ pub(crate) async fn before_the_body(
     if reads {
         return next.call(request).await.map(ServiceResponse::map_into_boxed_body);
     }
-    let signs_in = request.path() == SIGN_IN && *request.method() == Method::POST;
+    let signs_in = STRANGERS.contains(&request.path()) && *request.method() == Method::POST;
     if !signs_in {
         let caller = known(request.request()).await;
         match caller {

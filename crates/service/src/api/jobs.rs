@@ -4,8 +4,8 @@ use super::{ApiError, caller::Caller, passage::Passage, query::in_range};
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    AlertItem, Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role, StepState,
-    StepWord,
+    AlertItem, Because, Cancel, Change, DecisionItem, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role,
+    StepState, StepWord,
 };
 use arvok_core::{
     JobId,
@@ -15,6 +15,7 @@ use arvok_core::{
 };
 use arvok_store::{
     jobs::{self, Word},
+    outside::{children, decisions},
     read::{self, JobRow},
 };
 
@@ -55,7 +56,9 @@ pub(super) async fn one(
         None => None,
     };
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
-    Ok(web::Json(detail(row, runbook.as_ref(), alert)))
+    let asked = decisions::of_job(&node.db, JobId(*id)).await?;
+    let decisions = asked.into_iter().map(super::decisions::item).collect();
+    Ok(web::Json(detail(row, runbook.as_ref(), alert, decisions)))
 }
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
@@ -97,7 +100,9 @@ pub(super) async fn pause(
     body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
     let words = by("held", &caller, body.why.as_deref());
-    say(&node, &caller, *id, Word::Pause { words }).await
+    let answer = say(&node, &caller, *id, Word::Pause { words: words.clone() }).await?;
+    say_below(&node, *id, &Word::Pause { words }).await?;
+    Ok(answer)
 }
 
 /// Lets a job go on that a person held.
@@ -110,7 +115,9 @@ pub(super) async fn resume(
     id: web::Path<i64>,
     _body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
-    say(&node, &caller, *id, Word::Resume).await
+    let answer = say(&node, &caller, *id, Word::Resume).await?;
+    say_below(&node, *id, &Word::Resume).await?;
+    Ok(answer)
 }
 
 /// Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
@@ -162,6 +169,16 @@ async fn say(node: &Node, caller: &Caller, id: i64, word: Word) -> Result<HttpRe
     Ok(HttpResponse::Accepted().finish())
 }
 
+/// Says the same to the jobs of its steps, as far as it can be said to them.
+async fn say_below(node: &Node, id: i64, word: &Word) -> Result<(), ApiError> {
+    for below in children::alive_below(&node.db, JobId(id)).await? {
+        jobs::say(&node.db, below, word).await?;
+    }
+    node.work.notify_one();
+    runner::hear(node).await;
+    Ok(())
+}
+
 /// Says of jobs of a list what is to be said of their state.
 pub(super) fn complete_all(jobs: &mut [JobItem]) {
     jobs.iter_mut().for_each(complete);
@@ -179,15 +196,30 @@ fn complete(job: &mut JobItem) {
     }
 }
 
-fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>) -> JobDetail {
+fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, decisions: Vec<DecisionItem>) -> JobDetail {
     let mut job = row.item;
     complete(&mut job);
     let passage = runbook.map(|r| {
         let waiting = Progress::read(row.progress, r).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
-        (Passage::new(row.attempts, waiting, job.state.is_final(), r), r)
+        let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
+        let asked = decisions.iter().map(|d| (d.step.clone(), d.id)).collect();
+        (Passage::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)
     });
     let steps = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.steps(&r.steps, &Place::new("")));
     let further = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
     let confirm = runbook.and_then(|r| r.confirm.as_ref()).map(ToString::to_string);
-    JobDetail { job, inputs: row.inputs, outputs: row.outputs, steps, further, confirm, alert, reason: row.reason }
+    let mut children: Vec<JobItem> = row.children.into_iter().map(|(_, child)| child).collect();
+    complete_all(&mut children);
+    JobDetail {
+        job,
+        inputs: row.inputs,
+        outputs: row.outputs,
+        steps,
+        further,
+        confirm,
+        decisions,
+        children,
+        alert,
+        reason: row.reason,
+    }
 }

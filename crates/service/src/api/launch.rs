@@ -86,6 +86,7 @@ pub(super) async fn dry_run(
             let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
             let Prepared { inputs, target } = prepared(runbook, &asked)?;
             let facts = Facts {
+                created: clock::now(),
                 id: JobId(0),
                 key: String::new(),
                 inputs: Value::Object(inputs.clone()),

@@ -6,6 +6,7 @@ mod alarms;
 mod alerts;
 mod body;
 mod caller;
+mod decisions;
 mod definitions;
 mod health;
 mod jobs;
@@ -91,6 +92,11 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::one)
                 .service(proposals::launch)
                 .service(proposals::dismiss)
+                .service(decisions::list)
+                .service(decisions::open_link)
+                .service(decisions::take_by_link)
+                .service(decisions::one)
+                .service(decisions::take)
                 .configure(of_jobs)
                 .service(nodes::list)
                 .service(storage::show)

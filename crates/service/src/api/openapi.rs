@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, storage, stream,
-    timeline, unreadable, watch, webhook,
+    access, alarms, alerts, decisions, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, storage,
+    stream, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -63,6 +63,11 @@ struct Whole;
     proposals::one,
     proposals::launch,
     proposals::dismiss,
+    decisions::list,
+    decisions::one,
+    decisions::take,
+    decisions::open_link,
+    decisions::take_by_link,
     jobs::list,
     jobs::one,
     launch::form,
@@ -92,7 +97,8 @@ impl Modify for Security {
 }
 
 /// Operations that need no token.
-const OPEN: [&str; 6] = ["alive", "ready", "metrics", "describe", "showSchema", "signIn"];
+const OPEN: [&str; 8] =
+    ["alive", "ready", "metrics", "describe", "showSchema", "signIn", "openDecisionLink", "takeDecisionByLink"];
 
 /// What any operation may answer besides its own, and that errors are problem documents.
 struct Answers;

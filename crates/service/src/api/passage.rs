@@ -3,7 +3,7 @@
 use arvok_api::{Attempt, JobPart, JobStep, StepState};
 use arvok_core::{
     job::Place,
-    runbook::{Action, Choose, Each, Runbook, Step},
+    runbook::{Action, Call, Choose, Each, Runbook, Step},
 };
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -18,18 +18,27 @@ pub(super) struct Passage {
     waiting: Vec<Place>,
     /// Nothing more is begun.
     over: bool,
+    /// Jobs of steps, and decisions, by their places.
+    jobs: BTreeMap<String, i64>,
+    decisions: BTreeMap<String, i64>,
 }
 
 impl Passage {
     /// What stands of before has the numbers of steps as their places.
     pub(super) fn new(attempts: Vec<(String, Attempt)>, waiting: Vec<Place>, over: bool, runbook: &Runbook) -> Self {
-        let mut passage = Self { attempts: BTreeMap::new(), waiting, over };
+        let (jobs, decisions) = (BTreeMap::new(), BTreeMap::new());
+        let mut passage = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions };
         for (place, attempt) in attempts {
             let counted = place.strip_prefix('#').and_then(|n| n.parse::<usize>().ok());
             let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
             passage.attempts.entry(place).or_default().push(attempt);
         }
         passage
+    }
+
+    /// With the jobs of steps, and the decisions that steps ask for, by their places.
+    pub(super) fn with(self, jobs: BTreeMap<String, i64>, decisions: BTreeMap<String, i64>) -> Self {
+        Self { jobs, decisions, ..self }
     }
 
     /// A list of steps that stands at a place.
@@ -51,7 +60,10 @@ impl Passage {
     fn step(&self, step: &Step, place: &Place) -> JobStep {
         let attempts = self.attempts.get(place.as_str()).cloned().unwrap_or_default();
         let state = match attempts.last() {
-            Some(_) if self.waiting.contains(place) => StepState::Again,
+            Some(_) if self.waiting.contains(place) => match step.action {
+                Action::Pause(_) | Action::Ask(_) | Action::Await(_) | Action::Child(_) => StepState::Waiting,
+                _ => StepState::Again,
+            },
             Some(last) => last.state,
             None if self.over => StepState::NotRun,
             None => StepState::Next,
@@ -69,6 +81,12 @@ impl Passage {
             }
             _ => Vec::new(),
         };
+        let beside = match &step.action {
+            Action::Call(call) => call.probe.as_ref().map(|p| ("probe", "Find out whether it was done", &p.call)),
+            Action::Ask(ask) => ask.tell.as_ref().map(|tell| ("told", "Tell of the question", tell)),
+            _ => None,
+        };
+        parts.extend(beside.and_then(|(id, what, call)| self.beside(&place.within(id), (id, what), call)));
         parts.extend(step.undo.as_ref().map(|undo| {
             let undo = self.step(undo, &place.within("undo"));
             JobPart { label: "undo".into(), taken: !undo.attempts.is_empty(), steps: vec![undo] }
@@ -81,14 +99,41 @@ impl Passage {
             does: step.action.does(),
             when: step.when.as_ref().map(|w| w.text().to_owned()),
             state,
+            job: self.jobs.get(place.as_str()).copied(),
+            decision: self.decisions.get(place.as_str()).copied(),
             attempts,
             parts,
         }
     }
 
+    /// A call that belongs to a step, once it was made.
+    fn beside(&self, place: &Place, (id, what): (&str, &str), call: &Call) -> Option<JobPart> {
+        let attempts = self.attempts.get(place.as_str())?.clone();
+        let step = JobStep {
+            place: place.to_string(),
+            id: id.to_owned(),
+            kind: "call".into(),
+            summary: Some(what.to_owned()),
+            does: call.does(),
+            when: None,
+            state: attempts.last().map_or(StepState::Next, |a| a.state),
+            job: None,
+            decision: None,
+            attempts,
+            parts: Vec::new(),
+        };
+        Some(JobPart { label: id.to_owned(), taken: true, steps: vec![step] })
+    }
+
     fn branches(&self, choose: &Choose, place: &Place, last: Option<&Attempt>) -> Vec<JobPart> {
         let taken = last.and_then(|a| a.give["branch"].as_u64());
-        let over = Self { attempts: BTreeMap::new(), waiting: Vec::new(), over: last.is_some() || self.over };
+        let over = Self {
+            attempts: BTreeMap::new(),
+            waiting: Vec::new(),
+            over: last.is_some() || self.over,
+            jobs: BTreeMap::new(),
+            decisions: BTreeMap::new(),
+        };
         let branch = |(i, branch): (usize, &arvok_core::runbook::Branch)| {
             let mine = taken == Some(i as u64 + 1);
             JobPart {

@@ -36,6 +36,7 @@ pub(super) async fn overview(
     Ok(web::Json(Watch {
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
+        decisions: super::decisions::open(&node).await?,
         proposals: seen.proposals,
         under_way: seen.under_way,
         alarms: seen.alarms,

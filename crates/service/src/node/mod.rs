@@ -18,7 +18,7 @@ use arvok_store::{
     changes::Reached,
     days::Retention,
     definitions,
-    jobs::{Claim, Said},
+    jobs::{Claim, Renewed},
 };
 use std::{
     collections::BTreeMap,
@@ -84,8 +84,10 @@ pub(crate) struct Node {
     pub limits: Limits,
     /// How long alerts are kept.
     pub retention: Retention,
-    /// The claims of the walks that are alive in this process, and how each is told what people say.
-    alive: StdMutex<BTreeMap<Claim, UnboundedSender<Said>>>,
+    /// Where people reach the console, for links.
+    pub public_url: String,
+    /// The claims of the walks that are alive in this process, and how each is told what people say and what came.
+    alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
     /// There may be a job to claim.
     pub work: Notify,
     /// There may be something due earlier than was thought.
@@ -129,6 +131,7 @@ impl Node {
             heard: StdMutex::default(),
             limits: config.retention.limits(),
             retention: config.retention.alerts(),
+            public_url: config.public_url(),
             alive: StdMutex::default(),
             work: Notify::new(),
             due: Notify::new(),
@@ -190,17 +193,17 @@ impl Node {
     }
 
     /// Counts a claim among those alive until the guard is dropped, however the walk ends. What people say to
-    /// the job comes out beside it.
-    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Said>) {
+    /// the job, and how much came for it, comes out beside it at each renewal.
+    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Renewed>) {
         let (tell, hear) = unbounded_channel();
         self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim, tell);
         (Alive { node: Arc::clone(self), claim }, hear)
     }
 
-    /// Tells a walk that is alive here what a person says to its job.
-    pub fn tell_walk(&self, claim: Claim, said: Said) {
-        if let Some(walk) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&claim) {
-            let _ = walk.send(said);
+    /// Tells a walk that is alive here that its claim was renewed, and what is new for its job.
+    pub fn tell_walk(&self, renewed: Renewed) {
+        if let Some(walk) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim) {
+            let _ = walk.send(renewed);
         }
     }
 

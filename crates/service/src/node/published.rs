@@ -9,6 +9,7 @@ use arvok_core::{
     document::parse_file,
     expr::{Scope, Template, Val},
     matcher::Matcher,
+    runbook::Runbook,
 };
 use arvok_store::{DatabaseConnection, StoreError, definitions, entity::definition::Model, intake::Rules, secrets};
 use chrono::{DateTime, Utc};
@@ -39,6 +40,8 @@ pub(crate) struct Published {
     pub catalog: Arc<Catalog>,
     pub matcher: Arc<Matcher>,
     pub stamps: Arc<BTreeMap<(Kind, String), Stamp>>,
+    /// Runbooks of which there may be so many jobs at once.
+    pub at_once: Vec<(String, i32)>,
     pub secrets: BTreeMap<String, Secret>,
     pub redactor: Redactor,
     /// The generation of all this.
@@ -93,7 +96,10 @@ impl Published {
         }
         let Compiled { catalog, matcher, stamps, faulty } = compiled;
         let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()));
-        Ok(Self { catalog, matcher, stamps, secrets, redactor, generation, loaded_at: now, faulty })
+        let limited =
+            catalog.all::<Runbook>().filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
+        let at_once = limited.collect();
+        Ok(Self { catalog, matcher, stamps, at_once, secrets, redactor, generation, loaded_at: now, faulty })
     }
 
     fn has(&self, n: &definitions::Newest) -> bool {

@@ -5,12 +5,20 @@
 //! crash. Only walks that are alive in this process have their claims renewed; one that ends in an
 //! error or a panic is as after a death.
 
+mod outside;
+mod turns;
 mod walk;
+
+pub(crate) use outside::Link;
 
 use crate::node::Node;
 use arvok_api::Change;
-use arvok_store::{StoreError, jobs};
-use futures_util::future::join_all;
+use arvok_core::job::knots;
+use arvok_store::{
+    StoreError, jobs,
+    outside::{children, events},
+};
+use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
 use std::{sync::Arc, time::Duration};
 use tokio::{
     sync::{OwnedSemaphorePermit, Semaphore},
@@ -19,6 +27,8 @@ use tokio::{
 
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
+/// Looks for due jobs between two for jobs that wait for each other.
+const KNOTS: u32 = 4;
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(2);
 /// Most claims at once.
@@ -32,12 +42,20 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
     let mut walks = JoinSet::new();
     let mut stopping = node.stopping.clone();
+    let mut looks = 0u32;
     let mut look = tokio::time::interval(LOOK);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tokio::select! {
             _ = stopping.changed() => break,
-            _ = look.tick() => end_overdue(&node).await,
+            _ = look.tick() => {
+                end_overdue(&node).await;
+                wake_hearing(&node).await;
+                looks += 1;
+                if looks.is_multiple_of(KNOTS) {
+                    untie(&node).await;
+                }
+            }
             () = node.work.notified() => {}
             Some(_) = walks.join_next() => {}
         }
@@ -60,16 +78,19 @@ async fn claim_all(node: &Arc<Node>, room: &Arc<Semaphore>, walks: &mut JoinSet<
         let places = std::iter::from_fn(|| Arc::clone(room).try_acquire_owned().ok());
         let places: Vec<OwnedSemaphorePermit> = places.take(at_once).collect();
         let alive = node.alive();
-        let claims = places.iter().map(|_| jobs::claim(&node.work_db, &node.name, &alive));
-        let claims = join_all(claims).await;
+        let published = node.published();
+        let claim =
+            |place| jobs::claim(&node.work_db, &node.name, &alive, &published.at_once).map(|claimed| (place, claimed));
+        let mut claims: FuturesUnordered<_> = places.into_iter().map(claim).collect();
         more = !claims.is_empty();
-        for (place, claimed) in places.into_iter().zip(claims) {
+        // Whoever is back goes on at once: what a claim holds until its first record, another may be waiting for.
+        while let Some((place, claimed)) = claims.next().await {
             match claimed {
                 Ok(Some((held, opening))) => {
                     let node = Arc::clone(node);
-                    let (alive, words) = node.keep_alive(held.claim);
+                    let (alive, renewed) = node.keep_alive(held.claim);
                     walks.spawn(async move {
-                        walk::walk(&node, held, opening, words).await;
+                        walk::walk(&node, held, opening, renewed).await;
                         drop((alive, place));
                         // Its target is free now, or another of its kind may be waiting.
                         node.work.notify_one();
@@ -99,6 +120,40 @@ async fn end_overdue(node: &Node) {
     }
 }
 
+/// Wakes the jobs for which alerts came that may be what they wait for.
+async fn wake_hearing(node: &Node) {
+    match events::wake(&node.work_db).await {
+        Ok(woken) if woken.is_empty() => {}
+        Ok(_) => {
+            node.work.notify_one();
+            hear(node).await;
+        }
+        Err(e) => complain(&e),
+    }
+}
+
+/// Of jobs that wait for each other's targets for ever the youngest gives way.
+async fn untie(node: &Node) {
+    let untied = async {
+        for (one, behind) in knots(&children::waiting(&node.work_db).await?) {
+            let why = format!(
+                "it waits for its target, which job {behind} holds, and that one waits for what job {} holds; of the two \
+                this is the younger and gives way",
+                one.root
+            );
+            if children::fail_queued(&node.work_db, one.job, &why).await? {
+                tracing::warn!(job = one.job.0, behind = behind.0, "two jobs waited for each other's targets");
+                node.announcer.tell(Change { jobs: vec![one.job.0], ..Change::default() });
+                node.work.notify_one();
+            }
+        }
+        Ok::<(), StoreError>(())
+    };
+    if let Err(e) = untied.await {
+        complain(&e);
+    }
+}
+
 /// Renews the claims of the walks that are alive here, until the node stops.
 pub(crate) async fn renew(node: Arc<Node>) {
     let mut stopping = node.stopping.clone();
@@ -115,10 +170,7 @@ pub(crate) async fn renew(node: Arc<Node>) {
 /// Renews the claims of the walks that are alive here, and brings them what people say to their jobs.
 pub(crate) async fn hear(node: &Node) {
     match jobs::renew(&node.work_db, &node.alive()).await {
-        Ok(renewed) => {
-            let said = renewed.into_iter().filter_map(|(claim, said)| Some((claim, said?)));
-            said.for_each(|(claim, said)| node.tell_walk(claim, said));
-        }
+        Ok(renewed) => renewed.into_iter().for_each(|renewed| node.tell_walk(renewed)),
         Err(e) => complain(&e),
     }
 }

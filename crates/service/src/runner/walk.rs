@@ -1,6 +1,10 @@
 //! One job, from one recorded event to the next. Any number of its calls may be out at once; what comes back is
 //! recorded one by one.
 
+use super::{
+    outside::{insist, launch, link_for, recall, replace},
+    turns::{over, turn},
+};
 use crate::{
     clock,
     metrics::EndLabel,
@@ -9,19 +13,22 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
-    AlarmId, Alert, Catalog, Kind,
+    AlarmId, Alert, Catalog, JobId, Kind,
     alarm::Alarm,
     connector::{CallEnd, Failure, Repeat},
-    job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Progress, Repeats, StepResult, What},
-    runbook::Runbook,
+    job::{
+        CallOut, Effect, Event, Facts, JobState, Kept, Launching, Machine, Progress, Recall, Repeats, StepResult, What,
+    },
+    runbook::{LINK, Runbook},
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
-    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Said, Then, Word},
+    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Renewed, Then, Word},
+    outside::{self, Come},
     read,
 };
-use chrono::{DateTime, Utc};
-use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
+use chrono::{DateTime, TimeDelta, Utc};
+use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
 use serde_json::Value;
 use std::{
     panic::AssertUnwindSafe,
@@ -29,11 +36,12 @@ use std::{
 };
 use tokio::sync::mpsc::UnboundedReceiver;
 
-/// Walks a claimed job until it ends, waits, or is lost to another claim. `words` brings what people say to it.
-pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, words: UnboundedReceiver<Said>) {
+/// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
+/// how much has come for it from outside.
+pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, renewed: UnboundedReceiver<Renewed>) {
     node.metrics.jobs_running.inc();
     let (id, claim, opens) = (held.id, held.claim, opening.is_some());
-    let walking = AssertUnwindSafe(walk_on(node, held, opening, words)).catch_unwind();
+    let walking = AssertUnwindSafe(walk_on(node, held, opening, renewed)).catch_unwind();
     let why = match walking.await {
         Ok(Ok(())) => None,
         Ok(Err(StoreError::ClaimLost)) => {
@@ -92,7 +100,8 @@ async fn keep(
             }
             Err(e) => return Err(e),
             Ok(()) => {
-                node.announcer.tell(Change { jobs: vec![held.id.0], ..Change::default() });
+                let decisions = !record.asked.is_empty() || !record.withdrawn.is_empty();
+                node.announcer.tell(Change { jobs: vec![held.id.0], decisions, ..Change::default() });
                 return Ok(());
             }
         }
@@ -140,51 +149,49 @@ async fn look_at(node: &Node, opening: Option<&Opening>, alarm: AlarmId) -> Resu
     if let Some(opening) = opening {
         return jobs::alarm_of(opening.db(), alarm).await;
     }
-    let begun = Instant::now();
+    insist(|| jobs::alarm_of(&node.work_db, alarm)).await
+}
+
+/// The next renewal that brings something new: a person's word is brought again until it is recorded as heard.
+async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: i32) -> Option<Renewed> {
     loop {
-        match jobs::alarm_of(&node.work_db, alarm).await {
-            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
-                tracing::warn!(alarm = alarm.0, "it is looked at again: {e}");
-                tokio::time::sleep(Duration::from_millis(200)).await;
-            }
-            seen => return seen,
+        let mut renewed = renewed.recv().await?;
+        renewed.said = renewed.said.filter(|said| said.0 > last_heard);
+        if renewed.said.is_some() || renewed.posts != posts {
+            return Some(renewed);
         }
     }
 }
 
-/// The next word of a person's: it is brought again until it is recorded as heard.
-async fn unheard(words: &mut UnboundedReceiver<Said>, last_heard: i32) -> Option<Said> {
-    loop {
-        let said = words.recv().await?;
-        if said.0 > last_heard {
-            return Some(said);
+/// Gives events to the machine, one after the other; what follows from all of them.
+fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> Vec<Effect> {
+    let mut effects = Vec::new();
+    for event in events {
+        let more = machine.handle(now, event);
+        // What becomes of the job is told by the last of them, unless an earlier one ended it.
+        if !more.is_empty() {
+            effects.pop();
+            effects.extend(more);
         }
     }
+    effects
 }
 
-/// Gives an event and a person's word to the machine; what follows, and the number of the word.
-fn handle(
-    machine: &mut Machine<'_>,
-    now: DateTime<Utc>,
-    event: Event,
-    said: Option<Said>,
-) -> (Vec<Effect>, Option<i32>) {
-    let mut effects = machine.handle(now, event);
-    let Some((number, word)) = said else { return (effects, None) };
-    let more = machine.handle(now, heard(word));
-    // What becomes of the job is told by the later of the two, unless the first ended it.
-    if !more.is_empty() {
-        effects.pop();
-        effects.extend(more);
+/// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
+/// again, as a record is.
+async fn come(node: &Node, held: &ClaimedJob, machine: &Machine<'_>) -> Result<Come, StoreError> {
+    let open = machine.outside(clock::now());
+    if open.is_empty() {
+        return Ok(Come::default());
     }
-    (effects, Some(number))
+    insist(|| outside::come(&node.work_db, held.id, &open)).await
 }
 
 async fn walk_on(
     node: &Node,
     held: ClaimedJob,
     mut opening: Option<Opening>,
-    mut words: UnboundedReceiver<Said>,
+    mut renewed: UnboundedReceiver<Renewed>,
 ) -> Result<(), StoreError> {
     let (runbook, alert) = match &opening {
         Some(opening) => needed(node, opening.db(), &held).await?,
@@ -202,22 +209,34 @@ async fn walk_on(
         target: held.target.clone(),
         alert,
         has_alarm: held.alarm.is_some(),
+        created: held.created_at,
     };
     let (progress, kept) = resume(node, &held, &runbook).await?;
     let mut machine = Machine::new(&runbook, &facts, progress, kept);
-    let mut event = Event::Taken(repeats(&runbook, &node.published().catalog));
+    let mut event = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
     let mut said = held.word.clone();
     let mut last_heard = said.as_ref().map_or(0, |(number, _)| *number);
-    let mut calls = FuturesUnordered::new();
+    let mut posts = held.posts;
+    let mut out: FuturesUnordered<BoxFuture<'_, Result<Event, StoreError>>> = FuturesUnordered::new();
     loop {
+        let come = come(node, &held, &machine).await?;
         if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
             machine.alarm = look_at(node, opening.as_ref(), alarm).await?;
         }
         let now = clock::now();
-        let (effects, number) = handle(&mut machine, now, event, said);
-        let (mut record, outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
+        let events = match event {
+            Event::Taken(repeats, _) => vec![Event::Taken(repeats, come.posts)],
+            event => vec![Event::Came(come.posts), event],
+        };
+        let word = said.iter().map(|(_, word)| heard(word.clone()));
+        let effects = handle(&mut machine, now, events.into_iter().chain(word).collect());
+        let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
         record.summary = machine.summary(now);
-        record.heard = number;
+        record.heard = said.as_ref().map(|(number, _)| *number);
+        (record.posts, record.passed_over) = (posts, come.read);
+        if come.again || !record.listens.is_empty() {
+            look_again(&mut record, &mut outward, now);
+        }
         redact(&mut record, &node.published());
         keep(node, &held, opening.take(), &machine.progress, &record).await?;
         if let Then::End { state, .. } = &record.then {
@@ -227,14 +246,23 @@ async fn walk_on(
         if !matches!(record.then, Then::GoOn) {
             return Ok(());
         }
-        calls.extend(outward.calls.into_iter().map(|out| call(node, out)));
+        for call_out in outward.calls {
+            out.push(Box::pin(call(node, held.id, call_out).map(Ok)));
+        }
+        for launching in outward.launches {
+            out.push(Box::pin(launch(node, &held, launching)));
+        }
+        for recalled in outward.recalls {
+            out.push(Box::pin(recall(node, recalled)));
+        }
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         (event, said) = tokio::select! {
-            Some(answered) = calls.next() => (answered, None),
+            Some(answered) = out.next() => (answered?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick, None),
-            Some(word) = unheard(&mut words, last_heard) => {
-                last_heard = word.0;
-                (Event::Tick, Some(word))
+            Some(new) = news(&mut renewed, last_heard, posts) => {
+                posts = new.posts;
+                last_heard = new.said.as_ref().map_or(last_heard, |said| said.0);
+                (Event::Tick, new.said)
             }
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
@@ -265,9 +293,22 @@ fn end(state: JobState, failure: String) -> Then {
     }
 }
 
+/// What is recorded at this moment cannot be seen yet: it is looked at again soon.
+fn look_again(record: &mut Record, outward: &mut Outward, now: DateTime<Utc>) {
+    let soon = now + TimeDelta::seconds(1);
+    match &mut record.then {
+        Then::Wait { until, .. } => *until = soon.min(*until),
+        Then::GoOn => outward.wake = Some(outward.wake.map_or(soon, |wake| wake.min(soon))),
+        Then::Rest | Then::End { .. } => {}
+    }
+}
+
 /// What is to be done outside after the record.
+#[derive(Default)]
 struct Outward {
     calls: Vec<CallOut>,
+    launches: Vec<Launching>,
+    recalls: Vec<Recall>,
     /// When something goes on though calls are out.
     wake: Option<DateTime<Utc>>,
 }
@@ -275,7 +316,7 @@ struct Outward {
 /// Records on one side, what is outward on the other; `seen` is when the alarm had changed last.
 fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward) {
     let mut record = Record::default();
-    let (mut outward, mut wake) = (Vec::new(), None);
+    let mut outward = Outward::default();
     for effect in effects {
         match effect {
             Effect::StepStarted { place, attempt, give } => {
@@ -294,8 +335,14 @@ fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward
                 };
                 record.ended.push(Ended { place, attempt: number(attempt), state, output, error });
             }
-            Effect::Call(call) => outward.push(call),
-            Effect::GoOn { until } => (record.then, wake) = (Then::GoOn, until),
+            Effect::Call(call) => outward.calls.push(call),
+            Effect::Launch(launching) => outward.launches.push(launching),
+            Effect::Recall(recall) => outward.recalls.push(recall),
+            Effect::Ask(question) => record.asked.push(question),
+            Effect::Listen(listening) => record.listens.push(listening),
+            Effect::Withdraw(place) => record.withdrawn.push(place.to_string()),
+            Effect::Emit(event) => record.emitted.push(event),
+            Effect::GoOn { until } => (record.then, outward.wake) = (Then::GoOn, until),
             Effect::Wait { until, alarm } => record.then = Then::Wait { until, alarm: alarm.then_some(seen) },
             Effect::Rest => record.then = Then::Rest,
             Effect::Unsure { failure } => record.then = unsure(failure),
@@ -304,7 +351,7 @@ fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward
             }
         }
     }
-    (record, Outward { calls: outward, wake })
+    (record, outward)
 }
 
 fn unsure(failure: String) -> Then {
@@ -320,14 +367,44 @@ fn redact(record: &mut Record, published: &Published) {
     for began in &mut record.began {
         began.give = published.redactor.value(began.give.take());
     }
+    for question in &mut record.asked {
+        question.text = published.redactor.text(&question.text);
+        question.choices.iter_mut().for_each(|(_, words)| *words = published.redactor.text(words));
+    }
+    for event in &mut record.emitted {
+        event.say = published.redactor.text(&event.say);
+        event.give = published.redactor.value(event.give.take());
+        event.labels.values_mut().for_each(|label| *label = published.redactor.text(label));
+    }
 }
 
-/// Calls; what happened then.
-async fn call(node: &Node, out: CallOut) -> Event {
+/// Calls; what happened then. A link to a decision is put in here and taken out of the answer, so that no record has it.
+async fn call(node: &Node, job: JobId, mut out: CallOut) -> Event {
+    let given = Value::Object(std::mem::take(&mut out.give));
+    let link = link_for(node, job, &out.place, &given).await;
+    let (given, link) = match link {
+        None => (given, None),
+        Some(Ok(link)) => (replace(given, LINK, &link), Some(link)),
+        Some(Err(why)) => {
+            let failure = Failure::new(CallEnd::NotSent, why);
+            return Event::Step {
+                place: out.place,
+                attempt: out.attempt,
+                what: What::Broke { failure, repeat: Repeat::Never },
+            };
+        }
+    };
+    if let Value::Object(given) = given {
+        out.give = given;
+    }
     let (answer, repeat) = answered(node, &out).await;
-    let what = match answer {
-        Ok(output) => What::Returned(output),
-        Err(failure) => What::Broke { failure, repeat },
+    let what = match (answer, link) {
+        (Ok(output), None) => What::Returned(output),
+        (Ok(output), Some(link)) => What::Returned(replace(output, &link, LINK)),
+        (Err(failure), None) => What::Broke { failure, repeat },
+        (Err(failure), Some(link)) => {
+            What::Broke { failure: Failure { message: failure.message.replace(&link, LINK), ..failure }, repeat }
+        }
     };
     Event::Step { place: out.place, attempt: out.attempt, what }
 }
@@ -347,15 +424,21 @@ async fn answered(node: &Node, outward: &CallOut) -> (Result<Value, Failure>, Re
         (Ok(base), Ok(credential)) => (base, credential),
         (Err(wrong), _) | (_, Err(wrong)) => return unsent(wrong),
     };
-    let timeout = outward.timeout.unwrap_or(connection.timeout);
+    let timeout = Duration::from_millis(outward.timeout.unwrap_or(connection.timeout).millis());
+    let slot = match turn(node, connection, timeout).await {
+        Ok(slot) => slot,
+        Err(failure) => return (Err(failure), operation.repeat),
+    };
     let call = Call {
         operation,
         give: &outward.give,
         key: &outward.key,
         base: &base,
         credential: credential.as_ref(),
-        timeout: Duration::from_millis(timeout.millis()),
+        timeout,
         redactor: &published.redactor,
     };
-    (node.http.call(call).await, operation.repeat)
+    let answer = node.http.call(call).await;
+    over(node, slot).await;
+    (answer, operation.repeat)
 }

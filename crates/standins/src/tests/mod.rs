@@ -1,6 +1,7 @@
 //! The stand-ins as their callers meet them: over HTTP, faults included.
 
 mod chat;
+mod releases;
 mod yard;
 
 use reqwest::{Client, Method, RequestBuilder};

@@ -56,7 +56,7 @@ impl Office {
             Fate::Serve => respond(self.once(key, work)),
             Fate::HangUp => {
                 let _ = self.once(key, work);
-                cut_off()
+                crate::server::cut_off()
             }
         }
     }
@@ -80,12 +80,6 @@ fn respond(answer: Answer) -> HttpResponse {
     let (status, body) = answer.unwrap_or_else(|(status, error)| (status, json!({ "error": error })));
     let status = actix_web::http::StatusCode::from_u16(status).unwrap_or_default();
     HttpResponse::build(status).json(body)
-}
-
-/// An answer that breaks off: the length it promises never comes.
-fn cut_off() -> HttpResponse {
-    let broken = futures_util::stream::once(async { Err::<web::Bytes, _>(std::io::Error::other("hung up")) });
-    HttpResponse::Ok().no_chunking(1 << 20).streaming(broken)
 }
 
 fn not_found(name: &str) -> (u16, String) {

@@ -77,6 +77,24 @@ pub struct Model {
     pub word: Option<Json>,
     /// How many words were said to it.
     pub word_number: i32,
+    /// How much came for it from outside.
+    pub posts: i32,
+    /// Whether it has asked or waited for an event.
+    pub outside: bool,
+    /// The job whose step it is.
+    pub parent: Option<i64>,
+    /// The place of that step.
+    #[sea_orm(column_type = "Text")]
+    pub parent_place: Option<String>,
+    /// The first of the jobs above it.
+    pub root: Option<i64>,
+    /// How deep it stands below that.
+    pub depth: i16,
+    /// Whether it holds its target itself, or a job above it does.
+    pub holds: bool,
+    /// The rules through whose jobs' events it came to be.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub chain: Option<Json>,
     /// Who launched it by hand.
     pub launched_by: Option<String>,
     /// The key of that launch.

@@ -11,6 +11,7 @@ use arvok_core::{
     rule::{Dispatch, Rule, Stance, TallyView},
     runbook::Runbook,
     settle::{Effect, Fire},
+    source,
     text::clean_json,
 };
 use chrono::{DateTime, Utc};
@@ -210,6 +211,7 @@ impl<'a> Outcome<'a> {
                 "id": id, "runbook": entry.runbook, "runbook_version": runbook_version, "inputs": inputs,
                 "target": target, "urgency": entry.urgency.rank(), "rule": rule.name, "rule_version": version,
                 "alert_seq": alert, "alarm_id": alarm, "reason": fire.reason.to_string(), "created_at": at,
+                "chain": source::chain_of_job(first, &rule.name),
             });
             if fire.stance == Stance::Propose {
                 row["state"] = if refused.is_some() { "faulty" } else { "open" }.into();

@@ -3,7 +3,7 @@
 use super::{Conditions, bound::Floor, like, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict, source::OWN};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
@@ -53,6 +53,10 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     };
     let mut c = Conditions::default();
     c.maybe("seq >= ?", floor.as_ref().map(Floor::at));
+    if filter.source.is_none() && filter.kind.is_none() && filter.rule.is_none() {
+        // Whoever wants what Arvok tells of its own doings asks for it.
+        c.add("(source <> ? OR state <> 'noted')", OWN);
+    }
     c.maybe("source = ?", filter.source);
     c.maybe("kind = ?", filter.kind);
     c.maybe("severity >= ?", filter.severity.as_deref().and_then(Severity::parse).map(Severity::rank));

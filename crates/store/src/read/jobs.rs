@@ -15,6 +15,7 @@ use sea_orm::{
     ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
     Select, entity::prelude::Json,
 };
+use std::collections::BTreeMap;
 
 /// What lists show of a job.
 #[derive(DerivePartialModel)]
@@ -29,6 +30,7 @@ struct Line {
     failure: Option<String>,
     urgency: i16,
     rule: Option<String>,
+    parent: Option<i64>,
     launched_by: Option<String>,
     alert_seq: Option<i64>,
     alarm_id: Option<i64>,
@@ -53,6 +55,7 @@ impl From<Line> for JobItem {
             failure: j.failure,
             urgency: Urgency::from_rank(j.urgency),
             rule: j.rule,
+            parent: j.parent,
             launched_by: j.launched_by,
             alert: j.alert_seq,
             alarm: j.alarm_id,
@@ -109,9 +112,14 @@ pub struct JobRow {
     pub progress: Json,
     /// Why it was dispatched.
     pub reason: Option<String>,
+    /// The jobs of its steps, each with the place of its step.
+    pub children: Vec<(String, JobItem)>,
     /// Tries with the place of their step.
     pub attempts: Vec<(String, Attempt)>,
 }
+
+/// Most jobs of its steps that are read with a job.
+const MAX_CHILDREN: u64 = 1_000;
 
 /// One job.
 pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, StoreError> {
@@ -124,6 +132,18 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         .order_by_asc(attempt::Column::Attempt)
         .all(db)
         .await?;
+    let below = job::Entity::find().filter(job::Column::Parent.eq(id)).order_by_asc(job::Column::Id);
+    let places: BTreeMap<i64, String> = below
+        .clone()
+        .select_only()
+        .columns([job::Column::Id, job::Column::ParentPlace])
+        .into_tuple()
+        .all(db)
+        .await?
+        .into_iter()
+        .collect();
+    let children = items(db, below, MAX_CHILDREN).await?.into_iter();
+    let children = children.filter_map(|child| Some((places.get(&child.id)?.clone(), child))).collect();
     let attempt = |a: attempt::Model| {
         let tried = Attempt {
             attempt: a.attempt,
@@ -142,6 +162,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         outputs: row.outputs,
         progress: row.progress,
         reason: row.reason,
+        children,
         attempts: attempts.into_iter().map(attempt).collect(),
     }))
 }

@@ -23,7 +23,7 @@ const COUNTED: &str = "
         FROM alert_count WHERE minute >= $1 AND minute < $2 GROUP BY 1
     ), came AS (
         SELECT date_bin(make_interval(mins => $3::int), minute, $1) AS at, sum(alerts - repeated) AS alerts
-        FROM delivery_count WHERE minute >= $1 AND minute < $2 GROUP BY 1
+        FROM delivery_count WHERE minute >= $1 AND minute < $2 AND source <> 'arvok' GROUP BY 1
     )
     SELECT at, coalesce(dispatched, 0)::bigint AS dispatched, coalesce(proposed, 0)::bigint AS proposed,
         coalesce(watched, 0)::bigint AS watched, coalesce(folded, 0)::bigint AS folded, coalesce(held, 0)::bigint AS held,

@@ -36,7 +36,7 @@ pub struct Overview {
 }
 
 /// Each alert by the furthest that any rule took it, as that is counted by minute; those that led to
-/// a job by what became of the first of them.
+/// a job by what became of the first of them. What Arvok tells of itself is not among them, unless a rule took it.
 const NARROWING: &str = "
     WITH counted AS (
         SELECT coalesce(sum(count) FILTER (WHERE shard = -1), 0)::bigint AS former,
@@ -47,7 +47,7 @@ const NARROWING: &str = "
         FROM alert_count WHERE minute >= $1
     ), delivered AS (
         SELECT coalesce(sum(alerts - repeated), 0)::bigint AS alerts, coalesce(sum(repeated), 0)::bigint AS repeated
-        FROM delivery_count WHERE minute >= $1
+        FROM delivery_count WHERE minute >= $1 AND source <> 'arvok'
     ), job_of AS (
         SELECT alert_seq, min(job_id) AS job FROM verdicts WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
     ), done AS (

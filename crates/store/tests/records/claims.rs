@@ -19,7 +19,7 @@ fn any() -> Published {
 
 /// Claims the next job and keeps the claim.
 async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
-    let (job, opening) = claim(db, node, alive).await.expect("claims")?;
+    let (job, opening) = claim(db, node, alive, &[]).await.expect("claims")?;
     if let Some(opening) = opening {
         opening.commit().await.expect("keeps the claim");
     }
@@ -27,7 +27,7 @@ async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<Cl
 }
 
 async fn renewed(db: &DatabaseConnection, claims: &[Claim]) -> Vec<Claim> {
-    renew(db, claims).await.expect("renews").into_iter().map(|(claim, _)| claim).collect()
+    renew(db, claims).await.expect("renews").into_iter().map(|r| r.claim).collect()
 }
 
 async fn lapse(db: &DatabaseConnection) {
@@ -56,6 +56,36 @@ fn every_job_is_claimed_once_by_however_many_at_once() {
         assert_eq!(claimed.len(), all.len(), "none twice");
         assert_eq!(claimed.iter().map(|c| c.0).collect::<BTreeSet<_>>(), all);
         assert_eq!(claimed.iter().map(|c| c.1).collect::<BTreeSet<_>>().len(), all.len(), "each claim has its number");
+    });
+}
+
+#[test]
+fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
+    let published = any();
+    block(async {
+        published.jobs(8).await;
+        let db = &published.db;
+        let limits = [("note".to_owned(), 3)];
+        let ask = async |node: &str| {
+            let Some((job, opening)) = claim(db, node, &[], &limits).await.expect("claims") else { return 0 };
+            let opening = opening.expect("nobody has begun it");
+            let goes_on = Record::default();
+            opening.record((job.id, job.claim), &Progress::default(), &goes_on, now()).await.expect("records");
+            1
+        };
+        let nodes = ["a", "b", "c", "d", "e", "f"].map(|node| async move {
+            let mut begun = 0;
+            for _ in 0..4 {
+                begun += ask(node).await;
+            }
+            begun
+        });
+        let begun: i32 = futures_util::future::join_all(nodes).await.into_iter().sum();
+        assert_eq!(begun, 3);
+        run(db, "UPDATE job SET state = 'succeeded' WHERE id = (SELECT min(id) FROM job WHERE state = 'running')")
+            .await;
+        assert_eq!((ask("a").await, ask("a").await), (1, 0), "one has ended, one more begins");
+        assert!(take(db, "a", &[]).await.is_some(), "without a limit any may");
     });
 }
 
@@ -127,7 +157,7 @@ fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
         let second = take(db, "b", &[]).await.expect("left behind, for another node");
         assert_eq!(second.id, first.id);
         assert_ne!(second.claim, first.claim);
-        assert_eq!(renew(db, &[first.claim]).await.expect("renews"), [], "the former claim is over");
+        assert!(renew(db, &[first.claim]).await.expect("renews").is_empty(), "the former claim is over");
         let late = record(db, (first.id, first.claim), &Progress::default(), &end(JobState::Failed), now()).await;
         assert!(matches!(late, Err(StoreError::ClaimLost)), "{late:?}");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "running", "and nothing of it was kept");
@@ -215,7 +245,7 @@ fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
     block(async {
         let id = published.jobs(1).await[0];
         let db = &published.db;
-        let (job, opening) = claim(db, "a", &[]).await.expect("claims").expect("a job");
+        let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims").expect("a job");
         drop(opening.expect("nobody has begun it"));
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "queued");
         let lost = record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Failed), now()).await;
@@ -223,7 +253,7 @@ fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
         // It can never begin: it is not in the way of the others for ever.
         jobs::put_back(db, id, "no such runbook").await.expect("puts back");
         lapse(db).await;
-        let (again, opening) = claim(db, "b", &[]).await.expect("claims").expect("a job");
+        let (again, opening) = claim(db, "b", &[], &[]).await.expect("claims").expect("a job");
         assert!(opening.is_none(), "it was left behind: the claim is kept at once");
         assert_eq!(again.id, id);
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
@@ -238,7 +268,7 @@ fn claim_and_first_record_are_one_commit() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        let (job, opening) = claim(db, "a", &[]).await.expect("claims").expect("a job");
+        let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims").expect("a job");
         let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }) };
         let began = Record { began: vec![began], ..Record::default() };
         let opening = opening.expect("nobody has begun it");
@@ -309,6 +339,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let pause = Word::Pause { words: "held by pat".into() };
         assert!(jobs::say(db, again.id, &pause).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
+        let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
         assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
         let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
         record(db, (again.id, again.claim), &Progress::default(), &wait, now()).await.expect("waits");
@@ -399,7 +430,8 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_were() {
         let tx = db.begin().await.expect("a transaction");
         let before = one_in(&tx, read).await;
         for _ in 0..3 {
-            let sql = jobs::claiming().replace("$1", "'a'").replace("$2", "10").replace("$3", "'{}'::bigint[]");
+            let values = [("$1", "'a'"), ("$2", "10"), ("$3", "'{}'::bigint[]"), ("$4", "'{}'"), ("$5", "'{}'")];
+            let sql = values.iter().fold(jobs::claiming(), |sql, (number, value)| sql.replace(number, value));
             tx.execute_unprepared(&sql).await.expect("claims");
         }
         let looked_at = one_in(&tx, read).await - before;

@@ -5,6 +5,7 @@ mod claims;
 mod due;
 mod intake;
 mod kit;
+mod outside;
 mod people;
 mod published;
 mod replay;

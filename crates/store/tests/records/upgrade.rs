@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 8] = [
+const STEPS: [(&str, &str); 9] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -18,6 +18,7 @@ const STEPS: [(&str, &str); 8] = [
     ("0006_jobs_over_time", include_str!("../../migrations/0006_jobs_over_time.sql")),
     ("0007_key_order", include_str!("../../migrations/0007_key_order.sql")),
     ("0008_places", include_str!("../../migrations/0008_places.sql")),
+    ("0009_outside", include_str!("../../migrations/0009_outside.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
@@ -150,7 +151,7 @@ fn nodes_of_the_release_before_make_jobs_and_walk_none() {
         )
         .await;
         assert_eq!(one(&db, "SELECT state AS x FROM job").await, "queued", "they take none");
-        let (job, opening) = jobs::claim(&db, "new", &[]).await.expect("claims").expect("the job");
+        let (job, opening) = jobs::claim(&db, "new", &[], &[]).await.expect("claims").expect("the job");
         assert_eq!(job.id.0, 1);
         opening.expect("nobody has begun it").commit().await.expect("keeps the claim");
         assert_eq!(one(&db, "SELECT state AS x FROM job").await, "running");

@@ -2,13 +2,15 @@
 //! the stand-ins.
 
 mod disk;
+mod fares;
 mod power;
 mod pressure;
+mod release;
 mod versions;
 
 use super::world::World;
 use crate::{args::Scene, error::CliError, show};
-use arvok_api::{JobDetail, JobItem, JobStep, Page};
+use arvok_api::{JobDetail, JobItem, JobStep, Launch, Launched, Page};
 use clap::ValueEnum;
 use serde::Serialize;
 use std::time::{Duration, Instant};
@@ -22,6 +24,8 @@ impl Scene {
             Self::VmSwitchedOff => power::play(world).await?,
             Self::HostPressed => pressure::play(world).await?,
             Self::VersionsAsked => versions::play(world).await?,
+            Self::FaresWait => fares::play(world).await?,
+            Self::ReleaseFails => release::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.told(scene, begun.elapsed().as_secs_f64()))
@@ -96,6 +100,37 @@ const PATIENCE: Duration = Duration::from_secs(90);
 async fn jobs(world: &World, target: &str) -> Result<Vec<JobItem>, CliError> {
     let page: Page<JobItem> = world.client.get("/api/v1/jobs", &[("target", Some(target.to_owned()))]).await?;
     Ok(page.items)
+}
+
+/// Launches a runbook by hand; the job's number.
+async fn launch(
+    world: &World,
+    runbook: &str,
+    inputs: serde_json::Map<String, serde_json::Value>,
+    why: &str,
+) -> Result<i64, CliError> {
+    let launch = Launch {
+        runbook: runbook.to_owned(),
+        inputs,
+        alert: None,
+        urgency: None,
+        deadline: None,
+        why: Some(why.to_owned()),
+    };
+    let made: Launched = world.client.post("/api/v1/jobs", &launch).await?;
+    Ok(made.job)
+}
+
+/// Waits until a job is so, or too long.
+async fn until_job(world: &World, id: i64, is: impl Fn(&JobItem) -> bool) -> Result<JobItem, CliError> {
+    let until = Instant::now() + PATIENCE;
+    loop {
+        let job = detail(world, id).await?.job;
+        if is(&job) || Instant::now() > until {
+            return Ok(job);
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
 }
 
 async fn detail(world: &World, id: i64) -> Result<JobDetail, CliError> {

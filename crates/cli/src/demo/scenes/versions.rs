@@ -1,12 +1,11 @@
 //! Somebody wants to know what runs in the yard: three versions are collected side by side and reported, once well and
 //! once while the yard's office refuses everybody.
 
-use super::{Account, PATIENCE, detail};
+use super::{Account, detail, launch, until_job};
 use crate::{demo::world::World, error::CliError};
-use arvok_api::{JobDetail, Launch, Launched};
+use arvok_api::JobDetail;
 use arvok_core::job::JobState;
 use arvok_standins::Faults;
-use std::time::{Duration, Instant};
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let well = launched(world).await?;
@@ -32,21 +31,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
 
 /// Launches it, and waits until it has ended.
 async fn launched(world: &World) -> Result<JobDetail, CliError> {
-    let launch = Launch {
-        runbook: "report-versions".into(),
-        inputs: serde_json::Map::new(),
-        alert: None,
-        urgency: None,
-        deadline: None,
-        why: Some("before the release".into()),
-    };
-    let made: Launched = world.client.post("/api/v1/jobs", &launch).await?;
-    let until = Instant::now() + PATIENCE;
-    loop {
-        let job = detail(world, made.job).await?;
-        if job.job.finished_at.is_some() || Instant::now() > until {
-            return Ok(job);
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    let job = launch(world, "report-versions", serde_json::Map::new(), "before the release").await?;
+    until_job(world, job, |job| job.finished_at.is_some()).await?;
+    detail(world, job).await
 }

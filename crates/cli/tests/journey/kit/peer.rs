@@ -6,7 +6,7 @@ use std::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicU64, Ordering},
     },
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::{
     io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufStream},
@@ -19,6 +19,9 @@ use tokio::{
 pub struct Told {
     pub key: Option<String>,
     pub body: String,
+    pub at: Instant,
+    /// How many it was answering then, this one included.
+    pub at_once: u64,
 }
 
 /// A running peer.
@@ -38,10 +41,10 @@ impl Peer {
             (listener, port)
         });
         let (told, delay) = (Arc::default(), Arc::<AtomicU64>::default());
-        let (all, pause) = (Arc::clone(&told), Arc::clone(&delay));
+        let (all, pause, out) = (Arc::clone(&told), Arc::clone(&delay), Arc::default());
         let server = spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
-                tokio::spawn(serve(stream, Arc::clone(&all), Arc::clone(&pause)));
+                tokio::spawn(serve(stream, Arc::clone(&all), Arc::clone(&pause), Arc::clone(&out)));
             }
         });
         Self { url: format!("http://127.0.0.1:{port}"), told, delay, server }
@@ -88,11 +91,13 @@ fn locked(told: &Mutex<Vec<Told>>) -> MutexGuard<'_, Vec<Told>> {
 }
 
 /// Requests of a connection, one after the other.
-async fn serve(stream: TcpStream, told: Arc<Mutex<Vec<Told>>>, delay: Arc<AtomicU64>) {
+async fn serve(stream: TcpStream, told: Arc<Mutex<Vec<Told>>>, delay: Arc<AtomicU64>, out: Arc<AtomicU64>) {
     let mut stream = BufStream::new(stream);
-    while let Some(request) = read(&mut stream).await {
-        locked(&told).push(request);
+    while let Some((key, body)) = read(&mut stream).await {
+        let at_once = out.fetch_add(1, Ordering::SeqCst) + 1;
+        locked(&told).push(Told { key, body, at: Instant::now(), at_once });
         tokio::time::sleep(Duration::from_millis(delay.load(Ordering::Relaxed))).await;
+        out.fetch_sub(1, Ordering::SeqCst);
         let answer = "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: 2\r\n\r\n{}";
         if stream.write_all(answer.as_bytes()).await.is_err() || stream.flush().await.is_err() {
             return;
@@ -100,7 +105,7 @@ async fn serve(stream: TcpStream, told: Arc<Mutex<Vec<Told>>>, delay: Arc<Atomic
     }
 }
 
-async fn read(stream: &mut BufStream<TcpStream>) -> Option<Told> {
+async fn read(stream: &mut BufStream<TcpStream>) -> Option<(Option<String>, String)> {
     let (mut key, mut length) = (None, 0);
     loop {
         let mut line = String::new();
@@ -120,5 +125,5 @@ async fn read(stream: &mut BufStream<TcpStream>) -> Option<Told> {
     }
     let mut body = vec![0; length];
     stream.read_exact(&mut body).await.ok()?;
-    Some(Told { key, body: String::from_utf8_lossy(&body).into_owned() })
+    Some((key, String::from_utf8_lossy(&body).into_owned()))
 }

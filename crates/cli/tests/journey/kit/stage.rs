@@ -4,6 +4,7 @@ use super::{ARVOK, Records, Said, block, command::arvok, contract, database, fol
 use arvok_postgres::{Tethered, free_port, spawn_tethered};
 use arvok_standins::{
     chat::{self, RunningChat},
+    releases::{self, ReleaseOptions, RunningReleases},
     yard::{self, RunningYard, YardOptions},
 };
 use nix::{
@@ -22,10 +23,17 @@ use std::{
 /// The demo's definitions, as files of the repository.
 pub const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
 
-/// A node, a yard, a chat.
+/// A release desk; a release takes a moment.
+fn desk(token: &str, report_to: Option<(String, String)>, tick: Duration) -> RunningReleases {
+    let takes = Duration::from_millis(300);
+    releases::start(ReleaseOptions { port: 0, token: token.into(), report_to, tick, takes }).expect("a desk")
+}
+
+/// A node, a yard, a chat, a release desk.
 pub struct Stage {
     pub yard: RunningYard,
     pub chat: RunningChat,
+    pub releases: RunningReleases,
     pub token: String,
     pub address: String,
     pub database: String,
@@ -52,7 +60,7 @@ impl Stage {
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
-        let (yard, chat) = block(async {
+        let (yard, chat, releases) = block(async {
             let options = YardOptions {
                 port: 0,
                 token: "office-token".into(),
@@ -60,17 +68,21 @@ impl Stage {
                 tick: Duration::from_millis(50),
                 seconds_a_tick: 15.0,
             };
-            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"))
+            let watch = Some((format!("{address}/in/releases"), "watch-token".into()));
+            let desk = desk("desk-token", watch, Duration::from_millis(50));
+            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"), desk)
         });
         let http = arvok_connect::http_client().build().expect("a client");
         let data = folder("node");
-        let mut stage = Self { yard, chat, token: String::new(), address, data, database, node: None, http };
+        let mut stage = Self { yard, chat, releases, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
         stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
         for (name, value, place) in [
             ("yard-monitor", "monitor-token", "source/yard-hypervisor"),
             ("yard-office", "office-token", "connection/yard-hypervisor"),
             ("crew-chat", "crew-token", "connection/crew-chat"),
+            ("release-watch", "watch-token", "source/releases"),
+            ("release-desk", "desk-token", "connection/release-desk"),
         ] {
             stage.secret(name, value, &[place]);
         }
@@ -88,7 +100,8 @@ impl Stage {
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_LOG", "warn")
             .env("ARVOK_SETTING_YARD", self.yard.url())
-            .env("ARVOK_SETTING_CREW_CHAT", self.chat.url());
+            .env("ARVOK_SETTING_CREW_CHAT", self.chat.url())
+            .env("ARVOK_SETTING_RELEASE_DESK", self.releases.url());
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
         self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
         until("the node to answer", || {
@@ -113,13 +126,16 @@ impl Stage {
             tick: Duration::from_secs(60),
             seconds_a_tick: 0.0,
         };
-        let (yard, chat) =
-            block(async { (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat")) });
+        let (yard, chat, releases) = block(async {
+            let desk = desk("", None, Duration::from_secs(60));
+            (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat"), desk)
+        });
         let data = folder("second");
         fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
         let mut other = Self {
             yard,
             chat,
+            releases,
             token: self.token.clone(),
             address: format!("http://127.0.0.1:{port}"),
             data,

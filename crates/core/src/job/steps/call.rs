@@ -3,7 +3,7 @@
 use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{
-        CallOut, Doing, Open, Place, Resolution, StepResult, What,
+        CallOut, Doing, Open, Place, Resolution, StepResult,
         walk::{Around, StepEnd, Walk},
     },
     runbook::{Call, Probe, Step},
@@ -95,11 +95,10 @@ fn calling_out<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    if let Some(what) = walk.news_of(place, open.attempt) {
-        return match what {
-            What::Returned(output) => Some(StepEnd::Done(output)),
-            What::Broke { failure, repeat } => broke(walk, calling, place, open, around, &failure, repeat),
-        };
+    match walk.answer_of(place, open.attempt) {
+        Some(Ok(output)) => return Some(StepEnd::Done(output)),
+        Some(Err((failure, repeat))) => return broke(walk, calling, place, open, around, &failure, repeat),
+        None => {}
     }
     let (step, call) = calling;
     let repeat = walk.is_lost(place)?.of(&call.via, &call.operation);
@@ -222,9 +221,9 @@ fn probing<'m>(
     let (step, call) = calling;
     let at = place.within("probe");
     let Some(probe) = &call.probe else { return unsure(walk, place, open, why) };
-    let result = match walk.news_of(&at, open.attempt) {
-        Some(What::Returned(result)) => result,
-        Some(What::Broke { failure, .. }) => {
+    let result = match walk.answer_of(&at, open.attempt) {
+        Some(Ok(result)) => result,
+        Some(Err((failure, _))) => {
             walk.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
             return unsure(walk, place, open, format!("{why}; the probe failed: {}", failure.message));
         }
@@ -234,7 +233,7 @@ fn probing<'m>(
             return ask_probe(walk, probe, place, open, around, why);
         }
     };
-    let done = walk.see_with(around, Some(&result), |scope| probe.done.holds(scope));
+    let done = walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
     walk.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
     match done {
         Ok(true) => Some(StepEnd::Done(result)),

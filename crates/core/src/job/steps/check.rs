@@ -3,7 +3,7 @@
 
 use crate::{
     job::{
-        CallOut, Doing, Open, Place, What,
+        CallOut, Doing, Open, Place,
         walk::{Around, StepEnd, Walk},
     },
     period::rough,
@@ -43,9 +43,8 @@ pub(in crate::job) fn go_on<'m>(
         // What needs no call costs nothing, and may hold as soon as the alarm has changed.
         Some(at) if !walk.paused && (walk.now >= at || check.call.is_none()) => look(walk, check, place, open, around),
         Some(_) => None,
-        None => match walk.news_of(place, number) {
-            Some(What::Returned(result)) => seen(walk, check, open, around, Ok(result)),
-            Some(What::Broke { failure, .. }) => seen(walk, check, open, around, Err(failure.message)),
+        None => match walk.answer_of(place, number) {
+            Some(found) => seen(walk, check, open, around, found.map_err(|(failure, _)| failure.message)),
             None => {
                 walk.is_lost(place)?;
                 look(walk, check, place, open, around)
@@ -95,8 +94,9 @@ fn seen<'m>(
 ) -> Option<StepEnd> {
     let Doing::Looking { look, .. } = open.doing else { return None };
     let result = found.as_ref().ok().filter(|_| check.call.is_some());
+    let bound = result.map(|r| ("result", r));
     let held = match &found {
-        Ok(_) => walk.see_with(around, result, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
+        Ok(_) => walk.see_with(around, bound, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
         Err(message) => Err(message.clone()),
     };
     if held == Ok(true) {
@@ -111,7 +111,7 @@ fn seen<'m>(
     let plain = format!("{} did not hold within {}{why}", check.condition, rough(check.within.delta()));
     Some(StepEnd::failed(match (&check.otherwise, &found) {
         (Some(text), Ok(_)) => walk
-            .see_with(around, result, |scope| text.fill_text(scope))
+            .see_with(around, bound, |scope| text.fill_text(scope))
             .unwrap_or_else(|e| format!("{plain} (else: {e})")),
         _ => plain,
     }))

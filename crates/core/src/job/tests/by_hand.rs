@@ -46,6 +46,7 @@ impl Walk {
             target: "vm/quill-booking-db-1".into(),
             alert: None,
             has_alarm: true,
+            created: DateTime::UNIX_EPOCH,
         };
         Self {
             runbook,
@@ -96,7 +97,7 @@ fn broke(place: &str, attempt: u32, failure: Failure, repeat: Repeat) -> Event {
 /// Looking may be repeated, growing must not.
 fn taken() -> Event {
     let of = |operation: &str, repeat| (("yard".to_owned(), operation.to_owned()), repeat);
-    Event::Taken(Repeats([of("vm.inspect", Repeat::Safe), of("vm.grow_disk", Repeat::Never)].into()))
+    Event::Taken(Repeats([of("vm.inspect", Repeat::Safe), of("vm.grow_disk", Repeat::Never)].into()), Vec::new())
 }
 
 fn looked(size: i64) -> Event {
@@ -313,6 +314,7 @@ fn first(runbook: &Runbook) -> (Facts, Progress) {
         target: "vm/a".into(),
         alert: None,
         has_alarm: false,
+        created: DateTime::UNIX_EPOCH,
     };
     assert!(runbook.steps.len() == 1, "one loop");
     (facts, Progress::default())

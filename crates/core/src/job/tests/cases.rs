@@ -2,11 +2,14 @@
 
 use super::story::{Happening, Story, World};
 use crate::{
-    Period,
+    Alert, JobId, Period,
+    alert::{NewAlert, Received},
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
-    job::{CallOut, Event, Place, Resolution, What},
+    job::{
+        CallOut, ChildEnd, Decided, Event, JobEffect, JobState, Launching, Listening, Place, Question, Resolution, What,
+    },
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta};
@@ -27,6 +30,15 @@ struct Case {
     /// What calls are answered, by place; the last answer stands for all further ones. Others give `{}` at once.
     #[serde(default)]
     answers: BTreeMap<String, Vec<Answer>>,
+    /// What people decide, by place.
+    #[serde(default)]
+    decides: BTreeMap<String, Decision>,
+    /// What comes while an event is waited for, by place.
+    #[serde(default)]
+    comes: BTreeMap<String, Vec<Comes>>,
+    /// How jobs of its own end, by place.
+    #[serde(default)]
+    jobs: BTreeMap<String, Child>,
     /// What else happens.
     #[serde(default)]
     meanwhile: Vec<Meanwhile>,
@@ -69,11 +81,66 @@ struct Meanwhile {
     undo: bool,
 }
 
-struct Answers<'a>(&'a BTreeMap<String, Vec<Answer>>);
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Decision {
+    after: Period,
+    choice: String,
+    #[serde(default)]
+    remark: String,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Comes {
+    after: Period,
+    source: String,
+    alert: NewAlert,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Child {
+    after: Period,
+    #[serde(default)]
+    failed: Option<String>,
+    #[serde(default)]
+    outputs: Value,
+    /// How long it takes to stop.
+    #[serde(default)]
+    stops: Option<Period>,
+}
+
+struct Answers<'a>(&'a Case);
 
 impl World for Answers<'_> {
+    fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
+        let Decision { after, choice, remark } = self.0.decides.get(question.place.as_str())?.clone();
+        Some((after.delta(), Decided { choice, by: "pat".into(), how: "link".into(), remark }))
+    }
+
+    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+        let all = self.0.comes.get(listening.place.as_str()).cloned().unwrap_or_default();
+        let alert = |c: Comes| {
+            let received = Received { source: &c.source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+            (c.after.delta(), c.alert.complete(received).expect("an alert"))
+        };
+        all.into_iter().map(alert).collect()
+    }
+
+    fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
+        let Child { after, failed, outputs, .. } = self.0.jobs[launching.place.as_str()].clone();
+        let state = if failed.is_some() { JobState::Failed } else { JobState::Succeeded };
+        let end = ChildEnd { job: JobId(21), state, effect: JobEffect::NotChecked, failure: failed, outputs };
+        (after.delta(), end)
+    }
+
+    fn stops(&mut self, place: &Place) -> TimeDelta {
+        self.0.jobs[place.as_str()].stops.map_or(TimeDelta::zero(), |p| p.delta())
+    }
+
     fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What) {
-        let all = self.0.get(call.place.as_str());
+        let all = self.0.answers.get(call.place.as_str());
         let answer = all.and_then(|all| all.get(nth).or(all.last())).cloned().unwrap_or_default();
         let repeat = match call.operation.split('.').next() {
             Some("safe") => Repeat::Safe,
@@ -108,7 +175,7 @@ fn play(case: &Case) -> (Vec<String>, Value) {
     let runbook = Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
     let given = case.inputs.as_object().cloned().unwrap_or_default();
     let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
-    let mut story = Story::new(&runbook, inputs, case.alarm, Answers(&case.answers));
+    let mut story = Story::new(&runbook, inputs, case.alarm, Answers(case));
     for m in &case.meanwhile {
         story.at(DateTime::UNIX_EPOCH + m.at.delta(), happening(m));
     }

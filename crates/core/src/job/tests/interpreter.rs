@@ -3,6 +3,7 @@
 //! what is stored.
 
 use crate::{
+    Period,
     job::Resolution,
     runbook::{Action, Failures, OnError, Runbook, Step, Until},
 };
@@ -23,6 +24,12 @@ pub(super) enum Answer {
 pub(super) trait Oracle {
     fn answer(&self, place: &str, nth: usize) -> (Time, Answer);
     fn says(&self, place: &str) -> (Time, Resolution);
+    /// When what is waited for comes, if it does: a decision, an event.
+    fn comes(&self, place: &str) -> Option<Time>;
+    /// How long a job of its own takes, and whether it succeeds.
+    fn child(&self, place: &str) -> (Time, bool);
+    /// How long it takes to stop.
+    fn stops(&self, place: &str) -> Time;
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -191,7 +198,26 @@ impl Interpreter<'_> {
                 let how = if require.condition.text() == "1 < 2" { How::Done } else { How::Failed };
                 return Ran::at(start).ended(start, how);
             }
-            Action::Set(_) | Action::Finish(_) => return Ran::at(start),
+            Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
+            Action::Ask(ask) => {
+                let silent = if ask.silence.is_some() { How::Done } else { How::Failed };
+                return self.what_comes(place, ask.within, silent, start, halt);
+            }
+            Action::Await(event) => return self.what_comes(place, event.within, How::Failed, start, halt),
+            Action::Child(_) => {
+                let (takes, good) = self.oracle.child(place);
+                let (end, stop) = (start + takes, inner_halt.filter(|h| *h < start + takes));
+                let stopped = stop.map(|at| at.max(start) + self.oracle.stops(place)).filter(|at| *at < end);
+                let late = over.is_some_and(|o| o <= stopped.unwrap_or(end));
+                let how = match stopped {
+                    Some(at) if halt.is_some_and(|h| h <= at) => How::Halted,
+                    Some(_) => How::Failed,
+                    None if good => How::Done,
+                    None if late && halt.is_some_and(|h| h <= end) => How::Halted,
+                    None => How::Failed,
+                };
+                return Ran::at(start).ended(stopped.unwrap_or(end), how);
+            }
             Action::Choose(choose) => {
                 let taken = choose.branches.iter().find(|b| b.when.as_ref().is_none_or(|w| w.text() == "1 < 2"));
                 match taken {
@@ -253,6 +279,17 @@ impl Interpreter<'_> {
         };
         let end = ran.end;
         ran.ended(end, how)
+    }
+
+    /// Something that comes, or does not come in time.
+    fn what_comes(&self, place: &str, within: Period, not: How, start: Time, halt: Option<Time>) -> Ran {
+        let until = start + within.delta().num_milliseconds();
+        let comes = self.oracle.comes(place).map(|after| start + after).filter(|at| *at < until);
+        let (end, how) = comes.map_or((until, not), |at| (at, How::Done));
+        match halt {
+            Some(h) if h < end => Ran::at(start).ended(h.max(start), How::Halted),
+            _ => Ran::at(start).ended(end, how),
+        }
     }
 
     /// One of several that run side by side. What decided for all is not stopped by that itself.

@@ -2,6 +2,7 @@
 
 mod by_hand;
 mod cases;
+mod dry_run;
 mod interpreter;
 mod property;
 mod story;

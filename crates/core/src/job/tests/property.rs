@@ -6,10 +6,12 @@ use super::{
     story::{Story, World},
 };
 use crate::{
+    Alert, AlertState, JobId, Severity,
+    alert::{NewAlert, Received},
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
-    job::{CallOut, Place, Resolution, What},
+    job::{CallOut, ChildEnd, Decided, JobEffect, JobState, Launching, Listening, Place, Question, Resolution, What},
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta};
@@ -83,7 +85,7 @@ impl Draw {
 
     fn step(&mut self, depth: u32) -> Value {
         let id = self.id();
-        let kinds = if depth == 0 { 5 } else { 8 };
+        let kinds = if depth == 0 { 9 } else { 12 };
         let mut step = match self.below(kinds) {
             0 | 1 => return self.call(),
             2 => json!({ "pause": format!("{}ms", 1 + self.below(60_000)) }),
@@ -91,6 +93,26 @@ impl Draw {
             4 => json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard",
                 "every": format!("{}ms", 1_000 + self.below(9_000)), "within": format!("{}ms", 5_000 + self.below(60_000)) }),
             5 => {
+                let silence = if self.below(2) == 0 { "go" } else { "stop" };
+                let mut ask = json!({ "text": "${job.target}?", "choices": { "go": "Go", "leave": "Leave" },
+                    "within": format!("{}ms", 1 + self.below(60_000)), "silence": silence });
+                if self.below(2) == 0 {
+                    ask["tell"] =
+                        json!({ "call": self.operation(), "via": "chat", "give": { "at": "${decision.link}" } });
+                }
+                json!({ "ask": ask })
+            }
+            6 => json!({ "await": { "kinds": "port.up", "where": "event.value > 5.0" },
+                "within": format!("{}ms", 1 + self.below(60_000)) }),
+            7 => {
+                let mut child = json!({ "runbook": "other", "give": { "vm": "${job.target}" } });
+                if self.below(2) == 0 {
+                    child["undo"] = json!({ "call": "keyed.back", "via": "yard" });
+                }
+                child
+            }
+            8 => json!({ "emit": "step.done", "labels": { "of": "${job.target}" } }),
+            9 => {
                 let whens = ["1 > 2", "1 < 2"];
                 let mut branches: Vec<Value> = (0..=self.below(2))
                     .map(|_| json!({ "when": whens[self.below(2) as usize], "steps": self.list(depth - 1) }))
@@ -100,7 +122,7 @@ impl Draw {
                 }
                 json!({ "choose": branches })
             }
-            6 => {
+            10 => {
                 let items = vec!["1"; 1 + self.below(4) as usize].join(", ");
                 json!({ "each": format!("[{items}]"), "as": format!("item{id}"), "at_once": 1 + self.below(3),
                     "failures": if self.below(2) == 0 { "stop" } else { "report" }, "steps": self.list(depth - 1) })
@@ -111,7 +133,7 @@ impl Draw {
                 json!({ "together": ways, "until": if self.below(2) == 0 { "all" } else { "first" } })
             }
         };
-        if ["choose", "each", "together"].iter().any(|k| step.get(k).is_some()) && self.below(4) == 0 {
+        if ["choose", "each", "together", "runbook"].iter().any(|k| step.get(k).is_some()) && self.below(4) == 0 {
             step["timeout"] = json!(format!("{}ms", 1 + self.below(90_000)));
         }
         step["id"] = json!(id);
@@ -183,6 +205,25 @@ impl Oracle for Mixed {
         };
         (1 + (x >> 8) as Time % 90_000, word)
     }
+
+    fn comes(&self, place: &str) -> Option<Time> {
+        let comes = !mixed(self.seed, place, 1_001).is_multiple_of(4);
+        comes.then(|| self.after(place, 60_000, 1_002))
+    }
+
+    fn child(&self, place: &str) -> (Time, bool) {
+        (self.after(place, 50_000, 1_003), !mixed(self.seed, place, 1_004).is_multiple_of(4))
+    }
+
+    fn stops(&self, place: &str) -> Time {
+        self.after(place, 20_000, 1_005)
+    }
+}
+
+impl Mixed {
+    fn after(&self, place: &str, most: u64, nth: usize) -> Time {
+        1 + (mixed(self.seed, place, nth) >> 8) as Time % most as Time
+    }
 }
 
 impl World for Mixed {
@@ -205,6 +246,46 @@ impl World for Mixed {
         Some((TimeDelta::milliseconds(after), word))
     }
 
+    fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
+        let after = Oracle::comes(self, question.place.as_str())?;
+        let decided = Decided { choice: "leave".into(), by: "pat".into(), how: "api".into(), remark: String::new() };
+        Some((TimeDelta::milliseconds(after), decided))
+    }
+
+    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+        let port = |value: f64| {
+            let new = NewAlert {
+                id: None,
+                kind: "port.up".into(),
+                severity: Severity::Minor,
+                state: AlertState::Noted,
+                resource: "switch/a".into(),
+                time: None,
+                summary: None,
+                value: Some(value),
+                labels: std::collections::BTreeMap::new(),
+                body: Value::Null,
+            };
+            new.complete(Received { source: "yard", received: DateTime::UNIX_EPOCH, fallback_id: "1" })
+                .expect("an alert")
+        };
+        let after = Oracle::comes(self, listening.place.as_str());
+        let too_little = (TimeDelta::milliseconds(after.unwrap_or(7) / 2), port(1.0));
+        let comes = after.map(|after| (TimeDelta::milliseconds(after), port(9.0)));
+        [too_little].into_iter().chain(comes).collect()
+    }
+
+    fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
+        let (takes, good) = Oracle::child(self, launching.place.as_str());
+        let state = if good { JobState::Succeeded } else { JobState::Failed };
+        let end = ChildEnd { job: JobId(21), state, effect: JobEffect::Confirmed, failure: None, outputs: Value::Null };
+        (TimeDelta::milliseconds(takes), end)
+    }
+
+    fn stops(&mut self, place: &Place) -> TimeDelta {
+        TimeDelta::milliseconds(Oracle::stops(self, place.as_str()))
+    }
+
     fn is_lost(&mut self) -> bool {
         self.chance("lost", self.lost)
     }
@@ -218,7 +299,9 @@ fn play(runbook: &Runbook, world: Mixed) -> (Went, Vec<String>, usize) {
     let mut story = Story::new(runbook, json!({}), false, world);
     story.play();
     let ended = story.ended.unwrap_or_else(|| panic!("the job comes to no end: {:#?}", story.trace));
-    let mut done: Vec<(Time, String)> = story.done.into_iter().map(|(at, place, _)| (at, place)).collect();
+    // Whether a message went out that tells of a question changes nothing.
+    let done = story.done.into_iter().filter(|(_, place, _)| !place.ends_with(".told"));
+    let mut done: Vec<(Time, String)> = done.map(|(at, place, _)| (at, place)).collect();
     done.sort();
     let end = (story.now - DateTime::UNIX_EPOCH).num_milliseconds();
     let went = Went { end, state: ended.state.as_str(), effect: ended.effect.as_str(), done };

@@ -4,12 +4,12 @@
 //! against what could be read from the records.
 
 use crate::{
-    JobId,
+    Alert, JobId,
     alarm::Alarm,
     connector::Repeat,
     job::{
-        CallOut, Effect, Event, Facts, JobEffect, JobState, Kept, Machine, Place, Progress, Repeats, Resolution,
-        StepResult, What,
+        CallOut, ChildEnd, Decided, Effect, Emitted, Event, Facts, JobEffect, JobState, Kept, Launching, Listening,
+        Machine, Place, Progress, Question, Recall, Repeats, Resolution, StepResult, What,
     },
     runbook::Runbook,
 };
@@ -26,6 +26,29 @@ pub(super) trait World {
     fn says(&mut self, place: &Place) -> Option<(TimeDelta, Resolution)> {
         let _ = place;
         None
+    }
+
+    /// What a person decides, and after which time.
+    fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
+        let _ = question;
+        None
+    }
+
+    /// What comes while an event is waited for.
+    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+        let _ = listening;
+        Vec::new()
+    }
+
+    /// How a job of its own ends, and after which time.
+    fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
+        panic!("nobody does {launching:?}")
+    }
+
+    /// How long such a job takes to stop.
+    fn stops(&mut self, place: &Place) -> TimeDelta {
+        let _ = place;
+        TimeDelta::zero()
     }
 
     /// Whether the node is lost now: all that is out is lost with it.
@@ -70,12 +93,16 @@ pub(super) struct Story<'a, W> {
     due: u64,
     /// How often each call was sent that must not be repeated.
     pub sent: BTreeMap<Place, usize>,
+    /// Jobs of its own, and when each ends.
+    children: BTreeMap<Place, (DateTime<Utc>, ChildEnd)>,
 }
 
 /// What happens at a time.
 #[derive(Clone, Debug)]
 pub(super) enum Happening {
     Event(Event),
+    /// Something came from outside, which outlives a node.
+    Post(Place, What),
     /// A job that waited is taken up, unless it was meanwhile.
     Due(u64),
     Alarm(bool),
@@ -90,6 +117,7 @@ impl<'a, W: World> Story<'a, W> {
             target: "vm/quill-booking-db-1".into(),
             alert: None,
             has_alarm,
+            created: DateTime::UNIX_EPOCH,
         };
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
         alarm.raised = has_alarm;
@@ -110,6 +138,7 @@ impl<'a, W: World> Story<'a, W> {
             ended: None,
             due: 0,
             sent: BTreeMap::new(),
+            children: BTreeMap::new(),
         }
     }
 
@@ -133,6 +162,17 @@ impl<'a, W: World> Story<'a, W> {
                 Happening::Alarm(raised) => {
                     self.alarm.raised = raised;
                     self.look();
+                }
+                Happening::Post(place, what) => {
+                    let came = vec![(place, what)];
+                    // While calls are out the walk is alive; else the job is taken up for it.
+                    match (self.is_out(), self.taken()) {
+                        (false, Event::Taken(repeats, _)) => self.event(Event::Taken(repeats, came.clone())),
+                        _ => self.event(Event::Came(came.clone())),
+                    }
+                    if self.world.doubles() {
+                        self.event(Event::Came(came));
+                    }
                 }
                 Happening::Event(event) => {
                     if let Event::Step { place, .. } = &event {
@@ -158,7 +198,7 @@ impl<'a, W: World> Story<'a, W> {
             };
             ((via.to_owned(), operation.to_owned()), repeat)
         };
-        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()))
+        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), Vec::new())
     }
 
     /// While calls are out the walk is alive; else the job is taken up.
@@ -198,6 +238,48 @@ impl<'a, W: World> Story<'a, W> {
     fn clock(&self) -> String {
         let ms = (self.now - DateTime::UNIX_EPOCH).num_milliseconds();
         if ms % 1000 == 0 { format!("{}s", ms / 1000) } else { format!("{}.{:03}s", ms / 1000, ms % 1000) }
+    }
+
+    fn asked(&mut self, question: &Question) {
+        let clock = self.clock();
+        let Question { place, to, text, choices, silence, .. } = question;
+        self.trace.push(format!("{clock} {place} asks {to:?}: {text} {choices:?}, silence {silence:?}"));
+        let (at, what) = match self.world.decides(question) {
+            Some((after, decided)) if self.now + after < question.until => (self.now + after, What::Decided(decided)),
+            _ => (question.until, What::Silent),
+        };
+        self.at(at, Happening::Post(place.clone(), what));
+    }
+
+    /// However often it is launched, it is one job.
+    fn launched(&mut self, launching: &Launching) {
+        let place = launching.place.clone();
+        if !self.children.contains_key(&place) {
+            let (after, end) = self.world.has_done(launching);
+            let clock = self.clock();
+            self.trace.push(format!("{clock} {place} launches {} {}", launching.runbook, json!(launching.give)));
+            self.at(self.now + after, Happening::Post(place.clone(), What::Ended(end.clone())));
+            self.children.insert(place.clone(), (self.now + after, end));
+        }
+        let what = What::Launched(self.children[&place].1.job);
+        self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what }));
+    }
+
+    fn recalled(&mut self, recall: Recall) {
+        let Recall { place, job, undo, words } = recall;
+        let stopped = self.now + self.world.stops(&place);
+        let (ends, end) = self.children[&place].clone();
+        if end.state != JobState::Cancelled {
+            let clock = self.clock();
+            self.trace.push(format!("{clock} {place} recalls job {job}, undo {undo}: {words}"));
+            if stopped < ends {
+                self.to_come.retain(|_, what| !matches!(what, Happening::Post(p, _) if *p == place));
+                let end = ChildEnd { state: JobState::Cancelled, failure: Some(words), ..end };
+                self.at(stopped, Happening::Post(place.clone(), What::Ended(end.clone())));
+                self.children.insert(place.clone(), (stopped, end));
+            }
+        }
+        self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what: What::Recalled }));
     }
 
     fn effect(&mut self, effect: Effect, lost: bool) {
@@ -244,6 +326,24 @@ impl<'a, W: World> Story<'a, W> {
                     Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }),
                 );
             }
+            Effect::Ask(question) => self.asked(&question),
+            Effect::Listen(listening) => {
+                for (after, alert) in self.world.brings(&listening) {
+                    let heard = What::Heard(vec![alert]);
+                    self.at(self.now + after, Happening::Post(listening.place.clone(), heard));
+                }
+            }
+            Effect::Withdraw(_) => {}
+            Effect::Emit(event) => {
+                let Emitted { kind, resource, severity, state, say, labels, give, place, .. } = event;
+                self.trace.push(format!(
+                    "{clock} {place} tells {kind} of {resource}, {severity}, {state}: {say} {} {give}",
+                    json!(labels)
+                ));
+            }
+            Effect::Launch(_) | Effect::Recall(_) if lost => {}
+            Effect::Launch(launching) => self.launched(&launching),
+            Effect::Recall(recall) => self.recalled(recall),
             Effect::GoOn { until: None } | Effect::Rest => self.due += 1,
             Effect::GoOn { until: Some(until) } | Effect::Wait { until, .. } => {
                 self.due += 1;

@@ -108,7 +108,8 @@ impl Call {
         Some(Self { operation, via, give, given, probe: None })
     }
 
-    pub(super) fn does(&self) -> String {
+    /// What it does, in a line.
+    pub fn does(&self) -> String {
         format!("{} via {}", self.operation, self.via)
     }
 

@@ -1,8 +1,9 @@
 //! A step as written: what all kinds have in common, and the kind by the key that names it.
 
 use super::{
-    Action, MAX_DEPTH, OnError, Retry, Step, call::CallDoc, check::CheckDoc, choose::ChooseDoc, each::EachDoc,
-    finish::FinishDoc, pause::PauseDoc, require::RequireDoc, set::SetDoc, together::TogetherDoc,
+    Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc, check::CheckDoc,
+    child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc, finish::FinishDoc, pause::PauseDoc,
+    require::RequireDoc, set::SetDoc, together::TogetherDoc,
 };
 use crate::{
     Period,
@@ -47,7 +48,7 @@ struct CommonDoc {
 const COMMON: [&str; 7] = ["id", "summary", "when", "retry", "timeout", "on_error", "undo"];
 
 /// Parts of places that are no step's name.
-const RESERVED: [&str; 3] = ["undo", "probe", "confirm"];
+const RESERVED: [&str; 4] = ["undo", "probe", "confirm", "told"];
 
 /// A kind of step as written.
 pub(super) trait KindDoc: DeserializeOwned + JsonSchema {
@@ -70,7 +71,7 @@ const fn kind<T: KindDoc>() -> Kind {
 }
 
 /// All kinds.
-const KINDS: [Kind; 9] = [
+const KINDS: [Kind; 13] = [
     kind::<CallDoc>(),
     kind::<RequireDoc>(),
     kind::<SetDoc>(),
@@ -78,7 +79,11 @@ const KINDS: [Kind; 9] = [
     kind::<ChooseDoc>(),
     kind::<EachDoc>(),
     kind::<TogetherDoc>(),
+    kind::<AskDoc>(),
+    kind::<AwaitDoc>(),
     kind::<PauseDoc>(),
+    kind::<ChildDoc>(),
+    kind::<EmitDoc>(),
     kind::<FinishDoc>(),
 ];
 
@@ -119,13 +124,26 @@ pub(crate) struct Build<'c, 'd> {
     pub(crate) check: &'c mut Checker<'d>,
     seen: BTreeSet<String>,
     depth: usize,
+    /// How long the steps may take together.
+    limit: Period,
     /// How many loops and ways side by side stand around.
     beside: usize,
 }
 
 impl<'c, 'd> Build<'c, 'd> {
-    pub(crate) fn new(check: &'c mut Checker<'d>) -> Self {
-        Self { check, seen: BTreeSet::new(), depth: 0, beside: 0 }
+    pub(crate) fn new(check: &'c mut Checker<'d>, limit: Period) -> Self {
+        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0 }
+    }
+
+    /// Complains about a time that the steps together do not have.
+    pub(super) fn within(&mut self, at: &str, within: Period) {
+        if within.millis() > self.limit.millis() {
+            let limit = self.limit;
+            self.check.fail(
+                at,
+                format!("{within} is longer than all steps may take; the `timeout` of the runbook is {limit}"),
+            );
+        }
     }
 
     /// How many steps there were so far.

@@ -1,11 +1,15 @@
 //! The steps of a runbook: a tree of kinds, each in a file of its own with its document, its check and
 //! what it gives to the steps behind it. How each goes on while a job runs stands in `job/steps`.
 
+mod ask;
+mod awaiting;
 mod call;
 mod check;
+mod child;
 mod choose;
 mod document;
 mod each;
+mod emit;
 mod finish;
 mod pause;
 mod require;
@@ -13,11 +17,15 @@ mod retry;
 mod set;
 mod together;
 
+pub use ask::{Ask, LINK, To};
+pub use awaiting::{Await, Since};
 pub use call::{Call, Probe};
 pub use check::Check;
+pub use child::{Child, MAX_GENERATIONS};
 pub use choose::{Branch, Choose};
 pub use document::StepDoc;
 pub use each::{Each, Failures, MAX_ITEMS};
+pub use emit::Emit;
 pub use finish::{Finish, Outcome};
 pub use pause::Pause;
 pub use require::Require;
@@ -25,6 +33,7 @@ pub use retry::Retry;
 pub use set::Set;
 pub use together::{Together, Until};
 
+pub(crate) use ask::TELL;
 pub(super) use check::of_confirm;
 pub(super) use document::Build;
 
@@ -87,8 +96,16 @@ pub enum Action {
     Each(Each),
     /// Goes several ways side by side.
     Together(Together),
+    /// Puts a question to a person.
+    Ask(Box<Ask>),
+    /// Waits for an event.
+    Await(Box<Await>),
     /// Lets time pass.
     Pause(Pause),
+    /// Has another runbook done as a job of its own.
+    Child(Child),
+    /// Tells of something as an event.
+    Emit(Emit),
     /// Ends the job here.
     Finish(Finish),
 }
@@ -104,7 +121,11 @@ impl Action {
             Self::Choose(_) => "choose",
             Self::Each(_) => "each",
             Self::Together(_) => "together",
+            Self::Ask(_) => "ask",
+            Self::Await(_) => "await",
             Self::Pause(_) => "pause",
+            Self::Child(_) => "runbook",
+            Self::Emit(_) => "emit",
             Self::Finish(_) => "finish",
         }
     }
@@ -115,9 +136,10 @@ impl Action {
             Self::Choose(choose) => choose.inner(),
             Self::Each(each) => vec![("/steps".into(), &each.steps)],
             Self::Together(together) => together.inner(),
-            Self::Call(_) | Self::Require(_) | Self::Set(_) | Self::Check(_) | Self::Pause(_) | Self::Finish(_) => {
+            Self::Call(_) | Self::Require(_) | Self::Set(_) | Self::Check(_) | Self::Ask(_) | Self::Await(_) => {
                 Vec::new()
             }
+            Self::Pause(_) | Self::Child(_) | Self::Emit(_) | Self::Finish(_) => Vec::new(),
         }
     }
 
@@ -131,7 +153,11 @@ impl Action {
             Self::Choose(choose) => choose.does(),
             Self::Each(each) => each.does(),
             Self::Together(together) => together.does(),
+            Self::Ask(ask) => ask.does(),
+            Self::Await(event) => event.does(),
             Self::Pause(pause) => pause.does(),
+            Self::Child(child) => child.runbook.clone(),
+            Self::Emit(emit) => emit.kind.clone(),
             Self::Finish(finish) => finish.outcome.as_str().to_owned(),
         }
     }
@@ -141,6 +167,7 @@ impl Action {
         match self {
             Self::Call(call) => call.probe.iter().map(|p| &p.call).chain([call]).collect(),
             Self::Check(check) => check.call.iter().collect(),
+            Self::Ask(ask) => ask.tell.iter().collect(),
             _ => Vec::new(),
         }
     }
@@ -154,7 +181,11 @@ impl Action {
             Self::Choose(choose) => choose.visit(at, known, look),
             Self::Each(each) => each.visit(at, known, look),
             Self::Together(together) => together.visit(at, known, look),
+            Self::Ask(ask) => ask.visit(at, known, look),
+            Self::Await(event) => event.visit(at, known, look),
             Self::Pause(_) => {}
+            Self::Child(child) => child.visit(at, known, look),
+            Self::Emit(emit) => emit.visit(at, known, look),
             Self::Finish(finish) => finish.visit(at, known, look),
         }
     }
@@ -166,7 +197,10 @@ impl Action {
             Self::Require(_) => Type::Bool,
             Self::Set(set) => set.gives(),
             Self::Check(check) => check.gives(known),
-            Self::Choose(_) | Self::Together(_) | Self::Pause(_) | Self::Finish(_) => Type::Any,
+            Self::Ask(_) => Ask::gives(),
+            Self::Await(_) => Await::gives(),
+            Self::Child(_) => Child::gives(),
+            Self::Choose(_) | Self::Together(_) | Self::Pause(_) | Self::Emit(_) | Self::Finish(_) => Type::Any,
             Self::Each(_) => Type::List(std::sync::Arc::new(Type::Any)),
         }
     }
@@ -175,6 +209,8 @@ impl Action {
         match self {
             Self::Call(call) => call.misfits(at, others),
             Self::Check(check) => check.misfits(at, others),
+            Self::Ask(ask) => ask.misfits(at, others),
+            Self::Child(child) => child.misfits(at, others),
             _ => Vec::new(),
         }
     }

@@ -68,7 +68,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing; give it one of call, require, set, check, choose, each, together, pause, finish
+    grow.yaml:9:5: the step does nothing; give it one of call, require, set, check, choose, each, together, ask, await, pause, runbook, emit, finish
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected
@@ -92,4 +92,81 @@ fn waits_grow_and_end() {
     let retry = Retry { times: 3, wait: Period::from_secs(2), factor: 2.0, ceiling: hour, jitter: 0.0 };
     let waits: Vec<_> = (1..=4).map(|n| retry.wait_after(n, 0.5).map(Period::millis)).collect();
     assert_eq!(waits, [Some(2000), Some(4000), Some(8000), None]);
+}
+
+#[test]
+fn what_waits_for_something_outside_says_for_what_and_how_long() {
+    let bad = "
+runbook: hand-over
+target: vm/a
+timeout: 30m
+steps:
+  - id: none
+    ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+  - id: odd
+    ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
+  - id: told
+    ask: { text: 'Go on?', choices: { go: Go on }, within: 5m }
+  - id: tells
+    ask: { text: 'Go on?', choices: { go: Go on }, within: 5m, tell: { call: chat.post, give: { text: '${decision.lnk}' } } }
+  - { id: any, await: { labels: { site: brack } }, within: 5m }
+  - { id: late, await: { kinds: [] }, within: 5h }
+  - { id: read, await: { kinds: port.up, states: up, where: 'evnt.value > 5' }, within: 5m }
+  - { id: says, emit: job.done }
+  - { id: said, emit: done }
+  - { id: other, runbook: x, give: { vm: '${steps.read.kind.x}' }, choices: {} }
+";
+    insta::assert_snapshot!(check(bad).expect_err("refused"), @r#"
+    grow.yaml:7:37: give 1 to 10 choices
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+          |                                     ^
+    grow.yaml:7:49: 2h is longer than all steps may take; the `timeout` of the runbook is 30m
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+          |                                                 ^^
+    grow.yaml:7:62: `go` is none of the choices; or it is `stop`
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+          |                                                              ^^
+    grow.yaml:9:57: `Go` is not the name of a choice; use lower case letters, digits and _, at most 40, a letter first
+        9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
+          |                                                         ^^
+    grow.yaml:9:67: `stop` says what silence means; call the choice otherwise
+        9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
+          |                                                                   ^^^^
+    grow.yaml:9:80: says what the choice means for people, such as `Restart it now`
+        9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
+          |                                                                                ^
+    grow.yaml:9:101: is a `role` or a `person`, one of the two
+        9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
+          |                                                                                                     ^^
+    grow.yaml:10:9: `told` stands for a part of a step; call it otherwise
+       10 |   - id: told
+          |         ^^^^
+    grow.yaml:13:64: the key `via` is missing here
+       13 |     ask: { text: 'Go on?', choices: { go: Go on }, within: 5m, tell: { call: chat.post, give: { text: '${decision.lnk}' } } }
+          |                                                                ^^^^
+    grow.yaml:14:23: says too little; name `sources`, `kinds` or a `resource`
+       14 |   - { id: any, await: { labels: { site: brack } }, within: 5m }
+          |                       ^^
+    grow.yaml:15:33: is an empty list: nothing could ever come; leave the line out
+       15 |   - { id: late, await: { kinds: [] }, within: 5h }
+          |                                 ^
+    grow.yaml:15:47: 5h is longer than all steps may take; the `timeout` of the runbook is 30m
+       15 |   - { id: late, await: { kinds: [] }, within: 5h }
+          |                                               ^^
+    grow.yaml:16:50: `up` is not raised, cleared or noted
+       16 |   - { id: read, await: { kinds: port.up, states: up, where: 'evnt.value > 5' }, within: 5m }
+          |                                                  ^^
+    grow.yaml:16:62: `evnt` is not known here; did you mean `event`?
+       16 |   - { id: read, await: { kinds: port.up, states: up, where: 'evnt.value > 5' }, within: 5m }
+          |                                                              ^^^
+    grow.yaml:17:23: `job.…` are Arvok's own events; call it otherwise
+       17 |   - { id: says, emit: job.done }
+          |                       ^^^^^^^^
+    grow.yaml:18:23: `done` is not a kind of event; use two or more words of lower case letters, digits, _ and -, with dots between, such as `import.done`
+       18 |   - { id: said, emit: done }
+          |                       ^^^^
+    grow.yaml:19:68: unknown key `choices`; a step with `runbook` has id, summary, when, retry, timeout, on_error, undo, runbook, give
+       19 |   - { id: other, runbook: x, give: { vm: '${steps.read.kind.x}' }, choices: {} }
+          |                                                                    ^^^^^^^
+    "#);
 }

@@ -5,22 +5,23 @@
 //! any more, and a node never takes up what it is still walking itself. Leases are measured by the
 //! database's clock alone.
 
-use crate::{
-    StoreError,
-    entity::alarm,
-    sql::{self, NO_TIME},
-};
+mod outside;
+mod record;
+
+pub use record::{Began, Ended, Record, Then, record};
+
+use crate::{StoreError, entity::alarm, sql};
 use arvok_core::{
     AlarmId, AlertId, JobId, Severity,
     alarm::Alarm,
-    job::{JobEffect, JobState, Kept, Place, Progress, Resolution, Summary},
+    job::{JobState, Kept, Place, Progress, Resolution},
 };
 use chrono::{DateTime, Utc};
+use record::recording;
 use sea_orm::{
-    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait, Value,
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -58,6 +59,10 @@ pub struct ClaimedJob {
     pub begun: bool,
     /// What a person says to it, and its number.
     pub word: Option<(i32, Word)>,
+    /// How much has come for it from outside.
+    pub posts: i32,
+    /// How deep it stands below the first of the jobs above it.
+    pub depth: i16,
 }
 
 /// What a person says to a job.
@@ -93,7 +98,7 @@ impl Word {
         match self {
             Self::Pause { .. } => &[JobState::Running, JobState::Waiting],
             Self::Resume => &[JobState::Paused],
-            Self::Cancel { .. } => &[JobState::Running, JobState::Waiting, JobState::Paused],
+            Self::Cancel { .. } => &[JobState::Running, JobState::Waiting, JobState::Paused, JobState::Unsure],
             Self::Resolve { .. } => &[JobState::Unsure],
         }
     }
@@ -115,13 +120,15 @@ struct ClaimedRow {
     lapses: i32,
     word: Option<serde_json::Value>,
     word_number: i32,
+    posts: i32,
+    depth: i16,
 }
 
 const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
-    begun, lapses, word, word_number";
+    begun, lapses, word, word_number, posts, depth";
 
 /// The statement of a claim, for whoever wants to know what it looks at: `$1` the node, `$2` seconds, `$3` claims that
-/// are alive. Each way to become due has an index of its own, and is asked only if those before it gave nothing.
+/// are alive, `$4` and `$5` runbooks and how many of their jobs there may be at once. Each way to become due has an index of its own, and is asked only if those before it gave nothing.
 pub fn claiming() -> String {
     let way = |which: &str, order: &str| {
         format!("SELECT * FROM (SELECT id FROM job j WHERE {which} ORDER BY {order} LIMIT 1 FOR UPDATE SKIP LOCKED) w")
@@ -137,8 +144,11 @@ pub fn claiming() -> String {
         ),
         way("state IN ('paused', 'unsure') AND word IS NOT NULL", "id"),
         way(
-            "state = 'queued' AND (deadline IS NULL OR deadline > now()) AND NOT EXISTS (
-                SELECT 1 FROM job o WHERE o.target = j.target AND o.state IN ('running', 'waiting', 'paused', 'unsure'))",
+            "state = 'queued' AND (deadline IS NULL OR deadline > now()) AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o
+                WHERE o.target = j.target AND o.holds AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
+                AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest($4::text[], $5::int[]) AS l (runbook, most)
+                    WHERE l.runbook = j.runbook AND most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
+                        AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))",
             "urgency DESC, deadline, id",
         ),
     ];
@@ -187,15 +197,18 @@ impl Opening {
 }
 
 /// Takes the next job that is due: first what waits or was left behind, then by urgency,
-/// deadline and age. What this node is walking already (`alive`) is not taken up again. A job that was
-/// not begun yet is held only once its first record is kept.
+/// deadline and age. What this node is walking already (`alive`) is not taken up again, nor is one begun of a runbook of
+/// which there are as many at once as may be (`at_once`). A job that was not begun yet is held only once its first record
+/// is kept.
 pub async fn claim(
     db: &DatabaseConnection,
     node: &str,
     alive: &[Claim],
+    at_once: &[(String, i32)],
 ) -> Result<Option<(ClaimedJob, Option<Opening>)>, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
-    let values = vec![node.into(), LEASE_SECONDS.into(), alive.into()];
+    let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
+    let values = vec![node.into(), LEASE_SECONDS.into(), alive.into(), runbooks.into(), most.into()];
     let tx = db.begin().await?;
     let row = match sql::typed::<ClaimedRow>(&tx, &claiming(), values).await {
         Ok(rows) => rows.into_iter().next(),
@@ -208,6 +221,13 @@ pub async fn claim(
         return Ok(None);
     };
     let fresh = row.lapses == 0 && !row.begun;
+    let limit = at_once.iter().find(|(runbook, _)| *runbook == row.runbook).filter(|_| !row.begun && row.depth == 0);
+    if let Some((runbook, most)) = limit
+        && is_one_too_many(&tx, runbook, *most).await?
+    {
+        tx.rollback().await?;
+        return Ok(None);
+    }
     let held = held(row)?;
     // Nothing of it is known yet that the first record would not tell as well.
     if fresh && held.word.is_none() {
@@ -217,8 +237,23 @@ pub async fn claim(
     Ok(Some((held, None)))
 }
 
+/// Whether there is one more job of a runbook than there may be. Whoever else begins one waits until this is decided.
+async fn is_one_too_many(tx: &DatabaseTransaction, runbook: &str, most: i32) -> Result<bool, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Count {
+        n: i64,
+    }
+    sql::run(tx, "SELECT pg_advisory_xact_lock(hashtextextended('runbook ' || $1, 0))", vec![runbook.into()]).await?;
+    let sql = "SELECT count(*) AS n FROM job
+        WHERE runbook = $1 AND parent IS NULL AND state IN ('running', 'waiting', 'paused', 'unsure')";
+    let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into()]).await?;
+    Ok(counted.first().is_some_and(|c| c.n > i64::from(most)))
+}
+
 fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
     Ok(ClaimedJob {
+        posts: row.posts,
+        depth: row.depth,
         progress: row.progress,
         begun: row.begun,
         word: row.word.map(|word| serde_json::from_value(word).map(|word| (row.word_number, word))).transpose()?,
@@ -251,26 +286,38 @@ struct Id {
     id: i64,
 }
 
-/// Renews claims; those that still hold, each with what a person says to its job. A job whose row is locked at
+/// A claim that was renewed.
+#[derive(Debug)]
+pub struct Renewed {
+    /// The claim.
+    pub claim: Claim,
+    /// What a person says to its job.
+    pub said: Option<Said>,
+    /// How much has come for it from outside.
+    pub posts: i32,
+}
+
+/// Renews claims; those that still hold. A job whose row is locked at
 /// the moment is passed over, so that it cannot keep the others from being renewed.
-pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<(Claim, Option<Said>)>, StoreError> {
+pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Renewed>, StoreError> {
     #[derive(FromQueryResult)]
-    struct Renewed {
+    struct Row {
         claim: i64,
         word: Option<serde_json::Value>,
         word_number: i32,
+        posts: i32,
     }
     if claims.is_empty() {
         return Ok(Vec::new());
     }
     let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2)
         WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id FOR UPDATE SKIP LOCKED)
-        RETURNING claim, word, word_number";
+        RETURNING claim, word, word_number, posts";
     let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
-    let renewed: Vec<Renewed> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
-    let said = |r: Renewed| {
+    let renewed: Vec<Row> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
+    let said = |r: Row| {
         let word = r.word.map(serde_json::from_value).transpose()?;
-        Ok((Claim(r.claim), word.map(|word| (r.word_number, word))))
+        Ok(Renewed { claim: Claim(r.claim), said: word.map(|word| (r.word_number, word)), posts: r.posts })
     };
     renewed.into_iter().map(said).collect()
 }
@@ -330,227 +377,6 @@ pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
         RETURNING id";
     let expired: Vec<Id> = sql::typed(db, sql, vec![]).await?;
     Ok(expired.iter().map(|e| JobId(e.id)).collect())
-}
-
-/// What is recorded after an event of a job, in one transaction.
-#[derive(Clone, Debug, Default)]
-pub struct Record {
-    /// Tries that began.
-    pub began: Vec<Began>,
-    /// Tries that ended.
-    pub ended: Vec<Ended>,
-    /// What lists show of it.
-    pub summary: Summary,
-    /// The number of the word of a person's that it has heard.
-    pub heard: Option<i32>,
-    /// What becomes of the job.
-    pub then: Then,
-}
-
-/// A try of a step that began.
-#[derive(Clone, Debug)]
-pub struct Began {
-    /// The step.
-    pub place: Place,
-    /// Which try, from one.
-    pub attempt: i32,
-    /// What was given.
-    pub give: serde_json::Value,
-}
-
-/// A try of a step that ended.
-#[derive(Clone, Debug)]
-pub struct Ended {
-    /// The step.
-    pub place: Place,
-    /// Which try, from one.
-    pub attempt: i32,
-    /// `done`, `failed`, `unsure`, `skipped`, `stopped`.
-    pub state: &'static str,
-    /// What it gave.
-    pub output: Option<serde_json::Value>,
-    /// What went wrong.
-    pub error: Option<String>,
-}
-
-/// What becomes of a job after an event.
-#[derive(Clone, Debug, Default)]
-pub enum Then {
-    /// The node goes on with it.
-    #[default]
-    GoOn,
-    /// It is let go until then.
-    Wait {
-        /// Until when.
-        until: DateTime<Utc>,
-        /// If it is woken by its alarm as well: when the alarm had changed last, as it was seen.
-        alarm: Option<Option<DateTime<Utc>>>,
-    },
-    /// It is let go until a person lets it go on.
-    Rest,
-    /// Its state is final, or unsure.
-    End {
-        /// The state.
-        state: JobState,
-        /// Whether it helped.
-        effect: Option<JobEffect>,
-        /// Why not.
-        failure: Option<String>,
-        /// What it gave.
-        outputs: serde_json::Value,
-    },
-}
-
-/// Keeps a job's progress and records.
-///
-/// # Errors
-/// [`StoreError::ClaimLost`] if another claim holds the job by now. After any error nothing was
-/// kept, or, if the connection was lost at the very commit, all of it: the same record may be
-/// tried again.
-pub async fn record(
-    db: &DatabaseConnection,
-    (id, claim): (JobId, Claim),
-    progress: &Progress,
-    record: &Record,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let (sql, values) = recording(id, claim, progress, record, now)?;
-    let kept: Vec<Id> = match record.then {
-        Then::Wait { .. } => {
-            let tx = db.begin().await?;
-            // Alarm before job, as intake does: a clearing under way is waited for and then seen
-            // below, and one that comes later finds the job waiting. Without it each could miss the
-            // other, and the job would sleep through the proof of its effect.
-            let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
-            tx.query_all_raw(sql::statement(lock, vec![id.0.into()])).await?;
-            let kept = sql::typed(&tx, &sql, values).await?;
-            tx.commit().await?;
-            kept
-        }
-        _ => sql::typed(db, &sql, values).await?,
-    };
-    if kept.is_empty() { Err(StoreError::ClaimLost) } else { Ok(()) }
-}
-
-/// Job and tries as one statement: without the job's row nothing is written.
-fn recording(
-    id: JobId,
-    claim: Claim,
-    progress: &Progress,
-    record: &Record,
-    now: DateTime<Utc>,
-) -> Result<(String, Vec<Value>), StoreError> {
-    let furthered = record.ended.iter().any(|e| e.state == "done");
-    let progress = serde_json::to_value(progress)?;
-    let number = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
-    let Summary { done, total, doing } = &record.summary;
-    let mut values = vec![Value::from(id.0), claim.0.into(), progress.into(), now.into(), furthered.into()];
-    values.extend::<[Value; 4]>([
-        number(*done).into(),
-        number(*total).into(),
-        reason(doing).into(),
-        record.heard.unwrap_or(-1).into(),
-    ]);
-    let set = next_state(&record.then, &mut values);
-    let (began, ended) = tries(record);
-    let mut sql = format!(
-        "WITH held AS (UPDATE job SET progress = $3, begun = true, lapses = CASE WHEN $5 THEN 0 ELSE lapses END,
-                steps_done = $6, steps = $7, doing = $8, word = CASE WHEN word_number = $9 THEN NULL ELSE word END, {set}
-            WHERE id = $1 AND claim = $2 AND state = 'running' RETURNING id)"
-    );
-    if !began.is_empty() {
-        let source = unnest(&began, now, &mut values);
-        sql.push_str(&format!(
-            ", began AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, give, finished_at, output, error)
-            SELECT held.id, t.place, t.attempt, t.state, $4, t.give::jsonb, t.finished, t.output::jsonb, t.error
-            FROM held, {source} ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state,
-                finished_at = excluded.finished_at, output = excluded.output, error = excluded.error)"
-        ));
-    }
-    if !ended.is_empty() {
-        let source = unnest(&ended, now, &mut values);
-        sql.push_str(&format!(
-            ", ended AS (UPDATE attempt a SET state = t.state, finished_at = t.finished, output = t.output::jsonb,
-                error = t.error
-            FROM held, {source} WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt)"
-        ));
-    }
-    sql.push_str(" SELECT id FROM held");
-    Ok((sql, values))
-}
-
-/// A try as it is written: what it was given, and how it ended if it has.
-type Try<'a> = (&'a str, i32, Option<&'a serde_json::Value>, Option<&'a Ended>);
-
-/// Tries that are new, also those that end at once; and tries that began before and end now.
-fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
-    // Of several ends of one try the last counts: it may have been in doubt first.
-    let ends: BTreeMap<(&str, i32), &Ended> = record.ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
-    let begins: BTreeMap<(&str, i32), &Began> =
-        record.began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
-    let began = begins.iter().map(|(at, b)| (at.0, at.1, Some(&b.give), ends.get(at).copied())).collect();
-    let before = ends.iter().filter(|(at, _)| !begins.contains_key(*at));
-    (began, before.map(|(at, e)| (at.0, at.1, None, Some(*e))).collect())
-}
-
-/// Tries as a table; their columns are added to the values.
-fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> String {
-    let clean = |text: String| text.replace('\0', "\u{fffd}");
-    let first = values.len() + 1;
-    values.extend::<[Value; 7]>([
-        tries.iter().map(|t| t.0.to_owned()).collect::<Vec<String>>().into(),
-        tries.iter().map(|t| t.1).collect::<Vec<i32>>().into(),
-        tries.iter().map(|t| t.3.map_or("running", |e| e.state).to_owned()).collect::<Vec<_>>().into(),
-        sql::texts(tries.iter().map(|t| t.2.map(ToString::to_string))),
-        sql::moments(tries.iter().map(|t| t.3.map(|_| now))),
-        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.output.as_ref()).map(ToString::to_string))),
-        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.error.clone()).map(clean))),
-    ]);
-    let types = ["text[]", "int[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
-    let columns: Vec<String> = types.iter().enumerate().map(|(i, t)| format!("${}::{t}", first + i)).collect();
-    format!(
-        "(SELECT place, attempt, state, nullif(give, '') AS give, nullif(finished, {NO_TIME}) AS finished,
-            nullif(output, '') AS output, nullif(error, '') AS error
-        FROM unnest({}) AS u (place, attempt, state, give, finished, output, error)) t",
-        columns.join(", ")
-    )
-}
-
-/// The columns for what becomes of a job, whose values are added; `$4` is now.
-fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
-    let first = values.len() + 1;
-    match then {
-        Then::GoOn => "started_at = coalesce(started_at, $4), failure = NULL".to_owned(),
-        // An alarm cleared between looking at it and letting go must not be missed.
-        Then::Wait { until, alarm } => {
-            values.extend::<[Value; 3]>([(*until).into(), alarm.is_some().into(), alarm.flatten().into()]);
-            let [woken, seen] = [first + 1, first + 2];
-            format!(
-                "state = 'waiting', failure = NULL, node = NULL, claim = NULL, lease_until = NULL, waits_for_alarm = ${woken},
-                started_at = coalesce(started_at, $4), wake_at =
-                    CASE WHEN job.word IS NOT NULL AND job.word_number <> $9 THEN now()
-                    WHEN ${woken} AND EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
-                        AND a.changed_at IS DISTINCT FROM ${seen}) THEN now() ELSE ${first} END"
-            )
-        }
-        Then::Rest => "state = 'paused', failure = NULL, node = NULL, claim = NULL, lease_until = NULL,
-            started_at = coalesce(started_at, $4)"
-            .to_owned(),
-        Then::End { state, effect, failure, outputs } => {
-            values.extend::<[Value; 4]>([
-                state.as_str().into(),
-                effect.map(JobEffect::as_str).map(str::to_owned).into(),
-                failure.as_ref().map(|f| f.replace('\0', "\u{fffd}")).into(),
-                outputs.clone().into(),
-            ]);
-            let [effect, failure, outputs] = [first + 1, first + 2, first + 3];
-            format!(
-                "state = ${first}, effect = ${effect}, failure = ${failure}, outputs = ${outputs}, node = NULL,
-                claim = NULL, lease_until = NULL,
-                finished_at = CASE WHEN ${first} = 'unsure' THEN NULL ELSE $4 END"
-            )
-        }
-    }
 }
 
 /// An alarm as it stands.

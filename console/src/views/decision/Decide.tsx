@@ -1,0 +1,117 @@
+// The page behind a link in a message: whoever has the link sees what is asked and what is known, and decides with one
+// click, without signing in.
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { type DecisionContext, decideByLink, openLink } from '../../api/client';
+import { Brand, Gauge } from '../../ui/marks';
+import { Empty, Facts, Failed, Json, Panel, Tag, Time } from '../../ui/parts';
+import { Answer, Question } from './Question';
+
+export function Component() {
+  const link = location.hash.slice(1);
+  const found = useQuery({
+    queryKey: ['decision link', link],
+    queryFn: () => openLink(link),
+    refetchInterval: 15_000,
+  });
+  return (
+    <main className="mx-auto flex max-w-3xl flex-col gap-3.5 px-4 py-6">
+      <p className="flex items-center gap-2 font-bold text-lg">
+        <Brand />
+        Arvok
+      </p>
+      {found.error && !found.data && <Failed error={found.error} />}
+      {found.isPending && <Empty>Looking for the question</Empty>}
+      {found.data && <Context link={link} context={found.data} again={() => void found.refetch()} />}
+    </main>
+  );
+}
+
+type ContextProps = { link: string; context: DecisionContext; again: () => void };
+
+function Context({ link, context, again }: ContextProps) {
+  const { decision, job, alert, raised, found } = context;
+  const [name, setName] = useState('');
+  const take = useMutation({
+    mutationFn: ({ choice, remark }: { choice: string; remark: string }) =>
+      decideByLink(link, choice, name.trim(), remark || undefined),
+    onSettled: again,
+  });
+  return (
+    <>
+      <h1 className="font-bold text-[22px] leading-tight">
+        {decision.runbook} on <span className="mono break-all">{decision.target}</span>
+      </h1>
+      {decision.state === 'open' ? (
+        <Panel title="A decision is asked of you">
+          <Question
+            decision={decision}
+            onDecide={(choice, remark) => take.mutate({ choice, remark })}
+            busy={take.isPending}
+            error={take.error}
+            ready={name.trim() !== ''}
+            before={
+              <label className="min-w-40 text-[13px] text-ink-2">
+                Your name
+                <input
+                  value={name}
+                  onChange={(event) => setName(event.target.value)}
+                  maxLength={100}
+                  autoComplete="name"
+                  className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
+                />
+              </label>
+            }
+          />
+        </Panel>
+      ) : (
+        <Panel
+          title="This was asked"
+          aside={<Tag tone={decision.state === 'taken' ? 'good' : 'warn'}>{decision.state}</Tag>}
+        >
+          <Answer decision={decision} />
+          {take.error && <Failed error={take.error} />}
+        </Panel>
+      )}
+      <Panel title="What is known">
+        <Facts
+          rows={[
+            ...(alert
+              ? ([
+                  [
+                    'alert',
+                    <span key="alert" className="flex items-center gap-2">
+                      <Gauge severity={alert.severity} cleared={raised === false} />
+                      {alert.summary}
+                    </span>,
+                  ],
+                  ['received', <Time key="received" at={alert.received} />],
+                ] as [string, React.ReactNode][])
+              : []),
+            ...(raised == null
+              ? []
+              : ([['its alarm', raised ? 'still stands' : 'is cleared']] as [string, string][])),
+            ['job', `${job.id}, ${job.state}${job.doing ? `: ${job.doing}` : ''}`],
+            ...(job.rule ? ([['rule', job.rule]] as [string, string][]) : []),
+            ...(job.launched_by ? ([['launched by', job.launched_by]] as [string, string][]) : []),
+          ]}
+        />
+      </Panel>
+      {found.length > 0 && (
+        <Panel title="What the job found so far">
+          <dl className="flex flex-col gap-2">
+            {found.map((f, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: the list only grows
+              <div key={i}>
+                <dt className="font-semibold text-[13px]">{f.step}</dt>
+                <dd>
+                  <Json value={f.gave} />
+                </dd>
+              </div>
+            ))}
+          </dl>
+        </Panel>
+      )}
+    </>
+  );
+}

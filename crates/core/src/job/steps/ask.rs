@@ -1,0 +1,181 @@
+//! A question: open until a person decides, or nobody did in time. Whether the time is over is told from outside,
+//! where decisions are kept, so that none is taken and passed over.
+
+use crate::{
+    connector::{CallEnd, Repeat},
+    job::{
+        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepResult, Telling, What,
+        walk::{Around, StepEnd, Walk},
+    },
+    runbook::{Ask, LINK, TELL, To},
+    text::cut,
+};
+use chrono::SecondsFormat;
+use serde_json::{Map, Value, json};
+
+/// Longest question, in bytes.
+const LONGEST: usize = 4_000;
+
+pub(in crate::job) fn begin<'m>(
+    walk: &mut Walk<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let question = match question(walk, ask, place, around) {
+        Ok(question) => question,
+        Err(e) => {
+            walk.started(place, 1, Value::Null);
+            return Some(StepEnd::failed(format!("ask: {e}")));
+        }
+    };
+    let choices: Map<String, Value> = question.choices.iter().map(|(n, w)| (n.clone(), w.clone().into())).collect();
+    walk.started(place, 1, json!({ "text": question.text, "choices": choices }));
+    open.doing = Doing::Asking { until: question.until, tell: Telling::Over };
+    let decision = json!({
+        "text": question.text, "choices": choices, "link": LINK,
+        "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
+    });
+    walk.effects.push(Effect::Ask(question));
+    tell(walk, ask, place, open, around, 1, &decision);
+    None
+}
+
+fn question<'m>(walk: &Walk<'m>, ask: &'m Ask, place: &Place, around: &Around<'m>) -> Result<Question, String> {
+    walk.see(around, |scope| {
+        let fill = |t: &'m crate::expr::Template| -> Result<String, String> {
+            let text = t.fill_text(scope).map_err(|e| e.to_string())?;
+            Ok(if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text })
+        };
+        let choices = ask.choices.iter().map(|(name, words)| Ok((name.clone(), fill(words)?)));
+        Ok(Question {
+            place: place.clone(),
+            to: match &ask.to {
+                To::Role(role) => Decider::Role(*role),
+                To::Person(person) => Decider::Person(fill(person)?),
+            },
+            text: fill(&ask.text)?,
+            choices: choices.collect::<Result<_, String>>()?,
+            until: walk.now + ask.within.delta(),
+            silence: ask.silence.clone(),
+        })
+    })
+}
+
+/// Sends the message that tells of the question, if there is one. If it does not go out the question stands all the
+/// same.
+fn tell<'m>(
+    walk: &mut Walk<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    attempt: u32,
+    decision: &Value,
+) {
+    let Some(call) = &ask.tell else { return };
+    let at = place.within("told");
+    let given = walk.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
+    walk.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    let next = match given {
+        Ok(Value::Object(give)) => {
+            walk.send(CallOut {
+                key: format!("{}-{at}", walk.facts.key),
+                place: at,
+                attempt,
+                via: call.via.clone(),
+                operation: call.operation.clone(),
+                give,
+                timeout: None,
+            });
+            Telling::Out { attempt, decision: decision.clone() }
+        }
+        Ok(_) | Err(_) => {
+            let why = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
+            walk.record(&at, attempt, StepResult::Failed(why));
+            Telling::Over
+        }
+    };
+    if let Doing::Asking { tell, .. } = &mut open.doing {
+        *tell = next;
+    }
+}
+
+pub(in crate::job) fn go_on<'m>(
+    walk: &mut Walk<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    telling(walk, ask, place, open, around);
+    let end = match walk.news_of(place, open.attempt) {
+        Some(What::Decided(decided)) if ask.choices.iter().any(|(name, _)| *name == decided.choice) => {
+            let Decided { choice, by, how, remark } = decided;
+            Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark, "silent": false })))
+        }
+        Some(What::Silent) => Some(match &ask.silence {
+            Some(choice) => {
+                StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "", "silent": true }))
+            }
+            None => StepEnd::failed(format!("nobody decided within {}", ask.within)),
+        }),
+        _ if around.halt => Some(StepEnd::Halted),
+        _ => None,
+    };
+    if end.is_some() {
+        walk.effects.push(Effect::Withdraw(place.clone()));
+        if let Doing::Asking { tell: Telling::Out { attempt, .. }, .. } = open.doing {
+            walk.record(&place.within("told"), attempt, StepResult::Stopped);
+        }
+    }
+    end
+}
+
+/// Goes on with the message.
+fn telling<'m>(walk: &mut Walk<'m>, ask: &'m Ask, place: &Place, open: &mut Open, around: &Around<'m>) {
+    let at = place.within("told");
+    let Doing::Asking { tell: state, .. } = &open.doing else { return };
+    match state.clone() {
+        Telling::Over => {}
+        Telling::Again { at: then, attempt, decision } if walk.now >= then && !around.halt && !walk.paused => {
+            tell(walk, ask, place, open, around, attempt + 1, &decision);
+        }
+        Telling::Again { .. } => {}
+        Telling::Out { attempt, decision } => {
+            let next = match walk.answer_of(&at, attempt) {
+                Some(Ok(output)) => {
+                    walk.record(&at, attempt, StepResult::Done(output));
+                    Telling::Over
+                }
+                Some(Err((failure, repeat))) => {
+                    let may = failure.end != CallEnd::Unknown || repeat != Repeat::Never;
+                    walk.record(&at, attempt, StepResult::Failed(failure.message));
+                    match TELL.wait_after(attempt, 0.0).filter(|_| may && !failure.lasting) {
+                        Some(wait) => {
+                            let wait = wait.max(failure.retry_after.unwrap_or(wait));
+                            Telling::Again { at: walk.now + wait.delta(), attempt, decision }
+                        }
+                        None => Telling::Over,
+                    }
+                }
+                None => {
+                    let Some(call) = &ask.tell else { return };
+                    let Some(repeats) = walk.is_lost(&at) else { return };
+                    let never = repeats.of(&call.via, &call.operation) == Repeat::Never;
+                    let lost = "its node was lost before an answer came".to_owned();
+                    walk.record(&at, attempt, StepResult::Failed(lost));
+                    if never { Telling::Over } else { Telling::Again { at: walk.now, attempt, decision } }
+                }
+            };
+            let again = matches!(&next, Telling::Again { at, .. } if *at <= walk.now);
+            if let Doing::Asking { tell, .. } = &mut open.doing {
+                *tell = next;
+            }
+            if again {
+                telling(walk, ask, place, open, around);
+            }
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! An event that is waited for: over when one comes for which the condition holds, or its time is over.
+
+use crate::{
+    Alert,
+    expr::Template,
+    job::{
+        Chosen, Doing, Effect, Listening, Open, Place, What,
+        walk::{Around, StepEnd, Walk},
+    },
+    runbook::{Await, JobScope, Since},
+};
+use serde_json::{Value, json};
+
+pub(in crate::job) fn begin<'m>(
+    walk: &mut Walk<'m>,
+    event: &'m Await,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let chosen = walk.see(around, |scope| chosen(event, scope));
+    walk.started(place, 1, chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })));
+    let chosen = match chosen.and_then(|c| c.complaint().map_or(Ok(c), Err)) {
+        Ok(chosen) => chosen,
+        Err(e) => return Some(StepEnd::failed(format!("await: {e}"))),
+    };
+    let since = match event.since {
+        Since::Step => walk.now,
+        Since::Job => walk.facts.created,
+    };
+    walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen: chosen.clone(), since }));
+    open.doing = Doing::Awaiting { until: walk.now + event.within.delta(), chosen };
+    None
+}
+
+fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<Chosen, String> {
+    let texts = |key: &str, template: &Template| -> Result<Vec<String>, String> {
+        let one = |value: Value| match value {
+            Value::String(text) => Ok(text),
+            Value::Number(n) => Ok(n.to_string()),
+            other => Err(format!("{key}: `{other}` is not a text")),
+        };
+        match template.fill(scope).map_err(|e| format!("{key}: {e}"))? {
+            Value::Array(all) if !all.is_empty() => all.into_iter().map(one).collect(),
+            Value::Array(_) => Err(format!("{key}: the list is empty: nothing could ever come")),
+            other => Ok(vec![one(other)?]),
+        }
+    };
+    let line = |key: &str, of: &Option<Template>| of.as_ref().map_or(Ok(Vec::new()), |t| texts(key, t));
+    let labels = event.labels.iter().map(|(name, t)| Ok((name.clone(), texts(name, t)?)));
+    Ok(Chosen {
+        sources: line("sources", &event.sources)?,
+        kinds: line("kinds", &event.kinds)?,
+        resource: line("resource", &event.resource)?,
+        states: event.states.clone(),
+        labels: labels.collect::<Result<_, String>>()?,
+    })
+}
+
+pub(in crate::job) fn go_on<'m>(
+    walk: &mut Walk<'m>,
+    event: &'m Await,
+    place: &Place,
+    open: &Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let Doing::Awaiting { until, chosen } = &open.doing else { return Some(StepEnd::Halted) };
+    let came = match walk.news_of(place, open.attempt) {
+        Some(What::Heard(alerts)) => alerts,
+        _ => Vec::new(),
+    };
+    let is_it = |alert: &&Alert| {
+        let holds = |c| walk.see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true));
+        chosen.matches(alert) && event.condition.as_ref().is_none_or(holds)
+    };
+    let end = match came.iter().find(is_it) {
+        Some(alert) => StepEnd::Done(serde_json::to_value(alert).unwrap_or(Value::Null)),
+        None if around.halt => StepEnd::Halted,
+        None if walk.now < *until || walk.paused => return None,
+        None => StepEnd::failed(match &event.otherwise {
+            Some(text) => walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
+            None => format!("no such event came within {}", event.within),
+        }),
+    };
+    walk.effects.push(Effect::Withdraw(place.clone()));
+    Some(end)
+}

@@ -1,0 +1,242 @@
+//! What a job would do: every value that can be known beforehand, and of the rest what it depends on.
+
+use crate::{
+    Catalog, JobId,
+    catalog::{Observed, check_files},
+    job::{DryPart, DryStep, Facts, Told, dry_run},
+    runbook::Runbook,
+};
+use chrono::DateTime;
+use serde_json::json;
+use std::fmt::Write;
+
+const CONNECTIONS: &str = "
+connector: yard
+operations:
+  vm.inspect:
+    takes: { vm: { type: string } }
+    request: { method: GET, path: '/v1/vms/${give.vm}' }
+    output: response.body
+  vm.grow_disk:
+    takes: { vm: { type: string }, by_gib: { type: integer } }
+    request: { method: POST, path: '/v1/vms/${give.vm}/grow', body: { by_gib: '${give.by_gib}' } }
+    output: response.body
+    repeat: keyed
+---
+connection: yard
+connector: yard
+base: http://127.0.0.1:7401
+---
+runbook: child
+inputs: { vm: { type: string } }
+target: vm/a
+steps: [ { id: fine, require: 'true' } ]
+---
+";
+
+fn told(told: &Told) -> String {
+    match told {
+        Told::Known(value) => value.to_string(),
+        Told::Unknown(by) => format!("depends on {}", by.join(", ")),
+        Told::Wrong(why) => format!("wrong: {why}"),
+    }
+}
+
+fn part(part: &DryPart, depth: usize, all: &mut String) {
+    let taken = part.taken.map_or("", |taken| if taken { ", gone" } else { ", not gone" });
+    writeln!(all, "{}{}{taken}:", "  ".repeat(depth), part.label).expect("writes");
+    part.steps.iter().for_each(|s| step(s, depth + 1, all));
+}
+
+fn step(step: &DryStep, depth: usize, all: &mut String) {
+    let indent = "  ".repeat(depth);
+    let when = step.when.as_ref().map_or_else(String::new, |w| format!(", when {}", told(w)));
+    writeln!(all, "{indent}{} {}{when}", step.kind, step.place).expect("writes");
+    for (name, value) in &step.given {
+        writeln!(all, "{indent}  {name} = {}", told(value)).expect("writes");
+    }
+    if let Some(request) = &step.request {
+        writeln!(all, "{indent}  sends {request:?}").expect("writes");
+    }
+    step.parts.iter().for_each(|p| part(p, depth + 1, all));
+}
+
+fn shown(text: &str) -> String {
+    let text = format!("{CONNECTIONS}{text}");
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+    assert_eq!(checked.problems, []);
+    let catalog = Catalog::new(checked.entries);
+    let (runbook, _) = catalog.get::<Runbook>("dry").expect("a runbook");
+    let facts = Facts {
+        id: JobId(0),
+        key: "dry".into(),
+        inputs: json!({ "vm": "vm/a", "hosts": ["a", "b"] }),
+        target: "vm/a".into(),
+        alert: None,
+        has_alarm: false,
+        created: DateTime::UNIX_EPOCH,
+    };
+    let operations = |via: &str, name: &str| catalog.operation(via, name).ok().map(|(_, operation)| operation);
+    let dry = dry_run(runbook, &facts, None, &operations);
+    let mut all = String::new();
+    dry.steps.iter().for_each(|s| step(s, 0, &mut all));
+    dry.further.iter().for_each(|p| part(p, 0, &mut all));
+    all
+}
+
+#[test]
+fn calls_and_values_are_shown_as_far_as_they_are_known() {
+    insta::assert_snapshot!(shown("
+runbook: dry
+inputs: { vm: { type: string }, hosts: { type: array } }
+target: ${inputs.vm}
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { vm: '${inputs.vm}' } }
+  - { id: grow, call: vm.grow_disk, via: yard, give: { vm: '${inputs.vm}', by_gib: '${steps.look.step}' }, undo: { call: vm.inspect, give: { vm: b } } }
+  - { id: sum, set: { twice: '${1 + 1}', name: '${inputs.vm}' } }
+  - { id: use, call: vm.grow_disk, via: yard, give: { vm: '${steps.sum.name}', by_gib: '${steps.sum.twice}' } }
+  - { id: half, set: { known: 1, unknown: '${steps.look.step}' } }
+  - { id: after, set: { a: '${steps.half.known}' } }
+  - { id: need, require: inputs.vm == 'vm/a' }
+  - { id: maybe, when: steps.look.on, set: { b: 2 } }
+  - { id: never, when: 1 > 2, set: { c: 3 } }
+  - { id: bad, set: { d: '${1 / 0}' } }
+  - { id: wait, check: result.on, call: vm.inspect, via: yard, give: { vm: c }, within: 1m }
+always:
+  - { id: tell, set: { why: '${string(job.failure)}' } }
+"), @r#"
+    call look
+      vm = "vm/a"
+      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", headers: [], body: None }
+    call grow
+      vm = "vm/a"
+      by_gib = depends on steps.look
+      undo:
+        call grow.undo
+          vm = "b"
+          sends Request { method: "GET", target: "/v1/vms/b", headers: [], body: None }
+    set sum
+      twice = 2
+      name = "vm/a"
+    call use
+      vm = "vm/a"
+      by_gib = 2
+      sends Request { method: "POST", target: "/v1/vms/vm%2Fa/grow", headers: [("Idempotency-Key", "<key>")], body: Some(Object {"by_gib": Number(2)}) }
+    set half
+      known = 1
+      unknown = depends on steps.look
+    set after
+      a = depends on steps.half
+    require need
+      require = true
+    set maybe, when depends on steps.look
+      b = 2
+    set never, when false
+      c = 3
+    set bad
+      d = wrong: ${1 / 0}: division by zero
+    check wait
+      vm = "c"
+      sends Request { method: "GET", target: "/v1/vms/c", headers: [], body: None }
+    always:
+      set tell
+        why = depends on job
+    "#);
+}
+
+#[test]
+fn branches_items_and_ways_are_shown_as_far_as_it_is_known_which_are_gone() {
+    insta::assert_snapshot!(shown("
+runbook: dry
+inputs: { vm: { type: string }, hosts: { type: array } }
+target: ${inputs.vm}
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { vm: '${inputs.vm}' } }
+  - id: known
+    choose:
+      - { when: inputs.vm == 'vm/b', steps: [ { id: k1, set: { a: 1 } } ] }
+      - { when: inputs.vm == 'vm/a', steps: [ { id: k2, set: { a: 2 } } ] }
+      - { steps: [ { id: k3, set: { a: 3 } } ] }
+  - id: open
+    choose:
+      - { when: steps.look.on, steps: [ { id: o1, set: { a: 1 } } ] }
+      - { when: 1 > 2, steps: [ { id: o2, set: { a: 2 } } ] }
+      - { steps: [ { id: o3, set: { a: 3 } } ] }
+  - id: hosts
+    each: inputs.hosts
+    as: host
+    steps: [ { id: h, set: { is: '${host}' } } ]
+  - id: disks
+    each: steps.look.disks
+    as: disk
+    steps: [ { id: d, set: { is: '${disk}', vm: '${inputs.vm}' } } ]
+  - id: both
+    together: { a: [ { id: wa, pause: 5s } ], b: [ { id: wb, set: { b: 1 } } ] }
+  - { id: agree, ask: { text: 'Go on with ${inputs.vm}?', choices: { go: 'Go on to ${steps.look.host}', stay: Stay }, within: 5m } }
+  - { id: up, await: { kinds: port.up, resource: '${inputs.vm}', labels: { site: '${steps.look.site}' }, where: event.value > 5.0 }, within: 5m }
+  - { id: below, runbook: child, give: { vm: '${inputs.vm}' } }
+  - { id: said, emit: import.done, say: 'with ${inputs.vm}', give: { n: '${steps.look.n}' } }
+  - { id: end, finish: succeeded, because: 'done with ${inputs.vm}' }
+"), @r#"
+    call look
+      vm = "vm/a"
+      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", headers: [], body: None }
+    choose known
+      inputs.vm == 'vm/b', not gone:
+        set known.k1
+          a = 1
+      inputs.vm == 'vm/a', gone:
+        set known.k2
+          a = 2
+      else, not gone:
+        set known.k3
+          a = 3
+    choose open
+      steps.look.on:
+        set open.o1
+          a = 1
+      1 > 2, not gone:
+        set open.o2
+          a = 2
+      else:
+        set open.o3
+          a = 3
+    each hosts
+      each = ["a","b"]
+      1: "a", gone:
+        set hosts[0].h
+          is = "a"
+      2: "b", gone:
+        set hosts[1].h
+          is = "b"
+    each disks
+      each = depends on steps.look
+      disk:
+        set disks[0].d
+          is = depends on disk
+          vm = "vm/a"
+    together both
+      a, gone:
+        pause both.wa
+          pause = "5s"
+      b, gone:
+        set both.wb
+          b = 1
+    ask agree
+      ask = "Go on with vm/a?"
+      go = depends on steps.look
+      stay = "Stay"
+    await up
+      kinds = "port.up"
+      resource = "vm/a"
+      labels/site = depends on steps.look
+      where = "event.value > 5.0"
+    runbook below
+      vm = "vm/a"
+    emit said
+      say = "with vm/a"
+      give = depends on steps.look
+    finish end
+      because = "done with vm/a"
+    "#);
+}

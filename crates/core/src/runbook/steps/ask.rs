@@ -1,0 +1,214 @@
+//! `ask`: puts a question to a person and waits for the answer.
+
+use super::{
+    Action, Retry,
+    call::Call,
+    document::{Build, KindDoc},
+};
+use crate::{
+    Period,
+    definition::{Misfit, Others},
+    expr::{Names, Template, Type},
+    runbook::{
+        LaunchRole,
+        known::{Evaluated, Known, Look},
+    },
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use std::sync::Arc;
+
+/// Most choices of one question.
+pub const MAX_CHOICES: usize = 10;
+
+/// What stands for the link to a decision until its message goes out: the link itself is in no record.
+pub const LINK: &str = "⟨link to the decision⟩";
+
+/// How a message that tells of a question is tried again.
+pub(crate) const TELL: Retry =
+    Retry { times: 4, wait: Period::from_secs(2), factor: 2.0, ceiling: Period::from_secs(60), jitter: 0.0 };
+
+/// As written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct AskDoc {
+    /// The question.
+    pub ask: QuestionDoc,
+}
+
+/// A question as written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct QuestionDoc {
+    /// Who may decide. Left out: a responder.
+    #[serde(default)]
+    pub to: Option<ToDoc>,
+    /// What is asked; it may carry what earlier steps found.
+    pub text: String,
+    /// What may be chosen: a name for the steps behind, and what it means for people. At most 10.
+    pub choices: Map<String, Value>,
+    /// How long the question stands.
+    pub within: Period,
+    /// What it means when nobody decides: one of the choices, or `stop`, and the step fails. Left out: `stop`.
+    #[serde(default)]
+    pub silence: Option<String>,
+    /// A message that tells of it.
+    #[serde(default)]
+    pub tell: Option<TellDoc>,
+}
+
+/// Who may decide.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ToDoc {
+    /// The least role that may.
+    #[serde(default)]
+    pub role: Option<LaunchRole>,
+    /// One person alone, by the name of the token.
+    #[serde(default)]
+    pub person: Option<String>,
+}
+
+/// A message that tells of a question.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct TellDoc {
+    /// An operation of a connector.
+    pub call: String,
+    /// The connection through which it is called.
+    pub via: String,
+    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, with which whoever has
+    /// it decides without signing in.
+    #[serde(default)]
+    pub give: Map<String, Value>,
+}
+
+/// Who may decide.
+#[derive(Clone, Debug)]
+pub enum To {
+    /// Whoever has this role at least.
+    Role(LaunchRole),
+    /// Whoever has the token of this name.
+    Person(Template),
+}
+
+/// A checked question.
+#[derive(Clone, Debug)]
+pub struct Ask {
+    /// Who may decide.
+    pub to: To,
+    /// What is asked.
+    pub text: Template,
+    /// What may be chosen: names, and what they mean for people.
+    pub choices: Vec<(String, Template)>,
+    /// How long it stands.
+    pub within: Period,
+    /// What nobody's decision means; none: the step fails.
+    pub silence: Option<String>,
+    /// A message that tells of it.
+    pub tell: Option<Call>,
+}
+
+impl KindDoc for AskDoc {
+    const KEYS: &'static [&'static str] = &["ask"];
+
+    fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
+        let (doc, at) = (self.ask, format!("{at}/ask"));
+        let to = to(build, &at, doc.to, names);
+        build.within(&format!("{at}/within"), doc.within);
+        let text = build.check.template(&format!("{at}/text"), &doc.text.into(), names);
+        if doc.choices.is_empty() || doc.choices.len() > MAX_CHOICES {
+            build.check.fail(&format!("{at}/choices"), format!("give 1 to {MAX_CHOICES} choices"));
+        }
+        let choices: Vec<Option<(String, Template)>> =
+            doc.choices.into_iter().map(|(name, words)| choice(build, &at, name, &words, names)).collect();
+        let known = |name: &str| choices.iter().flatten().any(|(n, _)| n == name);
+        let silence = doc.silence.filter(|s| s != "stop");
+        if let Some(silence) = silence.as_deref().filter(|s| !known(s)) {
+            build.check.fail(&format!("{at}/silence"), format!("`{silence}` is none of the choices; or it is `stop`"));
+        }
+        let tell = match doc.tell {
+            None => Some(None),
+            Some(tell) => {
+                let roots = [names.roots, &["decision"]].concat();
+                let names = Names { roots: &roots, ..names };
+                Call::build(build, &format!("{at}/tell"), (tell.call, tell.via), tell.give, names).map(Some)
+            }
+        };
+        let choices = choices.into_iter().collect::<Option<_>>()?;
+        Some(Action::Ask(Box::new(Ask { to: to?, text: text?, choices, within: doc.within, silence, tell: tell? })))
+    }
+}
+
+fn to(build: &mut Build<'_, '_>, at: &str, doc: Option<ToDoc>, names: Names<'_>) -> Option<To> {
+    match doc {
+        None => Some(To::Role(LaunchRole::default())),
+        Some(ToDoc { role: Some(role), person: None }) => Some(To::Role(role)),
+        Some(ToDoc { role: None, person: Some(person) }) => {
+            build.check.template(&format!("{at}/to/person"), &person.into(), names).map(To::Person)
+        }
+        Some(_) => {
+            build.check.fail(&format!("{at}/to"), "is a `role` or a `person`, one of the two");
+            None
+        }
+    }
+}
+
+fn choice(
+    build: &mut Build<'_, '_>,
+    at: &str,
+    name: String,
+    words: &Value,
+    names: Names<'_>,
+) -> Option<(String, Template)> {
+    let at = format!("{at}/choices/{}", name.replace('~', "~0").replace('/', "~1"));
+    let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+    let good = name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(plain) && name.len() <= 40;
+    if !good {
+        let rule = "use lower case letters, digits and _, at most 40, a letter first";
+        build.check.fail(&at, format!("`{name}` is not the name of a choice; {rule}"));
+    } else if name == "stop" {
+        build.check.fail(&at, "`stop` says what silence means; call the choice otherwise");
+    } else if !words.is_string() {
+        build.check.fail(&at, "says what the choice means for people, such as `Restart it now`");
+    } else {
+        return build.check.template(&at, words, names).map(|words| (name, words));
+    }
+    None
+}
+
+impl Ask {
+    pub(super) fn does(&self) -> String {
+        let names: Vec<&str> = self.choices.iter().map(|(name, _)| name.as_str()).collect();
+        format!("{}, within {}", names.join(" or "), self.within)
+    }
+
+    /// What the steps behind know of an answer.
+    pub(super) fn gives() -> Type {
+        let texts = ["choice", "remark", "by", "how"].map(|n| (n.to_owned(), Type::Text));
+        Type::record(texts.into_iter().chain([("silent".to_owned(), Type::Bool)]))
+    }
+
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+        let at = format!("{at}/ask");
+        if let To::Person(person) = &self.to {
+            look(&format!("{at}/to/person"), Evaluated::Template(person), known.names());
+        }
+        look(&format!("{at}/text"), Evaluated::Template(&self.text), known.names());
+        for (name, words) in &self.choices {
+            look(&format!("{at}/choices/{name}"), Evaluated::Template(words), known.names());
+        }
+        if let Some(tell) = &self.tell {
+            let mut within = known.clone();
+            let texts = ["text", "link"].map(|n| (n.to_owned(), Type::Text));
+            let others = [("choices".to_owned(), Type::Map(Arc::new(Type::Text))), ("until".to_owned(), Type::Text)];
+            within.bind("decision", Type::record(texts.into_iter().chain(others)));
+            tell.visit(&format!("{at}/tell"), &mut within, look);
+        }
+    }
+
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+        self.tell.iter().flat_map(|tell| tell.misfits(&format!("{at}/ask/tell"), others)).collect()
+    }
+}

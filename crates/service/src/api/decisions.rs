@@ -1,0 +1,256 @@
+//! Decisions: what jobs ask people, and the links with which whoever has one decides without signing in.
+
+use super::{
+    ApiError,
+    caller::{Caller, way},
+    jobs::complete_all,
+    query::in_range,
+};
+use crate::{
+    node::Node,
+    runner::{self, Link},
+};
+use actix_web::{HttpRequest, get, post, web};
+use arvok_api::{
+    ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState, Found, PAGE, Page, Problem,
+    Role, StepState, Take, TakeByLink,
+};
+use arvok_core::{
+    job::{Decided, Decider},
+    runbook::LaunchRole,
+    text::cut,
+};
+use arvok_store::{
+    outside::decisions::{self, Decision},
+    read,
+};
+use serde_json::Value;
+
+/// Longest remark or name, in bytes.
+const LONGEST: usize = 1_000;
+/// Longest output of a step that is shown beside a decision, in bytes.
+const LONGEST_FOUND: usize = 4_000;
+/// Most open decisions of the overview.
+const MOST: i64 = 50;
+
+/// Decisions: those that are open, the most pressing first, or all, newest first.
+#[utoipa::path(operation_id = "listDecisions", tag = "decisions", params(DecisionFilter), responses((status = 200, body = Page<DecisionItem>), (status = 400, body = Problem)))]
+#[get("/decisions")]
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+    query: web::Query<DecisionFilter>,
+) -> Result<web::Json<Page<DecisionItem>>, ApiError> {
+    let filter = query.into_inner();
+    in_range(filter.limit, [])?;
+    let open = match filter.state.as_deref() {
+        None | Some("open") => true,
+        Some("all") => false,
+        Some(other) => return Err(ApiError::BadRequest(format!("state={other}: it is open or all"))),
+    };
+    let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
+    let found = decisions::list(&node.db, open, filter.after, limit).await?;
+    let items: Vec<DecisionItem> = found.into_iter().map(item).collect();
+    let full = !open && items.len() as i64 == limit;
+    let next = items.last().filter(|_| full).map(|d| d.id.to_string());
+    Ok(web::Json(Page { items, next, bounded: false }))
+}
+
+/// Those of the overview.
+pub(super) async fn open(node: &Node) -> Result<Vec<DecisionItem>, ApiError> {
+    Ok(decisions::list(&node.db, true, None, MOST).await?.into_iter().map(item).collect())
+}
+
+/// One decision.
+#[utoipa::path(operation_id = "showDecision", tag = "decisions", params(("id" = i64, Path)), responses((status = 200, body = DecisionItem), (status = 404, body = Problem)))]
+#[get("/decisions/{id}")]
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    id: web::Path<i64>,
+) -> Result<web::Json<DecisionItem>, ApiError> {
+    found(&node, *id).await.map(item).map(web::Json)
+}
+
+async fn found(node: &Node, id: i64) -> Result<Decision, ApiError> {
+    decisions::one(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("decision {id}")))
+}
+
+/// Takes a decision; its job goes on.
+#[utoipa::path(operation_id = "takeDecision", tag = "decisions", params(("id" = i64, Path)), request_body = Take,
+    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/decisions/{id}")]
+pub(super) async fn take(
+    node: web::Data<Node>,
+    caller: Caller,
+    request: HttpRequest,
+    id: web::Path<i64>,
+    body: web::Json<Take>,
+) -> Result<web::Json<DecisionItem>, ApiError> {
+    let decision = found(&node, *id).await?;
+    may(&decision, &caller)?;
+    let Take { choice, remark } = body.into_inner();
+    let by = caller.0.name.clone();
+    decide(&node, &decision, Decided { choice, by, how: way(&request).into(), remark: remark.unwrap_or_default() })
+        .await
+}
+
+/// Whether a caller is one of those who are asked.
+fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
+    match serde_json::from_value(decision.decider.clone()) {
+        Ok(Decider::Person(name)) if name == caller.0.name || caller.0.role == Role::Admin => Ok(()),
+        Ok(Decider::Person(name)) => Err(ApiError::NotAsked(name)),
+        Ok(Decider::Role(LaunchRole::Responder)) | Err(_) => caller.must(Role::Responder),
+        Ok(Decider::Role(LaunchRole::Author)) => caller.must(Role::Author),
+        Ok(Decider::Role(LaunchRole::Admin)) => caller.must(Role::Admin),
+    }
+}
+
+/// Shows the decision that a link leads to, with what is known about it.
+#[utoipa::path(operation_id = "openDecisionLink", tag = "decisions", request_body = ByLink,
+    responses((status = 200, body = DecisionContext), (status = 404, body = Problem)))]
+#[post("/decisions/link")]
+pub(super) async fn open_link(
+    node: web::Data<Node>,
+    body: web::Json<ByLink>,
+) -> Result<web::Json<DecisionContext>, ApiError> {
+    let decision = linked(&node, &body.link).await?;
+    context(&node, decision).await.map(web::Json)
+}
+
+async fn linked(node: &Node, link: &str) -> Result<Decision, ApiError> {
+    let none = || ApiError::NotFound("a decision behind this link: it is cut short, or of another installation".into());
+    Link::open(node, link).await?.ok_or_else(none)
+}
+
+/// Decides with a link, without signing in.
+#[utoipa::path(operation_id = "takeDecisionByLink", tag = "decisions", request_body = TakeByLink,
+    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/decisions/link/take")]
+pub(super) async fn take_by_link(
+    node: web::Data<Node>,
+    body: web::Json<TakeByLink>,
+) -> Result<web::Json<DecisionItem>, ApiError> {
+    let TakeByLink { link, choice, name, remark } = body.into_inner();
+    let decision = linked(&node, &link).await?;
+    let by = name.trim().to_owned();
+    if by.is_empty() {
+        return Err(ApiError::BadRequest("name: say who decides; it is recorded with the decision".into()));
+    }
+    decide(&node, &decision, Decided { choice, by, how: "link".into(), remark: remark.unwrap_or_default() }).await
+}
+
+async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<web::Json<DecisionItem>, ApiError> {
+    let id = decision.id;
+    let choices = item(decision.clone()).choices;
+    if !choices.iter().any(|c| c.name == decided.choice) {
+        let known = choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ");
+        return Err(ApiError::BadRequest(format!("choice: `{}`; the choices are {known}", cut(&decided.choice, 60))));
+    }
+    if let Some((what, text)) =
+        [("remark", &decided.remark), ("name", &decided.by)].into_iter().find(|(_, text)| text.len() > LONGEST)
+    {
+        return Err(ApiError::BadRequest(format!("{what}: has {} bytes; {LONGEST} are allowed", text.len())));
+    }
+    if !decisions::take(&node.db, id, &decided).await? {
+        return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
+    }
+    node.announcer.tell(Change { jobs: vec![decision.job_id], decisions: true, ..Change::default() });
+    node.work.notify_one();
+    runner::hear(node).await;
+    tracing::info!(
+        decision = id,
+        job = decision.job_id,
+        choice = decided.choice,
+        how = decided.how,
+        "a decision was taken"
+    );
+    found(node, id).await.map(item).map(web::Json)
+}
+
+/// Why a decision cannot be taken any more.
+fn too_late(decision: &DecisionItem) -> String {
+    let id = decision.id;
+    match decision.state {
+        DecisionState::Taken => {
+            let (choice, by) =
+                (decision.choice.as_deref().unwrap_or("?"), decision.by.as_deref().unwrap_or("somebody"));
+            format!("decision {id} was taken already: {choice}, by {by}")
+        }
+        DecisionState::Withdrawn => format!("job {} does not ask any more; decision {id} is withdrawn", decision.job),
+        DecisionState::Open | DecisionState::Silent => {
+            let silence = match &decision.silence {
+                Some(choice) => format!("nobody decided in time, which means {choice}"),
+                None => "nobody decided in time, and the step has failed".to_owned(),
+            };
+            format!("it is too late for decision {id}: {silence}")
+        }
+    }
+}
+
+/// A decision as it is told.
+pub(super) fn item(d: Decision) -> DecisionItem {
+    let to = match serde_json::from_value(d.decider) {
+        Ok(Decider::Person(name)) => name,
+        Ok(Decider::Role(role)) => {
+            serde_json::to_value(role).ok().and_then(|r| r.as_str().map(str::to_owned)).unwrap_or_default()
+        }
+        Err(_) => String::new(),
+    };
+    let choice = |pair: &Value| {
+        Some(Choice { name: pair.get(0)?.as_str()?.to_owned(), words: pair.get(1)?.as_str()?.to_owned() })
+    };
+    DecisionItem {
+        id: d.id,
+        job: d.job_id,
+        runbook: d.runbook,
+        target: d.target,
+        rule: d.rule,
+        step: d.place,
+        to,
+        text: d.text,
+        choices: d.choices.as_array().into_iter().flatten().filter_map(choice).collect(),
+        silence: d.silence,
+        asked_at: d.asked_at,
+        until: d.until,
+        state: DecisionState::parse(&d.state).unwrap_or(DecisionState::Withdrawn),
+        choice: d.choice,
+        by: d.decided_by,
+        how: d.how,
+        remark: d.remark.filter(|r| !r.is_empty()),
+        decided_at: d.decided_at,
+    }
+}
+
+/// A decision with what is known about it.
+async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, ApiError> {
+    let row = read::job(&node.db, decision.job_id).await?;
+    let row = row.ok_or_else(|| ApiError::NotFound(format!("job {}", decision.job_id)))?;
+    let alert = match row.item.alert {
+        Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
+        None => None,
+    };
+    let raised = match row.item.alarm {
+        Some(alarm) => arvok_store::jobs::alarm_of(&node.db, arvok_core::AlarmId(alarm)).await?.map(|a| a.raised),
+        None => None,
+    };
+    let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
+    let mut gave: Vec<_> = row.attempts.into_iter().filter(|(_, a)| a.state == StepState::Done).collect();
+    gave.sort_by_key(|(_, a)| a.finished_at);
+    let found = gave.into_iter().filter_map(|(place, attempt)| {
+        let gave = attempt.output.filter(|o| !o.is_null() && o.as_object().is_none_or(|m| !m.is_empty()))?;
+        let gave = match gave.to_string() {
+            long if long.len() > LONGEST_FOUND => Value::String(format!("{}…", cut(&long, LONGEST_FOUND))),
+            _ => gave,
+        };
+        let id = place.rsplit('.').next().unwrap_or(&place);
+        let steps = runbook.iter().flat_map(|r| arvok_core::runbook::all(&r.steps));
+        let step = steps.into_iter().find(|s| s.id == id).and_then(|s| s.summary.clone()).unwrap_or(place);
+        Some(Found { step, gave })
+    });
+    let found = found.collect();
+    let mut job = row.item;
+    complete_all(std::slice::from_mut(&mut job));
+    Ok(DecisionContext { decision: item(decision), job, alert, raised, found })
+}

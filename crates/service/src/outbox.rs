@@ -1,0 +1,87 @@
+//! Events of Arvok's own, from the outbox into the intake: what jobs and decisions tell enters as alerts of the source
+//! `arvok`.
+
+use crate::{clock, door::NotTaken, intake::deliver, node::Node};
+use arvok_core::{
+    NewAlert,
+    alert::{Alert, AlertError, Received},
+    source::OWN,
+};
+use arvok_store::{
+    StoreError,
+    intake::Parcel,
+    outside::outbox::{self, Told},
+};
+use futures_util::future::join_all;
+use std::{sync::Arc, time::Duration};
+
+/// How often the outbox is looked at when nobody tells of something.
+const LOOK: Duration = Duration::from_millis(250);
+/// Events that enter at once.
+const AT_ONCE: i64 = 500;
+/// About what an event weighs, in bytes.
+const WEIGHT: usize = 2_048;
+
+/// Lets events enter until the node stops.
+pub(crate) async fn run(node: Arc<Node>) {
+    let mut stopping = node.stopping.clone();
+    let mut look = tokio::time::interval(LOOK);
+    look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = stopping.changed() => return,
+            _ = look.tick() => {}
+        }
+        loop {
+            match enter(&node).await {
+                Ok(true) => {}
+                Ok(false) => break,
+                Err(e) => {
+                    tracing::warn!("the outbox: {e}");
+                    break;
+                }
+            }
+        }
+    }
+}
+
+/// Lets the next events enter; whether there may be more.
+pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
+    let events = outbox::take(&node.work_db, AT_ONCE).await?;
+    if events.is_empty() {
+        return Ok(false);
+    }
+    let more = events.len() as i64 == AT_ONCE;
+    let received = clock::now();
+    let alerts = events.iter().filter_map(|told| match alert(told, received) {
+        Ok(alert) => Some(alert),
+        Err(e) => {
+            tracing::error!(job = told.job_id, "an event is left out: {e}");
+            None
+        }
+    });
+    // Each by itself, so that none is anybody else's problem.
+    let entering = alerts.map(|alert| async {
+        let admission = node.door.admit(WEIGHT)?;
+        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert], ..Parcel::default() };
+        // One that cannot be recorded is kept with the reason.
+        match deliver(node, parcel, admission).await {
+            Err(NotTaken::Store) => None,
+            Ok(_) | Err(NotTaken::Strange { .. }) => Some(()),
+        }
+    });
+    let all_in = join_all(entering).await.into_iter().all(|entered| entered.is_some());
+    if all_in {
+        outbox::entered(&node.work_db, &events).await?
+    } else {
+        outbox::put_back(&node.work_db, &events).await?
+    }
+    Ok(all_in && more)
+}
+
+/// An event as an alert. What it is about may be no resource, where a job never had one: then it is the job.
+fn alert(told: &Told, received: chrono::DateTime<chrono::Utc>) -> Result<Alert, AlertError> {
+    let new = NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
+    let complete = |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
+    complete(new.clone()).or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))
+}

@@ -1,0 +1,138 @@
+//! What a walk does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
+
+use crate::{clock, node::Node};
+use arvok_api::Change;
+use arvok_core::{
+    JobId,
+    connector::{CallEnd, Failure, Repeat},
+    job::{Event, Launching, Place, Recall, What},
+    runbook::{LINK, MAX_GENERATIONS, Runbook},
+};
+use arvok_store::{
+    Class, StoreError,
+    jobs::ClaimedJob,
+    outside::{
+        children::{self, NewChild},
+        decisions,
+    },
+};
+use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
+use serde_json::Value;
+use std::time::{Duration, Instant};
+
+/// How long the records are tried to be written while the database cannot be worked with.
+const INSIST: Duration = Duration::from_secs(60);
+
+/// Makes the job of a step, unless it was made before.
+pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching) -> Result<Event, StoreError> {
+    let Launching { place, runbook, give } = launching;
+    let made = match prepared(node, held, &runbook, give) {
+        Ok((version, inputs, target)) => {
+            let child = NewChild { parent: held.id, place: &place, runbook: &runbook, version, inputs, target };
+            insist(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
+        }
+        Err(why) => return Ok(failed(place, why)),
+    };
+    let Some(job) = made else { return Err(StoreError::BrokenOff("the making of a step's job")) };
+    node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() });
+    node.work.notify_one();
+    Ok(Event::Step { place, attempt: 1, what: What::Launched(job) })
+}
+
+fn prepared(
+    node: &Node,
+    held: &ClaimedJob,
+    name: &str,
+    give: serde_json::Map<String, Value>,
+) -> Result<(i32, Value, String), String> {
+    if usize::try_from(held.depth).unwrap_or(0) + 1 >= MAX_GENERATIONS {
+        return Err(format!("jobs stand at most {MAX_GENERATIONS} deep below each other"));
+    }
+    let published = node.published();
+    let (runbook, version) =
+        published.catalog.get::<Runbook>(name).ok_or_else(|| format!("there is no runbook `{name}` any more"))?;
+    let prepared = runbook.prepare(give).map_err(|e| format!("runbook `{name}`: {e}"))?;
+    Ok((version, Value::Object(prepared.inputs), prepared.target.to_string()))
+}
+
+fn failed(place: Place, why: String) -> Event {
+    let what = What::Broke { failure: Failure::lasting(CallEnd::NotSent, why), repeat: Repeat::Never };
+    Event::Step { place, attempt: 1, what }
+}
+
+/// Tells the job of a step to stop, as soon as it can be told.
+pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreError> {
+    let Recall { place, job: JobId(job), undo, words } = recall;
+    while !insist(|| children::recall(&node.work_db, JobId(job), undo, &words)).await? {
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    node.announcer.tell(Change { jobs: vec![job], ..Change::default() });
+    node.work.notify_one();
+    Ok(Event::Step { place, attempt: 1, what: What::Recalled })
+}
+
+/// Tries something again while the database cannot be worked with.
+pub(super) async fn insist<T, F: Future<Output = Result<T, StoreError>>>(
+    mut attempt: impl FnMut() -> F,
+) -> Result<T, StoreError> {
+    let begun = Instant::now();
+    loop {
+        match attempt().await {
+            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
+                tracing::warn!("it is tried again: {e}");
+                tokio::time::sleep(Duration::from_millis(200)).await;
+            }
+            done => return done,
+        }
+    }
+}
+
+/// What a link to a decision is sealed for.
+const SEALED_FOR: &str = "link to a decision";
+
+/// A link with which whoever has it decides: sealed by this installation, good while the question stands.
+#[derive(Debug)]
+pub(crate) struct Link;
+
+impl Link {
+    /// The link to what a step asks.
+    pub async fn to(node: &Node, job: JobId, place: &str) -> Result<String, String> {
+        let all = decisions::of_job(&node.work_db, job).await.map_err(|e| e.to_string())?;
+        let one = all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
+        let sealed = node.vault.seal(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
+        Ok(format!("{}/decide#{}", node.public_url, BASE64_URL_SAFE_NO_PAD.encode(sealed)))
+    }
+
+    /// Numbers come again when a backup is restored; with the moment of the question they do not.
+    fn of(decision: &decisions::Decision) -> String {
+        format!("{} {}", decision.id, decision.asked_at.timestamp_micros())
+    }
+
+    /// The decision that a link leads to; none if it is not one of ours.
+    pub async fn open(node: &Node, link: &str) -> Result<Option<decisions::Decision>, StoreError> {
+        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link).unwrap_or_default();
+        let Ok(opened) = node.vault.unseal(SEALED_FOR, &sealed) else { return Ok(None) };
+        let id = opened.split(' ').next().and_then(|id| id.parse().ok());
+        let Some(id) = id else { return Ok(None) };
+        Ok(decisions::one(&node.db, id).await?.filter(|d| Self::of(d) == opened))
+    }
+}
+
+/// Puts the link where its place is kept in what goes out; and takes it out of what comes back.
+pub(super) fn replace(value: Value, what: &str, by: &str) -> Value {
+    match value {
+        Value::String(text) => Value::String(text.replace(what, by)),
+        Value::Array(items) => items.into_iter().map(|item| replace(item, what, by)).collect(),
+        Value::Object(map) => map.into_iter().map(|(key, item)| (key, replace(item, what, by))).collect(),
+        other => other,
+    }
+}
+
+/// The link to a decision for a message that tells of it, if this is one and has room for it.
+pub(super) async fn link_for(node: &Node, job: JobId, place: &Place, give: &Value) -> Option<Result<String, String>> {
+    let asks = place.as_str().strip_suffix(".told")?;
+    if !give.to_string().contains(LINK) {
+        return None;
+    }
+    Some(Link::to(node, job, asks).await)
+}

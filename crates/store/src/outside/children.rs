@@ -1,0 +1,151 @@
+//! Jobs of steps: made once, ended, and told to stop; and those that wait for each other's targets.
+
+use crate::{
+    StoreError,
+    jobs::{self, Word},
+    sql,
+};
+use arvok_core::{
+    JobId,
+    job::{ChildEnd, JobEffect, JobState, Knotted, Place, Progress, What},
+};
+use chrono::{DateTime, Utc};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult};
+use serde_json::Value;
+
+/// A job of a step that is to be made.
+#[derive(Clone, Debug)]
+pub struct NewChild<'a> {
+    /// The job whose step it is.
+    pub parent: JobId,
+    /// The step.
+    pub place: &'a Place,
+    /// Its runbook.
+    pub runbook: &'a str,
+    /// The version.
+    pub version: i32,
+    /// Inputs with the defaults filled in.
+    pub inputs: Value,
+    /// What it acts on.
+    pub target: String,
+}
+
+#[derive(FromQueryResult)]
+struct Id {
+    id: i64,
+}
+
+/// Makes a job of a step, unless it was made before. It is as urgent as the job whose step it is, and about the same
+/// alert; on the target of a job above it, it shares that one's hold.
+pub async fn launch(
+    db: &impl ConnectionTrait,
+    child: NewChild<'_>,
+    now: DateTime<Utc>,
+) -> Result<Option<JobId>, StoreError> {
+    let sql = "WITH RECURSIVE above AS (SELECT id, parent, target FROM job WHERE id = $1
+            UNION ALL SELECT j.id, j.parent, j.target FROM job j JOIN above a ON j.id = a.parent)
+        INSERT INTO job (id, parent, parent_place, root, depth, holds, runbook, runbook_version, inputs, target, urgency,
+            state, rule, rule_version, alert_seq, alarm_id, chain, progress, created_at, launched_by, reason)
+        SELECT nextval('job_number'), p.id, $2, coalesce(p.root, p.id), p.depth + 1,
+            NOT EXISTS (SELECT 1 FROM above WHERE target = $6), $3, $4, $5, $6, p.urgency, 'queued', p.rule, p.rule_version,
+            p.alert_seq, p.alarm_id, p.chain, $7, $8, p.launched_by, 'a step of job ' || p.id || ', ' || $2
+        FROM job p WHERE p.id = $1
+        ON CONFLICT (parent, parent_place) WHERE parent IS NOT NULL DO NOTHING";
+    let values = vec![
+        child.parent.0.into(),
+        child.place.as_str().into(),
+        child.runbook.into(),
+        child.version.into(),
+        child.inputs.into(),
+        child.target.into(),
+        serde_json::to_value(Progress::default())?.into(),
+        now.into(),
+    ];
+    sql::run(db, sql, values).await?;
+    let made = "SELECT id FROM job WHERE parent = $1 AND parent_place = $2";
+    let made: Vec<Id> = sql::typed(db, made, vec![child.parent.0.into(), child.place.as_str().into()]).await?;
+    Ok(made.first().map(|m| JobId(m.id)))
+}
+
+/// Tells a job to stop; whether it is told, or needs not be told any more.
+pub async fn recall(db: &DatabaseConnection, job: JobId, undo: bool, words: &str) -> Result<bool, StoreError> {
+    if jobs::cancel_queued(db, job, words).await? {
+        return Ok(true);
+    }
+    if jobs::say(db, job, &Word::Cancel { undo, words: words.to_owned() }).await? {
+        return Ok(true);
+    }
+    let sql = "SELECT id FROM job WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
+    Ok(sql::typed::<Id>(db, sql, vec![job.0.into()]).await?.is_empty())
+}
+
+/// The jobs below one that have not ended.
+pub async fn alive_below(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<JobId>, StoreError> {
+    let sql = "WITH RECURSIVE below AS (SELECT id FROM job WHERE parent = $1
+            AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')
+            UNION ALL SELECT j.id FROM job j JOIN below b ON j.parent = b.id
+            WHERE j.state IN ('queued', 'running', 'waiting', 'paused', 'unsure'))
+        SELECT id FROM below";
+    Ok(sql::typed::<Id>(db, sql, vec![job.0.into()]).await?.into_iter().map(|j| JobId(j.id)).collect())
+}
+
+/// How those among some jobs ended that have.
+pub(super) async fn ends(
+    db: &impl ConnectionTrait,
+    children: Vec<(Place, JobId)>,
+) -> Result<Vec<(Place, What)>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        id: i64,
+        state: String,
+        effect: Option<String>,
+        failure: Option<String>,
+        outputs: Option<Value>,
+    }
+    let sql = "SELECT id, state, effect, failure, outputs FROM job
+        WHERE id = ANY($1) AND state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
+    let ids: Vec<i64> = children.iter().map(|(_, job)| job.0).collect();
+    let ended: Vec<Row> = sql::typed(db, sql, vec![ids.into()]).await?;
+    let end = |row: Row| {
+        let (place, job) = children.iter().find(|(_, job)| job.0 == row.id)?.clone();
+        let end = ChildEnd {
+            job,
+            state: JobState::parse(&row.state)?,
+            effect: row.effect.as_deref().and_then(JobEffect::parse).unwrap_or(JobEffect::NotChecked),
+            failure: row.failure,
+            outputs: row.outputs.unwrap_or(Value::Null),
+        };
+        Some((place, What::Ended(end)))
+    };
+    Ok(ended.into_iter().filter_map(end).collect())
+}
+
+/// Who waits for whom among jobs and the jobs of their steps.
+pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<Knotted>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        id: i64,
+        parent: i64,
+        root: i64,
+        behind: Option<i64>,
+    }
+    let sql = "SELECT c.id, c.parent, c.root, o.id AS behind FROM job c
+        LEFT JOIN job o ON c.state = 'queued' AND c.holds AND o.target = c.target AND o.holds
+            AND o.state IN ('running', 'waiting', 'paused', 'unsure')
+        WHERE c.parent IS NOT NULL AND c.state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
+    let knotted = |r: Row| Knotted {
+        job: JobId(r.id),
+        parent: JobId(r.parent),
+        root: JobId(r.root),
+        behind: r.behind.map(JobId),
+    };
+    Ok(rows.into_iter().map(knotted).collect())
+}
+
+/// Ends a job that was not started yet as failed; whether it was not.
+pub async fn fail_queued(db: &impl ConnectionTrait, job: JobId, why: &str) -> Result<bool, StoreError> {
+    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), failure = $2
+        WHERE id = $1 AND state = 'queued'";
+    Ok(sql::run(db, sql, vec![job.0.into(), why.into()]).await? > 0)
+}

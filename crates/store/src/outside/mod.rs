@@ -1,0 +1,54 @@
+//! What jobs wait for outside of them, and what they tell: decisions of people, events, jobs of their own, and the
+//! outbox through which their events enter as alerts.
+//!
+//! All of it is written with the record that tells of it. What has come for a job is counted on the job's row; whoever
+//! walks it reads what that is, and answers the machine by it.
+
+pub mod children;
+pub mod decisions;
+pub mod events;
+pub mod outbox;
+
+use crate::StoreError;
+use arvok_core::{
+    JobId,
+    job::{Outside, Place, What},
+};
+use sea_orm::ConnectionTrait;
+
+/// What has come for a job.
+#[derive(Debug, Default)]
+pub struct Come {
+    /// Step by step.
+    pub posts: Vec<(Place, What)>,
+    /// What was read of alerts; to be passed over with the record.
+    pub read: Vec<i64>,
+    /// Whether it is to be looked at again soon: events that are recorded at this moment are not seen yet.
+    pub again: bool,
+}
+
+/// What has come for the steps of a job that are open.
+pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
+    let places = |which: fn(&Outside) -> bool| -> Vec<String> {
+        open.iter().filter(|(_, waits)| which(waits)).map(|(place, _)| place.to_string()).collect()
+    };
+    let mut come = Come::default();
+    let asking = places(|w| *w == Outside::Decision);
+    if !asking.is_empty() {
+        come.posts.extend(decisions::answers(db, job, asking).await?);
+    }
+    let children: Vec<(Place, JobId)> = open
+        .iter()
+        .filter_map(|(place, waits)| match waits {
+            Outside::Job(child) => Some((place.clone(), *child)),
+            Outside::Decision | Outside::Event => None,
+        })
+        .collect();
+    if !children.is_empty() {
+        come.posts.extend(children::ends(db, children).await?);
+    }
+    if open.iter().any(|(_, waits)| *waits == Outside::Event) {
+        events::come(db, job, &mut come).await?;
+    }
+    Ok(come)
+}

@@ -1,0 +1,240 @@
+//! What jobs wait for outside of them: nothing that comes is slept through, whatever happens at the same moment.
+
+use crate::kit::{Published, block, now, one, rule, run, seconds};
+use arvok_core::{
+    JobId,
+    job::{
+        Chosen, Decided, Decider, Emitted, JobEffect, JobState, Listening, Outside, Place, Progress, Question, What,
+    },
+    runbook::LaunchRole,
+};
+use arvok_store::{
+    DatabaseConnection,
+    jobs::{self, ClaimedJob, Record, Then, claim, record},
+    outside::{
+        self,
+        children::{self, NewChild},
+        decisions, events, outbox,
+    },
+};
+use sea_orm::{ConnectionTrait, TransactionTrait};
+use serde_json::{Value, json};
+
+async fn take(db: &DatabaseConnection) -> Option<ClaimedJob> {
+    let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims")?;
+    if let Some(opening) = opening {
+        opening.commit().await.expect("keeps the claim");
+    }
+    Some(job)
+}
+
+async fn kept(db: &DatabaseConnection, job: &ClaimedJob, what: Record) {
+    record(db, (job.id, job.claim), &Progress::default(), &what, now()).await.expect("records");
+}
+
+fn waits() -> Then {
+    Then::Wait { until: now() + seconds(3600), alarm: None }
+}
+
+fn question(place: &str, within: i64) -> Question {
+    Question {
+        place: Place::new(place),
+        to: Decider::Role(LaunchRole::Responder),
+        text: "Go on?".into(),
+        choices: vec![("go".into(), "Go on".into()), ("stay".into(), "Stay".into())],
+        until: now() + seconds(within),
+        silence: None,
+    }
+}
+
+fn decided(by: &str) -> Decided {
+    Decided { choice: "go".into(), by: by.into(), how: "api".into(), remark: String::new() }
+}
+
+#[test]
+fn what_comes_while_a_walk_lies_down_wakes_it_and_what_it_has_read_does_not() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db).await.expect("a job");
+        kept(db, &job, Record { asked: vec![question("agree", 600)], ..Record::default() }).await;
+        let id = one(db, "SELECT id AS x FROM decision").await.as_i64().expect("a number");
+        // Two decide at once: one is told that it was too late.
+        let (a, b) = (decided("pat"), decided("kim"));
+        let (a, b) = tokio::join!(decisions::take(db, id, &a), decisions::take(db, id, &b));
+        assert_eq!([a, b].map(|t| t.expect("asks")).into_iter().filter(|t| *t).count(), 1);
+        // The walk has not read it yet.
+        kept(db, &job, Record { posts: job.posts, then: waits(), ..Record::default() }).await;
+        let woken = take(db).await.expect("it wakes at once");
+        let open = [(Place::new("agree"), Outside::Decision)];
+        let come = outside::come(db, woken.id, &open).await.expect("reads");
+        assert!(
+            matches!(&come.posts[..], [(place, What::Decided(d))] if place.as_str() == "agree" && d.choice == "go")
+        );
+        kept(db, &woken, Record { posts: woken.posts, then: waits(), ..Record::default() }).await;
+        assert!(take(db).await.is_none(), "it sleeps");
+    });
+}
+
+#[test]
+fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neither() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        let job = take(db).await.expect("a job");
+        let asked = vec![question("late", -1), question("open", 600)];
+        kept(db, &job, Record { asked, ..Record::default() }).await;
+        let ids: Vec<i64> = decisions::of_job(db, job.id).await.expect("reads").into_iter().map(|d| d.id).collect();
+        assert!(!decisions::take(db, ids[0], &decided("pat")).await.expect("asks"), "its time is over");
+        let open = [(Place::new("late"), Outside::Decision), (Place::new("open"), Outside::Decision)];
+        let come = outside::come(db, job.id, &open).await.expect("reads");
+        assert!(matches!(&come.posts[..], [(place, What::Silent)] if place.as_str() == "late"));
+        let end = Then::End {
+            state: JobState::Failed,
+            effect: Some(JobEffect::NotChecked),
+            failure: None,
+            outputs: Value::Null,
+        };
+        kept(db, &job, Record { then: end, ..Record::default() }).await;
+        assert!(!decisions::take(db, ids[1], &decided("pat")).await.expect("asks"), "nobody asks any more");
+        let states = one(db, "SELECT jsonb_agg(state ORDER BY id) AS x FROM decision").await;
+        assert_eq!(states, json!(["silent", "withdrawn"]));
+    });
+}
+
+#[test]
+fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db).await.expect("a job");
+        let chosen = Chosen { kinds: vec!["port.up".into()], ..Chosen::default() };
+        let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+        // Somebody is recording an alert, and cannot see the wait any more.
+        let before = db.begin().await.expect("begins");
+        before.execute_unprepared("SELECT count(*) FROM wait").await.expect("looks");
+        before
+            .execute_unprepared(
+                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
+                VALUES ('yard', '1', 'port.up', 2, 'noted', 'port/a', now(), now(), 'up', '{}', '{}')",
+            )
+            .await
+            .expect("inserts");
+        kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
+        let open = [(Place::new("up"), Outside::Event)];
+        for _ in 0..2 {
+            let come = outside::come(db, job.id, &open).await.expect("reads");
+            assert!(come.posts.is_empty() && come.again, "not yet, but it may come: {come:?}");
+        }
+        before.commit().await.expect("commits");
+        // Others use the same server: their transactions may have begun before as well.
+        let mut heard = 0;
+        loop {
+            let come = outside::come(db, job.id, &open).await.expect("reads");
+            heard += come.posts.iter().filter(|(_, what)| matches!(what, What::Heard(a) if a.len() == 1)).count();
+            if !come.again {
+                break;
+            }
+        }
+        assert_eq!(heard, 1, "the alert that was under way is found");
+        // One that is recorded later is noted for the job, and wakes it.
+        kept(db, &job, Record { posts: job.posts, then: waits(), ..Record::default() }).await;
+        published.send(json!({ "resource": "port/b", "kind": "port.up" })).await;
+        published.send(json!({ "resource": "port/b", "kind": "port.down" })).await;
+        assert_eq!(events::wake(db).await.expect("wakes"), [job.id]);
+        assert_eq!(events::wake(db).await.expect("wakes"), [], "once");
+        let woken = take(db).await.expect("a job");
+        assert_eq!(woken.id, job.id);
+        let come = outside::come(db, job.id, &open).await.expect("reads");
+        assert!(matches!(&come.posts[..], [(_, What::Heard(alerts))] if alerts[0].resource.as_str() == "port/b"));
+        let over = Record { passed_over: come.read, withdrawn: vec!["up".into()], ..Record::default() };
+        kept(db, &woken, over).await;
+        let left = one(db, "SELECT (SELECT count(*) FROM wait) + (SELECT count(*) FROM heard) AS x").await;
+        assert_eq!(left, 0);
+    });
+}
+
+#[test]
+fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let parent = take(db).await.expect("a job");
+        let place = Place::new("child");
+        let new = |target: &str| NewChild {
+            parent: parent.id,
+            place: &place,
+            runbook: "note",
+            version: 1,
+            inputs: json!({}),
+            target: target.to_owned(),
+        };
+        let (a, b) = tokio::join!(
+            children::launch(db, new(&parent.target), now()),
+            children::launch(db, new(&parent.target), now())
+        );
+        let child = a.expect("makes").expect("a job");
+        assert_eq!(b.expect("makes"), Some(child), "the same, however often");
+        // It shares the target that the job above it holds.
+        let taken = take(db).await.expect("it is not held up by its parent");
+        assert_eq!((taken.id, taken.depth), (child, 1));
+        // It ends before the parent lies down, which has not heard of it.
+        let end = Then::End {
+            state: JobState::Succeeded,
+            effect: Some(JobEffect::Confirmed),
+            failure: None,
+            outputs: json!({ "a": 1 }),
+        };
+        kept(db, &taken, Record { then: end, ..Record::default() }).await;
+        kept(db, &parent, Record { posts: parent.posts, then: waits(), ..Record::default() }).await;
+        let woken = take(db).await.expect("it wakes at once");
+        assert_eq!(woken.id, parent.id);
+        let come = outside::come(db, woken.id, &[(place.clone(), Outside::Job(child))]).await.expect("reads");
+        assert!(matches!(&come.posts[..], [(_, What::Ended(end))] if end.outputs == json!({ "a": 1 })), "{come:?}");
+        assert!(children::recall(db, child, true, "enough").await.expect("recalls"), "it needs not be told any more");
+        assert!(jobs::cancel_queued(db, JobId(999_999), "x").await.is_ok_and(|done| !done));
+    });
+}
+
+#[test]
+fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhile() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let all = outbox::take(db, 100).await.expect("takes");
+        assert_eq!(all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(), [Some("job.queued")]);
+        assert!(outbox::take(db, 100).await.expect("takes").is_empty(), "somebody has it");
+        outbox::put_back(db, &all).await.expect("puts back");
+        let again = outbox::take(db, 100).await.expect("takes");
+        assert_eq!(again.iter().map(|t| &t.id).collect::<Vec<_>>(), all.iter().map(|t| &t.id).collect::<Vec<_>>());
+        // Whoever had it died: another takes it after a while.
+        run(db, "UPDATE outbox SET taken = now() - interval '1 minute'").await;
+        let later = outbox::take(db, 100).await.expect("takes");
+        assert_eq!(later.len(), 1);
+        outbox::entered(db, &later).await.expect("goes");
+        let job = take(db).await.expect("a job");
+        let emitted = Emitted {
+            place: Place::new("said"),
+            id: "quay-1-said".into(),
+            kind: "fares.imported".into(),
+            severity: arvok_core::Severity::Minor,
+            state: arvok_core::AlertState::Noted,
+            resource: arvok_core::ResourcePath::parse("service/fares").expect("a path"),
+            say: "in\0deed".into(),
+            labels: [("night".to_owned(), "3".to_owned())].into(),
+            give: json!({ "rows": 12 }),
+        };
+        kept(db, &job, Record { emitted: vec![emitted], ..Record::default() }).await;
+        let told = outbox::take(db, 100).await.expect("takes");
+        let kinds: Vec<_> = told.iter().map(|t| t.alert["kind"].as_str().unwrap_or_default()).collect();
+        assert_eq!(kinds, ["job.started", "fares.imported"]);
+        let said = &told[1].alert;
+        assert_eq!((&said["labels"]["night"], &said["labels"]["job"]), (&json!("3"), &json!(job.id.to_string())));
+        assert_eq!((&said["body"]["given"], &said["body"]["chain"]), (&json!({ "rows": 12 }), &json!(["any"])));
+    });
+}
