@@ -23,6 +23,7 @@ pub mod glob;
 mod ids;
 pub mod inputs;
 pub mod job;
+mod job_state;
 pub mod matcher;
 pub mod period;
 pub mod rehearse;

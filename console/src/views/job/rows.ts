@@ -30,11 +30,14 @@ export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): 
   return found;
 }
 
+/** Calls that belong to a step, and are no steps within it. */
+const BESIDE = ['told', 'probe'];
+
 /** The steps that are open or failed, the first of them to be looked at. */
 export const telling = (all: Row[]) =>
   all.find(
     (row) =>
       row.kind === 'step' &&
       ['running', 'again', 'waiting', 'failed', 'unsure'].includes(row.step.state) &&
-      !row.step.parts?.some((p) => p.taken),
+      !row.step.parts?.some((p) => p.taken && !BESIDE.includes(p.label)),
   );

@@ -16,6 +16,7 @@ use arvok_core::{
     catalog::{self, Observed},
     document::NOT_UTF8,
     rule::Rule,
+    runbook::Runbook,
 };
 use std::{
     fs,
@@ -83,7 +84,10 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     }
     if checked.problems.is_empty() {
         if !output.json {
-            let examples = checked.entries.iter().map(|e| e.of::<Rule>().map_or(0, |rule| rule.examples.len()));
+            let examples = checked.entries.iter().map(|e| {
+                let of_rule = e.of::<Rule>().map_or(0, |rule| rule.examples.len());
+                of_rule + e.of::<Runbook>().map_or(0, |runbook| runbook.examples.len())
+            });
             let played = match examples.sum::<usize>() {
                 0 => String::new(),
                 1 => "; 1 example holds".to_owned(),

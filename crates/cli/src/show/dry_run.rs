@@ -24,15 +24,16 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     let indent = "  ".repeat(depth + 1);
     let title = step.summary.as_deref().unwrap_or(&step.id);
     lines.push(format!("{indent}□ {title} [{} {}] {}", step.kind, step.place, step.does));
-    lines.extend(step.when.as_ref().map(|when| format!("{indent}    when   {}", words(when))));
+    lines.extend(step.when.as_ref().map(|when| format!("{indent}    {:6} {}", "when", words(when))));
+    let width = step.given.iter().map(|g| g.name.chars().count()).max().unwrap_or(0).max(6);
     for given in &step.given {
         let fails = given.name == "require" && given.told.value == Some(Value::Bool(false));
         let told = if fails { "does not hold: it would fail here".into() } else { words(&given.told) };
-        lines.push(format!("{indent}    {:6} {told}", given.name));
+        lines.push(format!("{indent}    {:width$} {told}", given.name));
     }
     if let Some(request) = &step.request {
         let body = request.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
-        lines.push(format!("{indent}    sends  {} {}{body}", request.method, request.target));
+        lines.push(format!("{indent}    {:width$} {} {}{body}", "sends", request.method, request.target));
     }
     for DryPart { label, taken, steps: within } in &step.parts {
         let how = match taken {

@@ -99,8 +99,8 @@ fn rules(peer: &Peer) -> String {
     [plain, MANY.to_owned(), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
 }
 
-/// Each job tells its peer five times what must not be told twice: two ways at once, two items of a list at once, and
-/// one by itself.
+/// Each job tells its peer six times what must not be told twice: two ways at once, two items of a list at once, one in a
+/// job of its own, and one by itself. Between them it asks a question, tells of something, and waits to hear of it.
 const MANY: &str = "---
 runbook: tell-all
 inputs: { what: { type: string } }
@@ -117,11 +117,21 @@ steps:
     as: part
     at_once: 2
     steps: [ { id: tell_part, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/${part}' } } ]
+  - id: agree
+    ask: { text: 'Go on with ${inputs.what}?', choices: { go: Go on, on: On }, within: 1s, silence: on }
+  - { id: said, emit: test.said, labels: { said: '${inputs.what}' } }
+  - { id: heard, await: { sources: arvok, kinds: test.said, where: event.labels.said == inputs.what }, since: job, within: 10m }
+  - { id: below, runbook: tell-below, give: { what: '${inputs.what}' } }
   - { id: last, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}' } }
+---
+runbook: tell-below
+inputs: { what: { type: string } }
+target: ${inputs.what}/below
+steps: [ { id: tell_below, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/below' } } ]
 ";
 
 /// What a job that succeeded has told.
-const TOLD: [&str; 5] = ["", "/one", "/two", "/x", "/y"];
+const TOLD: [&str; 6] = ["", "/one", "/two", "/x", "/y", "/below"];
 
 #[derive(Default)]
 struct Done {
@@ -129,6 +139,21 @@ struct Done {
     db_restarts: usize,
     freezes: usize,
     days: usize,
+    /// Decisions of which a node said that they are taken.
+    decided: Vec<i64>,
+}
+
+/// Somebody takes some of the decisions that are open, at any node.
+fn decide(nodes: &[Stage], dice: &mut Dice, done: &mut Done) {
+    let node = &nodes[dice.roll(nodes.len())];
+    let (status, open) = node.call(reqwest::Method::GET, "/api/v1/decisions?limit=20", None);
+    for id in open["items"].as_array().into_iter().flatten().filter_map(|d| d["id"].as_i64()).filter(|_| status == 200)
+    {
+        let other = &nodes[dice.roll(nodes.len())];
+        let path = format!("/api/v1/decisions/{id}");
+        let (status, _) = other.call(reqwest::Method::POST, &path, Some(&json!({ "choice": "go" })));
+        done.decided.extend((status == 200).then_some(id));
+    }
 }
 
 /// One harm.
@@ -223,6 +248,7 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
     let in_time = || begun.elapsed() < Duration::from_secs(most as u64);
     let mut round = 0;
     while round < rounds && in_time() {
+        decide(&nodes, &mut dice, &mut done);
         harm(round, &mut dice, &mut nodes, &mut cluster, &mut done);
         round += 1;
         // The harm is spread over all that is poured in.
@@ -239,7 +265,7 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
     for wrong in ["lost", "dispatched_twice", "stuck"] {
         assert_eq!(summary[wrong], 0, "{summary:#}\n{:#?}", records.rows(WRONG));
     }
-    assert!(done.kills >= rounds.min(12) && accepted.len() > 300, "{summary:#}");
+    assert!(done.kills >= rounds.min(12) && accepted.len() > 300 && !done.decided.is_empty(), "{summary:#}");
 }
 
 /// Jobs that look odd, for whoever looks into it.
@@ -248,7 +274,10 @@ const WRONG: &str = "SELECT id, target, state, failure, lapses, node, lease_unti
 
 /// Lays side by side what was told, what is kept and what went out.
 fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, done: &Done) -> Value {
-    let open = "SELECT 1 FROM job WHERE state IN ('queued', 'running', 'waiting')";
+    // A job whose own job is unsure waits for a person as well.
+    let open = "SELECT 1 FROM job j WHERE state IN ('queued', 'running', 'waiting')
+            AND NOT EXISTS (SELECT 1 FROM job c WHERE c.parent = j.id AND c.state = 'unsure')
+        UNION ALL SELECT 1 FROM outbox";
     let held = "SELECT 1 FROM tally WHERE rule = 'late' AND due < now() + interval '1 minute'";
     let begun = Instant::now();
     while count(records, open) + count(records, held) > 0 && begun.elapsed() < Duration::from_secs(60) {
@@ -264,13 +293,25 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
     let undecided = "SELECT 1 FROM alerts a WHERE a.kind LIKE 'test.%' AND a.state = 'raised'
         AND (SELECT count(*) FROM verdicts v WHERE v.alert_seq = a.seq) <> 1";
     let forgotten = "SELECT DISTINCT resource FROM alerts a WHERE kind IN ('test.tell', 'test.late')
-        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource AND j.state IN ('succeeded', 'unsure'))";
+        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource AND (j.state IN ('succeeded', 'unsure')
+            OR EXISTS (SELECT 1 FROM job c WHERE c.parent = j.id AND c.state = 'unsure')))";
+    // What each job told of its beginning and its end, and what a person decided and the job did not hear of.
+    let untold = "SELECT 1 FROM job j WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'arvok'
+            AND a.kind = 'job.queued' AND a.labels ->> 'job' = j.id::text)
+        OR state = 'succeeded' AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'arvok'
+            AND a.kind = 'job.succeeded' AND a.labels ->> 'job' = j.id::text)";
+    let decided = serde_json::to_string(&done.decided).expect("a list");
+    let unheard_of = format!(
+        "SELECT 1 FROM jsonb_array_elements_text('{decided}') AS t (id) JOIN decision d ON d.id = t.id::bigint
+        LEFT JOIN attempt a ON a.job_id = d.job_id AND a.place = d.place AND a.state = 'done'
+        WHERE a.output ->> 'choice' IS DISTINCT FROM 'go'"
+    );
     // A clearing that was lost leaves its alarm raised, or its alert waiting.
     let uncleared =
         "SELECT 1 FROM alerts c JOIN alarm r USING (resource) WHERE c.state = 'cleared' AND r.state <> 'cleared'";
     let wanted = "SELECT 1 FROM job WHERE target LIKE 'vm/gone-%'";
     let mut lost = 0;
-    for sql in [missing.as_str(), undecided, forgotten, uncleared] {
+    for sql in [missing.as_str(), undecided, forgotten, uncleared, untold, &unheard_of] {
         let n = count(records, sql);
         if n > 0 {
             // Only what is found is shown, so that whoever looks into it knows where to begin.
@@ -288,13 +329,14 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         + count(records, wanted)
         + count(records, recorded_twice);
     // Succeeded, though nobody heard of it: that would be lost as well.
-    let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded'");
+    let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded' AND parent IS NULL");
     let heard = |target: &str, part: &str| told.contains_key(&json!({ "what": format!("{target}{part}") }).to_string());
     let unheard = succeeded.iter().filter_map(|j| j["target"].as_str());
     let unheard = unheard.filter(|target| !TOLD.iter().all(|part| heard(target, part))).count() as u64;
     json!({
         "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes, "days": done.days,
-        "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job"),
+        "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job WHERE parent IS NULL"),
+        "decided": done.decided.len(),
         "dispatched_twice": twice, "unsure": count(records, "SELECT 1 FROM job WHERE state = 'unsure'"), "stuck": stuck,
     })
 }

@@ -141,6 +141,50 @@ fn nobody_is_offered_what_the_role_does_not_allow() {
     browser.see("Publishing needs the role author or a higher one.");
 }
 
+/// A release fails, and its job asks what to do; the job's number and the address of the page behind the link.
+fn asked(stage: &Stage) -> (i64, String) {
+    stage.releases.with("booking-web", |s| s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into())));
+    let link = until("the crew to be asked", || {
+        let said = stage.chat.messages();
+        said.iter().find_map(|m| Some(m.text.split_once("/decide#")?.1.trim().to_owned()))
+    });
+    let job = stage.get("/api/v1/decisions")["items"][0]["job"].as_i64().expect("a job");
+    (job, format!("/decide#{link}"))
+}
+
+#[test]
+fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
+    let stage = Stage::with_demo();
+    let (job, link) = asked(&stage);
+    let browser = Browser::open(&stage, false);
+    browser.go(&link);
+    browser.see("A decision is asked of you");
+    browser.see("Go back to 5.1.3?");
+    browser.see("still stands");
+    browser.click("Leave 5.2.0 where it is");
+    browser.fill("input[autocomplete=name]", "Maren");
+    browser.click("Decide");
+    browser.see("This was asked");
+    browser.see("Maren (link)");
+    stage.job_in(job, &["succeeded"]);
+    assert_eq!(stage.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
+
+    stage.publish(
+        "runbook: asks\ntarget: vm/a\nsteps: [ { id: agree, ask: { text: 'Is it calm?', choices: { calm: Calm, rough: Rough }, within: 5m } } ]\n",
+    );
+    let body = json!({ "runbook": "asks", "inputs": {} });
+    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a job");
+    browser.go("/");
+    browser.sign_in(&stage.token);
+    browser.see("One thing needs you.");
+    browser.click("Is it calm?");
+    browser.see("Waits for your decision");
+    browser.click("Calm");
+    browser.click("Decide");
+    stage.job_in(job, &["succeeded"]);
+    browser.see("admin (console)");
+}
+
 #[test]
 fn every_view_in_light_and_dark_wide_and_narrow() {
     let stage = played();
@@ -153,6 +197,8 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
     let body = json!({ "runbook": "many", "inputs": { "n": (1..=100).collect::<Vec<_>>() } });
     assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"], 4);
     stage.job_in(4, &["succeeded"]);
+    let (asks, link) = asked(&stage);
+    let asks = format!("/jobs/{asks}");
     let browser = Browser::open(&stage, false);
     assert_eq!(browser.violations(), Vec::<String>::new(), "sign-in");
     browser.sign_in(&stage.token);
@@ -175,6 +221,8 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/runbooks/grow-disk", "As published"),
         ("/runbooks/grow-disk/launch", "What it would do"),
         ("/jobs/4", "100: 100"),
+        (&asks, "Waits for your decision"),
+        (&link, "What is known"),
         ("/nowhere", "There is nothing at this address."),
         ("/jobs/99", "there is no job 99"),
     ];
@@ -298,6 +346,7 @@ fn screenshots() {
         &json!({"kind": "disk.usage", "resource": "vm/nessfold-booking-db-1", "severity": "critical", "value": 98.2,
         "labels": {"tier": "gold"}, "summary": "disk data of nessfold-booking-db-1 is 98.2 % full"}),
     );
+    let (_, link) = asked(&stage);
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
     browser.see("Sign out");
@@ -317,6 +366,7 @@ fn screenshots() {
         ("rules", "/rules", "kiosk-disk-filling", true, 1280),
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
+        ("decide", &link, "What is known", false, 1280),
     ];
     let shoot = |name: &str| {
         browser.run("return document.fonts.ready.then(() => true)");

@@ -11,6 +11,7 @@ mod console_cases;
 mod days;
 mod doors;
 mod house;
+mod job_cases;
 mod kit;
 mod listen_cases;
 mod lists;

@@ -11,6 +11,7 @@ use crate::{
     connector::{self, Connection, Connector, Operation},
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
+    job,
     matcher::Matcher,
     rehearse,
     rule::Rule,
@@ -295,6 +296,9 @@ pub fn check_files<'a>(
             checked.warnings.extend(lint::warnings(entry, rule, &rivals, seen));
             checked.problems.extend(failed_examples(entry, rule, &whole));
         }
+        if let (Some(runbook), false) = (entry.of::<Runbook>(), faulty) {
+            checked.problems.extend(unheld_examples(entry, runbook, &whole));
+        }
     }
     checked
 }
@@ -303,6 +307,12 @@ pub fn check_files<'a>(
 fn failed_examples(entry: &Entry, rule: &Rule, whole: &Catalog) -> Vec<Problem> {
     let failures = rehearse::play(rule, whole);
     failures.into_iter().map(|f| entry.document.problem(&f.place, format!("example: {}", f.message))).collect()
+}
+
+/// The same of a runbook.
+fn unheld_examples(entry: &Entry, runbook: &Runbook, whole: &Catalog) -> Vec<Problem> {
+    let unheld = job::play(runbook, whole);
+    unheld.into_iter().map(|u| entry.document.problem(&u.pointer, format!("example: {}", u.message))).collect()
 }
 
 fn versioned(document: Document, kind: Kind, definition: AnyDefinition, published: &Catalog) -> Arc<Entry> {

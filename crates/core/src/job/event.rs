@@ -1,6 +1,8 @@
 //! What happens to a job, and what is to be done then.
 
-use super::{ChildEnd, Decided, Emitted, JobEffect, JobState, Launching, Listening, Place, Question, Recall};
+use super::{
+    ChildEnd, Decided, Emitted, JobEffect, JobState, Launching, Listening, Place, Question, Recall, Resolution,
+};
 use crate::{
     Alert, JobId, Period,
     connector::{Failure, Repeat},
@@ -106,18 +108,6 @@ pub enum What {
     Recalled,
     /// The job of the step ended.
     Ended(ChildEnd),
-}
-
-/// What a person says of an unsure step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Resolution {
-    /// It was done; go on behind it.
-    Done,
-    /// It was not done; do it again.
-    Again,
-    /// It failed.
-    Failed,
 }
 
 /// What is to be done. Records come first; the last says what becomes of the job.

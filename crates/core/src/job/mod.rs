@@ -5,7 +5,8 @@
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
 //!
 //! `machine` goes from stage to stage, `walk` through a list of steps, and `steps` has a file for how each
-//! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it. `dry_run` works out what a job would do.
+//! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it. `dry_run` works out what a job would do, `play`
+//! plays the examples of a runbook.
 
 mod dry_run;
 mod event;
@@ -15,21 +16,23 @@ mod machine;
 mod open;
 mod outside;
 mod place;
+mod play;
 mod progress;
 mod steps;
 mod walk;
-mod words;
 
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run};
-pub use event::{CallOut, Effect, Event, Facts, Repeats, Resolution, StepResult, What};
+pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
 pub use kept::{Kept, MAX_KEPT};
 pub use knot::{Knotted, knots};
 pub use machine::{Machine, Summary};
 pub use outside::{ChildEnd, Chosen, Decided, Decider, Emitted, Launching, Listening, Outside, Question, Recall};
 pub use place::Place;
+pub use play::{Unheld, play};
 pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Telling, Way};
 pub use walk::MAX_BEGUN;
-pub use words::{JobEffect, JobState};
+
+pub use crate::job_state::{JobEffect, JobState, Resolution};
 
 #[cfg(test)]
 mod tests;

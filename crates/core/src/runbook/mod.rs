@@ -4,10 +4,12 @@
 //! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
 //! know where, `scope` what they see when a job runs. Walking the steps is [`crate::job`].
 
+mod example;
 mod known;
 mod scope;
 mod steps;
 
+pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
 pub use scope::JobScope;
 pub use steps::{
     Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, LINK, MAX_DEPTH,
@@ -79,6 +81,9 @@ pub struct RunbookDoc {
     /// What the job gives; `${ ... }` sees `inputs` and `steps`.
     #[serde(default)]
     pub outputs: Map<String, Value>,
+    /// How jobs go when their calls are answered so and so; played when the runbook is checked and before it is published.
+    #[serde(default)]
+    pub examples: Vec<JobExampleDoc>,
 }
 
 /// Who may launch a runbook by hand.
@@ -189,6 +194,8 @@ pub struct Runbook {
     pub always: Vec<Step>,
     /// What the job gives.
     pub outputs: Template,
+    /// How jobs go when their calls are answered so and so.
+    pub examples: Vec<JobExampleDoc>,
     /// Whether any of its expressions looks at the alarm, or its effect is proved by it.
     pub reads_alarm: bool,
 }
@@ -280,6 +287,7 @@ impl Defined for Runbook {
                 recover: recover?,
                 always: always?,
                 outputs: outputs?,
+                examples: doc.examples,
                 reads_alarm: false,
             })
         })();
@@ -292,6 +300,7 @@ impl Defined for Runbook {
             });
             unfit.into_iter().for_each(|(at, text, why)| check.within(&at, &text, why));
             made.reads_alarm = reads_alarm;
+            example::check(&mut check, &made.examples, &made);
             made
         });
         check.finish(made)

@@ -236,17 +236,19 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
         None => None,
     };
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
+    let steps = runbook.as_ref().map_or_else(Vec::new, |r| arvok_core::runbook::all(&r.steps));
+    let id = |place: &str| place.rsplit('.').next().unwrap_or(place).to_owned();
     let mut gave: Vec<_> = row.attempts.into_iter().filter(|(_, a)| a.state == StepState::Done).collect();
-    gave.sort_by_key(|(_, a)| a.finished_at);
+    // What was done at the same moment, in the order of the runbook.
+    gave.sort_by_cached_key(|(place, a)| (a.finished_at, steps.iter().position(|s| s.id == id(place))));
     let found = gave.into_iter().filter_map(|(place, attempt)| {
-        let gave = attempt.output.filter(|o| !o.is_null() && o.as_object().is_none_or(|m| !m.is_empty()))?;
+        let telling = |o: &Value| !o.is_null() && !o.is_boolean() && o.as_object().is_none_or(|m| !m.is_empty());
+        let gave = attempt.output.filter(telling)?;
         let gave = match gave.to_string() {
             long if long.len() > LONGEST_FOUND => Value::String(format!("{}…", cut(&long, LONGEST_FOUND))),
             _ => gave,
         };
-        let id = place.rsplit('.').next().unwrap_or(&place);
-        let steps = runbook.iter().flat_map(|r| arvok_core::runbook::all(&r.steps));
-        let step = steps.into_iter().find(|s| s.id == id).and_then(|s| s.summary.clone()).unwrap_or(place);
+        let step = steps.iter().find(|s| s.id == id(&place)).and_then(|s| s.summary.clone()).unwrap_or(place);
         Some(Found { step, gave })
     });
     let found = found.collect();

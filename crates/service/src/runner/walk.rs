@@ -17,7 +17,8 @@ use arvok_core::{
     alarm::Alarm,
     connector::{CallEnd, Failure, Repeat},
     job::{
-        CallOut, Effect, Event, Facts, JobState, Kept, Launching, Machine, Progress, Recall, Repeats, StepResult, What,
+        CallOut, Effect, Event, Facts, JobState, Kept, Launching, Machine, Outside, Place, Progress, Recall, Repeats,
+        StepResult, What,
     },
     runbook::{LINK, Runbook},
 };
@@ -179,12 +180,18 @@ fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> 
 
 /// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
 /// again, as a record is.
-async fn come(node: &Node, held: &ClaimedJob, machine: &Machine<'_>) -> Result<Come, StoreError> {
-    let open = machine.outside(clock::now());
+async fn come(node: &Node, held: &ClaimedJob, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
     if open.is_empty() {
         return Ok(Come::default());
     }
-    insist(|| outside::come(&node.work_db, held.id, &open)).await
+    insist(|| outside::come(&node.work_db, held.id, open)).await
+}
+
+/// The jobs of steps that are waited for since this event: one may have ended before that was known here, and counted
+/// what came while nobody asked for it.
+fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc>) -> Vec<(Place, Outside)> {
+    let open = machine.outside(now).into_iter();
+    open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
 }
 
 async fn walk_on(
@@ -219,7 +226,8 @@ async fn walk_on(
     let mut posts = held.posts;
     let mut out: FuturesUnordered<BoxFuture<'_, Result<Event, StoreError>>> = FuturesUnordered::new();
     loop {
-        let come = come(node, &held, &machine).await?;
+        let asked = machine.outside(clock::now());
+        let come = come(node, &held, &asked).await?;
         if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
             machine.alarm = look_at(node, opening.as_ref(), alarm).await?;
         }
@@ -229,7 +237,13 @@ async fn walk_on(
             event => vec![Event::Came(come.posts), event],
         };
         let word = said.iter().map(|(_, word)| heard(word.clone()));
-        let effects = handle(&mut machine, now, events.into_iter().chain(word).collect());
+        let mut effects = handle(&mut machine, now, events.into_iter().chain(word).collect());
+        let ended = self::come(node, &held, &new_jobs(&machine, &asked, now)).await?.posts;
+        if !ended.is_empty() {
+            let more = machine.handle(now, Event::Came(ended));
+            effects.pop();
+            effects.extend(more);
+        }
         let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
         record.summary = machine.summary(now);
         record.heard = said.as_ref().map(|(number, _)| *number);

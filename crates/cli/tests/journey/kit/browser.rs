@@ -112,10 +112,10 @@ impl Browser {
         until(&format!("the page to show `{text}`"), || self.text().contains(text).then_some(()));
     }
 
-    /// Clicks the first link or button that holds a text.
+    /// Clicks the first link, button or choice that holds a text.
     pub fn click(&self, text: &str) {
         let clicked = format!(
-            "const e = [...document.querySelectorAll('a, button')].find(e => e.textContent.includes({}) && !e.disabled); e?.click(); return !!e",
+            "const e = [...document.querySelectorAll('a, button, label:has([type=radio])')].find(e => e.textContent.includes({}) && !e.disabled); e?.click(); return !!e",
             json!(text)
         );
         until(&format!("something to click with `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));

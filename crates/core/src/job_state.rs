@@ -1,4 +1,4 @@
-//! The words for the state of a job, and for whether it helped.
+//! The words for the state of a job, for whether it helped, and for what a person says of a step of which nobody knows.
 
 use serde::{Deserialize, Serialize};
 
@@ -101,6 +101,18 @@ impl JobEffect {
             Self::NotChecked => "not checked",
         }
     }
+}
+
+/// What a person says of an unsure step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Resolution {
+    /// It was done; go on behind it.
+    Done,
+    /// It was not done; do it again.
+    Again,
+    /// It failed.
+    Failed,
 }
 
 impl std::fmt::Display for JobState {

@@ -1,0 +1,367 @@
+//! Playing the examples of a runbook: its jobs in virtual time, answered as the examples say.
+
+use super::{
+    CallOut, ChildEnd, Decided, Effect, Event, Facts, JobEffect, JobState, Kept, Launching, Listening, Machine, Place,
+    Progress, Question, Recall, Repeats, What,
+};
+use crate::{
+    Alert, JobId, Severity,
+    alarm::Alarm,
+    alert::{NewAlert, Received},
+    connector::{self, CallEnd, Failure, Repeat},
+    definition::Others,
+    runbook::{AlarmWord, AnswerDoc, Answers, JobExampleDoc, MeanwhileDoc, Runbook},
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+
+/// Most events of one example.
+const MOST_EVENTS: usize = 5_000;
+
+/// An example that does not hold: where, and what happened instead.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unheld {
+    /// A JSON pointer.
+    pub pointer: String,
+    /// What happened instead.
+    pub message: String,
+}
+
+/// Plays all examples of a runbook; what does not hold.
+pub fn play(runbook: &Runbook, others: &dyn Others) -> Vec<Unheld> {
+    let one = |(i, example): (usize, &JobExampleDoc)| {
+        let at = format!("/examples/{i}");
+        match Play::of(runbook, example, others) {
+            Ok(play) => compare(&at, example, &play.run()),
+            Err(message) => vec![Unheld { pointer: at, message }],
+        }
+    };
+    runbook.examples.iter().enumerate().flat_map(one).collect()
+}
+
+/// How a job went.
+struct Went {
+    state: JobState,
+    effect: Option<JobEffect>,
+    failure: Option<String>,
+    calls: Vec<String>,
+    outputs: Value,
+}
+
+fn compare(at: &str, example: &JobExampleDoc, went: &Went) -> Vec<Unheld> {
+    let expect = &example.expect;
+    let mut wrong = Vec::new();
+    let mut say = |key: &str, message: String| {
+        wrong.push(Unheld { pointer: format!("{at}/expect/{key}"), message });
+    };
+    let why = went.failure.as_ref().map_or_else(String::new, |f| format!(": {f}"));
+    if expect.state != went.state {
+        say("state", format!("the job ends {}{why}", went.state));
+    }
+    if expect.effect.is_some_and(|effect| Some(effect) != went.effect) {
+        let told = went.effect.map_or("not known", JobEffect::as_str);
+        say("effect", format!("the effect is {told}{why}"));
+    }
+    if let Some(words) = &expect.failure
+        && !went.failure.as_deref().unwrap_or_default().contains(words.as_str())
+    {
+        say("failure", went.failure.clone().map_or_else(|| "nothing is told".to_owned(), |f| format!("it says: {f}")));
+    }
+    if expect.calls.as_ref().is_some_and(|calls| *calls != went.calls) {
+        let told = if went.calls.is_empty() { "none".to_owned() } else { went.calls.join(", ") };
+        say("calls", format!("the calls are {told}"));
+    }
+    for (name, value) in expect.outputs.iter().flatten() {
+        if went.outputs.get(name) != Some(value) {
+            let gave = went.outputs.get(name).map_or_else(|| "nothing".to_owned(), ToString::to_string);
+            say(&format!("outputs/{name}"), format!("the job gives {gave}"));
+        }
+    }
+    wrong
+}
+
+/// What is still to come.
+enum Coming {
+    /// Something happens to the job.
+    Event(Event),
+    /// Something comes from outside.
+    Post(Place, What),
+    /// A job that waits is taken up, unless it was meanwhile.
+    Due(u64),
+    /// Its alarm changes.
+    Alarm(bool),
+}
+
+struct Play<'a> {
+    runbook: &'a Runbook,
+    example: &'a JobExampleDoc,
+    others: &'a dyn Others,
+    facts: Facts,
+    alarm: Alarm,
+    progress: Progress,
+    kept: Kept,
+    now: DateTime<Utc>,
+    coming: BTreeMap<(DateTime<Utc>, u64), Coming>,
+    count: u64,
+    due: u64,
+    answered: BTreeMap<String, usize>,
+    /// Jobs of steps, and when each ends.
+    children: BTreeMap<Place, (DateTime<Utc>, ChildEnd)>,
+    went: Went,
+}
+
+impl<'a> Play<'a> {
+    fn of(runbook: &'a Runbook, example: &'a JobExampleDoc, others: &'a dyn Others) -> Result<Self, String> {
+        let prepared = runbook.prepare(example.inputs.clone()).map_err(|e| e.to_string())?;
+        let now = DateTime::UNIX_EPOCH;
+        let alert = match &example.alert {
+            Some(fields) => Some(alert(fields.clone(), now)?),
+            None => None,
+        };
+        let facts = Facts {
+            id: JobId(1),
+            key: "example".into(),
+            inputs: Value::Object(prepared.inputs),
+            target: prepared.target.to_string(),
+            alert,
+            has_alarm: example.alarm,
+            created: now,
+        };
+        let mut alarm = Alarm::unknown(now);
+        alarm.raised = example.alarm;
+        alarm.severity = facts.alert.as_ref().map_or(Severity::Major, |a| a.severity);
+        let went =
+            Went { state: JobState::Running, effect: None, failure: None, calls: Vec::new(), outputs: Value::Null };
+        let mut play = Self {
+            runbook,
+            example,
+            others,
+            facts,
+            alarm,
+            progress: Progress::default(),
+            kept: Kept::default(),
+            now,
+            coming: BTreeMap::new(),
+            count: 0,
+            due: 0,
+            answered: BTreeMap::new(),
+            children: BTreeMap::new(),
+            went,
+        };
+        for happening in &example.meanwhile {
+            play.at(now + happening.at.delta(), coming(happening));
+        }
+        Ok(play)
+    }
+
+    fn run(mut self) -> Went {
+        let taken = self.taken(Vec::new());
+        self.event(taken);
+        for _ in 0..MOST_EVENTS {
+            if self.went.state.is_final() {
+                return self.went;
+            }
+            let Some(((at, _), what)) = self.coming.pop_first() else { return self.went };
+            self.now = self.now.max(at);
+            match what {
+                Coming::Due(number) if number == self.due => self.look(),
+                Coming::Due(_) => {}
+                Coming::Alarm(raised) => {
+                    self.alarm.raised = raised;
+                    self.look();
+                }
+                Coming::Post(place, what) if self.is_out() => self.event(Event::Came(vec![(place, what)])),
+                Coming::Post(place, what) => {
+                    let taken = self.taken(vec![(place, what)]);
+                    self.event(taken);
+                }
+                Coming::Event(event) => self.event(event),
+            }
+        }
+        self.went.failure = Some(format!("the example goes on for more than {MOST_EVENTS} events"));
+        self.went
+    }
+
+    fn at(&mut self, at: DateTime<Utc>, what: Coming) {
+        self.count += 1;
+        self.coming.insert((at, self.count), what);
+    }
+
+    fn repeat(&self, via: &str, operation: &str) -> Repeat {
+        connector::operation(self.others, via, operation).map_or(Repeat::Never, |(_, operation)| operation.repeat)
+    }
+
+    fn taken(&self, came: Vec<(Place, What)>) -> Event {
+        let of = |(via, operation): (&str, &str)| ((via.to_owned(), operation.to_owned()), self.repeat(via, operation));
+        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), came)
+    }
+
+    /// While calls are out the walk is alive; else the job is taken up.
+    fn look(&mut self) {
+        let event = if self.is_out() { Event::Tick } else { self.taken(Vec::new()) };
+        self.event(event);
+    }
+
+    fn is_out(&self) -> bool {
+        self.coming.values().any(|what| matches!(what, Coming::Event(Event::Step { .. })))
+    }
+
+    fn event(&mut self, event: Event) {
+        let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.kept));
+        let mut machine = Machine::new(self.runbook, &self.facts, progress, kept);
+        machine.alarm = Some(self.alarm.clone());
+        let effects = machine.handle(self.now, event);
+        (self.progress, self.kept) = (machine.progress, machine.kept);
+        effects.into_iter().for_each(|effect| self.effect(effect));
+    }
+
+    fn effect(&mut self, effect: Effect) {
+        match effect {
+            Effect::Call(call) => self.called(call),
+            Effect::Ask(question) => self.asked(&question),
+            Effect::Listen(listening) => self.listens(&listening),
+            Effect::Launch(launching) => self.launched(launching),
+            Effect::Recall(recall) => self.recalled(recall),
+            Effect::StepStarted { .. } | Effect::StepEnded { .. } | Effect::Withdraw(_) | Effect::Emit(_) => {}
+            Effect::GoOn { until: None } => {
+                self.due += 1;
+                self.went.state = JobState::Running;
+            }
+            Effect::Rest => {
+                self.due += 1;
+                self.went.state = JobState::Paused;
+            }
+            Effect::GoOn { until: Some(until) } | Effect::Wait { until, .. } => {
+                self.due += 1;
+                self.went.state = JobState::Waiting;
+                self.at(until, Coming::Due(self.due));
+            }
+            Effect::Unsure { failure } => {
+                self.due += 1;
+                (self.went.state, self.went.failure) = (JobState::Unsure, Some(failure));
+            }
+            Effect::End { state, effect, failure, outputs } => {
+                (self.went.state, self.went.effect) = (state, Some(effect));
+                (self.went.failure, self.went.outputs) = (failure, outputs);
+            }
+        }
+    }
+
+    /// What comes to a step the next time.
+    fn next(&mut self, place: &Place) -> Option<AnswerDoc> {
+        let n = self.answered.entry(place.to_string()).or_default();
+        let nth = *n;
+        *n += 1;
+        let answers = self.example.answers.get(place.as_str()).or_else(|| self.example.answers.get(place.id()));
+        answers.and_then(|all| all.nth(nth)).cloned()
+    }
+
+    fn called(&mut self, call: CallOut) {
+        self.went.calls.push(call.place.to_string());
+        let answer = self.next(&call.place).unwrap_or_default();
+        let repeat = self.repeat(&call.via, &call.operation);
+        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let after = after(&answer);
+        let what = match answer {
+            AnswerDoc { refused: Some(why), .. } => broke(Failure::lasting(CallEnd::Refused, why)),
+            AnswerDoc { busy: Some(why), .. } => broke(Failure::new(CallEnd::Refused, why)),
+            AnswerDoc { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
+            AnswerDoc { gives, .. } => What::Returned(gives.unwrap_or_else(|| json!({}))),
+        };
+        self.at(self.now + after, Coming::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
+    }
+
+    fn asked(&mut self, question: &Question) {
+        let place = question.place.clone();
+        let answer = self.next(&place).and_then(|a| Some((after(&a), a.gives?)));
+        let text = |v: &Value, key: &str| v[key].as_str().unwrap_or_default().to_owned();
+        let (at, what) = match answer {
+            Some((after, gives)) if self.now + after < question.until => {
+                let choice = gives.as_str().map_or_else(|| text(&gives, "choice"), str::to_owned);
+                let (by, remark) = (text(&gives, "by"), text(&gives, "remark"));
+                (self.now + after, What::Decided(Decided { choice, by, how: "example".into(), remark }))
+            }
+            _ => (question.until, What::Silent),
+        };
+        self.at(at, Coming::Post(place, what));
+    }
+
+    fn listens(&mut self, listening: &Listening) {
+        let place = &listening.place;
+        let key = if self.example.answers.contains_key(place.as_str()) { place.as_str() } else { place.id() };
+        let many = match self.example.answers.get(key) {
+            Some(Answers::Several(all)) => all.len(),
+            Some(Answers::One(_)) => 1,
+            None => 0,
+        };
+        for _ in 0..many {
+            let Some(answer) = self.next(place) else { continue };
+            let Some(Value::Object(fields)) = answer.gives.clone() else { continue };
+            if let Ok(alert) = alert(fields, self.now) {
+                let heard = What::Heard(vec![alert]);
+                self.at(self.now + after(&answer), Coming::Post(place.clone(), heard));
+            }
+        }
+    }
+
+    fn launched(&mut self, launching: Launching) {
+        let place = launching.place;
+        if !self.children.contains_key(&place) {
+            let answer = self.next(&place).unwrap_or_default();
+            let failed = answer.refused.clone();
+            let end = ChildEnd {
+                job: JobId(2 + self.children.len() as i64),
+                state: if failed.is_some() { JobState::Failed } else { JobState::Succeeded },
+                effect: JobEffect::NotChecked,
+                failure: failed,
+                outputs: answer.gives.clone().unwrap_or_else(|| json!({})),
+            };
+            let ends = self.now + after(&answer);
+            self.at(ends, Coming::Post(place.clone(), What::Ended(end.clone())));
+            self.children.insert(place.clone(), (ends, end));
+        }
+        let job = self.children[&place].1.job;
+        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: What::Launched(job) }));
+    }
+
+    fn recalled(&mut self, recall: Recall) {
+        let place = recall.place;
+        let stops = self.example.answers.get(place.as_str()).and_then(|a| a.nth(0)?.stops);
+        let stopped = self.now + stops.map_or(TimeDelta::zero(), |p| p.delta());
+        if let Some((ends, end)) = self.children.get_mut(&place)
+            && stopped < *ends
+            && end.state != JobState::Cancelled
+        {
+            *ends = stopped;
+            *end = ChildEnd { state: JobState::Cancelled, failure: Some(recall.words), ..end.clone() };
+            let what = What::Ended(end.clone());
+            self.coming.retain(|_, what| !matches!(what, Coming::Post(p, _) if *p == place));
+            self.at(stopped, Coming::Post(place.clone(), what));
+        }
+        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: What::Recalled }));
+    }
+}
+
+fn after(answer: &AnswerDoc) -> TimeDelta {
+    answer.after.map_or(TimeDelta::zero(), |p| p.delta())
+}
+
+/// An alert from fields of the normal form, and its source.
+fn alert(mut fields: Map<String, Value>, now: DateTime<Utc>) -> Result<Alert, String> {
+    let source = fields.remove("source").and_then(|s| s.as_str().map(str::to_owned)).unwrap_or_default();
+    let new = NewAlert::of(&Value::Object(fields)).map_err(|e| format!("alert: {e}"))?;
+    new.complete(Received { source: &source, received: now, fallback_id: "example" }).map_err(|e| format!("alert: {e}"))
+}
+
+fn coming(happening: &MeanwhileDoc) -> Coming {
+    let event = match happening {
+        MeanwhileDoc { alarm: Some(word), .. } => return Coming::Alarm(*word == AlarmWord::Raised),
+        MeanwhileDoc { resolve: Some(word), .. } => Event::Resolved { place: None, word: *word },
+        MeanwhileDoc { pause: Some(words), .. } => Event::Pause { words: words.clone() },
+        MeanwhileDoc { resume: true, .. } => Event::Resume,
+        MeanwhileDoc { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },
+        _ => Event::Tick,
+    };
+    Coming::Event(event)
+}
