@@ -57,6 +57,47 @@ fn port(wanted: u16) -> Result<u16, CliError> {
     }
 }
 
+/// What stands in for the outside, and what is shown to it: the name of each secret, its value, and where it may go.
+struct Standins {
+    yard: RunningYard,
+    chat: RunningChat,
+    releases: RunningReleases,
+    secrets: [(&'static str, String, &'static str); 5],
+}
+
+impl Standins {
+    /// Starts them; what they tell goes to the node at this address.
+    fn start(address: &str) -> Result<Self, CliError> {
+        let (monitor, office, crew) = (secret_text("monitor-"), secret_text("office-"), secret_text("crew-"));
+        let (watch, desk) = (secret_text("watch-"), secret_text("desk-"));
+        let yard = yard::start(YardOptions {
+            port: 0,
+            token: office.clone(),
+            report_to: Some((format!("{address}/in/yard-hypervisor"), monitor.clone())),
+            tick: Duration::from_millis(250),
+            seconds_a_tick: 15.0,
+        })
+        .map_err(failed)?;
+        let chat = chat::start(0, crew.clone()).map_err(failed)?;
+        let releases = releases::start(ReleaseOptions {
+            port: 0,
+            token: desk.clone(),
+            report_to: Some((format!("{address}/in/releases"), watch.clone())),
+            tick: Duration::from_millis(250),
+            takes: Duration::from_secs(2),
+        })
+        .map_err(failed)?;
+        let secrets = [
+            ("yard-monitor", monitor, "source/yard-hypervisor"),
+            ("yard-office", office, "connection/yard-hypervisor"),
+            ("crew-chat", crew, "connection/crew-chat"),
+            ("release-watch", watch, "source/releases"),
+            ("release-desk", desk, "connection/release-desk"),
+        ];
+        Ok(Self { yard, chat, releases, secrets })
+    }
+}
+
 impl World {
     /// Starts all of it, with an empty database.
     pub async fn start(options: &Options) -> Result<Self, CliError> {
@@ -70,28 +111,9 @@ impl World {
         cluster.remove("demo").await.map_err(failed)?;
         let database = cluster.create("demo").await.map_err(failed)?;
 
-        let (monitor, office, crew) = (secret_text("monitor-"), secret_text("office-"), secret_text("crew-"));
         let node_port = port(options.port)?;
         let address = format!("http://127.0.0.1:{node_port}");
-        let yard = yard::start(YardOptions {
-            port: 0,
-            token: office.clone(),
-            report_to: Some((format!("{address}/in/yard-hypervisor"), monitor.clone())),
-            tick: Duration::from_millis(250),
-            seconds_a_tick: 15.0,
-        })
-        .map_err(failed)?;
-        let chat = chat::start(0, crew.clone()).map_err(failed)?;
-        let (watch, desk) = (secret_text("watch-"), secret_text("desk-"));
-        let releases = releases::start(ReleaseOptions {
-            port: 0,
-            token: desk.clone(),
-            report_to: Some((format!("{address}/in/releases"), watch.clone())),
-            tick: Duration::from_millis(250),
-            takes: Duration::from_secs(2),
-        })
-        .map_err(failed)?;
-
+        let Standins { yard, chat, releases, secrets } = Standins::start(&address)?;
         let data = options.data.join("node");
         let _ = fs::remove_dir_all(&data);
         let node_command = NodeCommand {
@@ -117,13 +139,7 @@ impl World {
         world.token =
             fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
         world.client = Client::new(address, Some(world.token.clone()))?;
-        for (name, value, place) in [
-            ("yard-monitor", monitor, "source/yard-hypervisor"),
-            ("yard-office", office, "connection/yard-hypervisor"),
-            ("crew-chat", crew, "connection/crew-chat"),
-            ("release-watch", watch, "source/releases"),
-            ("release-desk", desk, "connection/release-desk"),
-        ] {
+        for (name, value, place) in secrets {
             let body = SecretValue { value, allowed: Some(vec![place.to_owned()]) };
             world.client.change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body)).await?;
         }

@@ -72,42 +72,23 @@ impl StillOpen {
             }
             (Doing::Probing(_), _) => calls(self, format!("finds out whether it was done: {title}")),
             (Doing::Looking { next: None, .. }, _) => calls(self, format!("looks: {title}")),
-            (Doing::Again(at), _) => {
-                self.wait(*at);
-                self.waiting.push(place.clone());
-                self.doing.push(format!("waits to try again: {title}"));
-            }
-            (Doing::Pausing(until), _) => {
-                self.wait(*until);
-                self.waiting.push(place.clone());
-                self.doing.push(format!("lets time pass: {title}"));
-            }
+            (Doing::Again(at), _) => self.waits_until(*at, place, format!("waits to try again: {title}")),
+            (Doing::Pausing(until), _) => self.waits_until(*until, place, format!("lets time pass: {title}")),
             (Doing::Looking { next: Some(at), .. }, action) => {
-                self.wait(*at);
                 self.alarm |= matches!(action, Action::Check(check) if check.condition.reads("alarm"));
-                self.waiting.push(place.clone());
-                self.doing.push(format!("waits to look again: {title}"));
+                self.waits_until(*at, place, format!("waits to look again: {title}"));
             }
-            (Doing::Asking { until, tell }, _) => {
-                match tell {
-                    Telling::Out { .. } => self.calls += 1,
-                    Telling::Again { at, .. } => self.wait(*at),
-                    Telling::Over => {}
-                }
-                // Whoever keeps the question says when its time is over; until then it is not looked at all the time.
-                self.wait((*until).max(self.now + TimeDelta::milliseconds(250)));
-                self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
-            }
+            (Doing::Asking { until, tell }, _) => self.asking(*until, tell, place, title),
             (Doing::Awaiting { until, .. }, _) => {
                 self.wait(*until);
                 self.waits_outside(place, Outside::Event, format!("waits for an event: {title}"));
             }
-            (Doing::Child { job, recalled }, _) => {
-                if !recalled {
-                    self.time(step, open);
-                }
-                let word = if *recalled { "waits for the end of" } else { "waits for" };
-                self.waits_outside(place, Outside::Job(*job), format!("{word} job {job}: {title}"));
+            (Doing::Child { job, recalled: true }, _) => {
+                self.waits_outside(place, Outside::Job(*job), format!("waits for the end of job {job}: {title}"));
+            }
+            (Doing::Child { job, recalled: false }, _) => {
+                self.time(step, open);
+                self.waits_outside(place, Outside::Job(*job), format!("waits for job {job}: {title}"));
             }
             (Doing::Recalling { job }, _) => {
                 self.outside.push((place.clone(), Outside::Job(*job)));
@@ -118,6 +99,23 @@ impl StillOpen {
                 calls(self, title.to_owned());
             }
         }
+    }
+
+    fn waits_until(&mut self, at: DateTime<Utc>, place: &Place, words: String) {
+        self.wait(at);
+        self.waiting.push(place.clone());
+        self.doing.push(words);
+    }
+
+    fn asking(&mut self, until: DateTime<Utc>, tell: &Telling, place: &Place, title: &str) {
+        match tell {
+            Telling::Out { .. } => self.calls += 1,
+            Telling::Again { at, .. } => self.wait(*at),
+            Telling::Over => {}
+        }
+        // Whoever keeps the question says when its time is over; until then it is not looked at all the time.
+        self.wait(until.max(self.now + TimeDelta::milliseconds(250)));
+        self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
     }
 
     fn waits_outside(&mut self, place: &Place, what: Outside, words: String) {

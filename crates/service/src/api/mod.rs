@@ -92,11 +92,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::one)
                 .service(proposals::launch)
                 .service(proposals::dismiss)
-                .service(decisions::list)
-                .service(decisions::open_link)
-                .service(decisions::take_by_link)
-                .service(decisions::one)
-                .service(decisions::take)
+                .configure(of_decisions)
                 .configure(of_jobs)
                 .service(nodes::list)
                 .service(storage::show)
@@ -105,6 +101,16 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .default_service(web::to(problem::no_such_path)),
         )
         .default_service(web::to(crate::console::file));
+}
+
+/// What jobs ask people.
+fn of_decisions(config: &mut web::ServiceConfig) {
+    config
+        .service(decisions::list)
+        .service(decisions::open_link)
+        .service(decisions::take_by_link)
+        .service(decisions::one)
+        .service(decisions::take);
 }
 
 /// What can be asked of jobs, and said to them.

@@ -24,7 +24,7 @@ use arvok_core::{
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
-    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Renewed, Then, Word},
+    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Renewed, Said, Then, Word},
     outside::{self, Come},
     read,
 };
@@ -205,26 +205,16 @@ async fn walk_on(
         None => needed(node, &node.work_db, &held).await?,
     };
     let Some(runbook) = runbook else {
-        let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
-        let record = Record { then: end(JobState::Failed, why), ..Record::default() };
-        return keep(node, &held, opening, &Progress::default(), &record).await;
+        return keep(node, &held, opening, &Progress::default(), &unreadable(&held)).await;
     };
-    let facts = Facts {
-        id: held.id,
-        key: key(node, &held),
-        inputs: held.inputs.clone(),
-        target: held.target.clone(),
-        alert,
-        has_alarm: held.alarm.is_some(),
-        created: held.created_at,
-    };
+    let facts = facts(node, &held, alert);
     let (progress, kept) = resume(node, &held, &runbook).await?;
     let mut machine = Machine::new(&runbook, &facts, progress, kept);
     let mut event = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
     let mut said = held.word.clone();
     let mut last_heard = said.as_ref().map_or(0, |(number, _)| *number);
     let mut posts = held.posts;
-    let mut out: FuturesUnordered<BoxFuture<'_, Result<Event, StoreError>>> = FuturesUnordered::new();
+    let mut out: Out<'_> = FuturesUnordered::new();
     loop {
         let asked = machine.outside(clock::now());
         let come = come(node, &held, &asked).await?;
@@ -232,44 +222,26 @@ async fn walk_on(
             machine.alarm = look_at(node, opening.as_ref(), alarm).await?;
         }
         let now = clock::now();
-        let events = match event {
-            Event::Taken(repeats, _) => vec![Event::Taken(repeats, come.posts)],
-            event => vec![Event::Came(come.posts), event],
-        };
-        let word = said.iter().map(|(_, word)| heard(word.clone()));
-        let mut effects = handle(&mut machine, now, events.into_iter().chain(word).collect());
+        let mut effects = handle(&mut machine, now, events(event, come.posts, said.as_ref()));
         let ended = self::come(node, &held, &new_jobs(&machine, &asked, now)).await?.posts;
         if !ended.is_empty() {
-            let more = machine.handle(now, Event::Came(ended));
             effects.pop();
-            effects.extend(more);
+            effects.extend(machine.handle(now, Event::Came(ended)));
         }
         let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
-        record.summary = machine.summary(now);
+        (record.summary, record.posts, record.passed_over) = (machine.summary(now), posts, come.read);
         record.heard = said.as_ref().map(|(number, _)| *number);
-        (record.posts, record.passed_over) = (posts, come.read);
         if come.again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
         }
         redact(&mut record, &node.published());
         keep(node, &held, opening.take(), &machine.progress, &record).await?;
-        if let Then::End { state, .. } = &record.then {
-            let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
-            node.metrics.jobs_ended.get_or_create(&label).inc();
-        }
+        count_end(node, &runbook, &record.then);
         if !matches!(record.then, Then::GoOn) {
             return Ok(());
         }
-        for call_out in outward.calls {
-            out.push(Box::pin(call(node, held.id, call_out).map(Ok)));
-        }
-        for launching in outward.launches {
-            out.push(Box::pin(launch(node, &held, launching)));
-        }
-        for recalled in outward.recalls {
-            out.push(Box::pin(recall(node, recalled)));
-        }
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
+        send(node, &held, outward, &out);
         (event, said) = tokio::select! {
             Some(answered) = out.next() => (answered?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick, None),
@@ -281,6 +253,54 @@ async fn walk_on(
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
     }
+}
+
+fn count_end(node: &Node, runbook: &Runbook, then: &Then) {
+    if let Then::End { state, .. } = then {
+        let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
+        node.metrics.jobs_ended.get_or_create(&label).inc();
+    }
+}
+
+/// The end of a job whose runbook is gone.
+fn unreadable(held: &ClaimedJob) -> Record {
+    let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
+    Record { then: end(JobState::Failed, why), ..Record::default() }
+}
+
+/// What does not change about a job.
+fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
+    Facts {
+        id: held.id,
+        key: key(node, held),
+        inputs: held.inputs.clone(),
+        target: held.target.clone(),
+        alert,
+        has_alarm: held.alarm.is_some(),
+        created: held.created_at,
+    }
+}
+
+/// All that happened to a job: what has come from outside, the event, a person's word.
+fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Event> {
+    let word = said.map(|(_, word)| heard(word.clone()));
+    let mut events = match event {
+        Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
+        event => vec![Event::Came(came), event],
+    };
+    events.extend(word);
+    events
+}
+
+/// What is out: calls, and jobs of steps that are made or told to stop.
+type Out<'a> = FuturesUnordered<BoxFuture<'a, Result<Event, StoreError>>>;
+
+/// Sends out what is to be done outside.
+fn send<'a>(node: &'a Node, held: &'a ClaimedJob, outward: Outward, out: &Out<'a>) {
+    let Outward { calls, launches, recalls, .. } = outward;
+    calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held.id, one).map(Ok))));
+    launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one))));
+    recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one))));
 }
 
 /// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,

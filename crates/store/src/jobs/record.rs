@@ -171,7 +171,7 @@ pub(super) fn recording(
             FROM held, {source} WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt)"
         ));
     }
-    outside::write(record, now, &mut sql, &mut values)?;
+    outside::write(record, now, &mut sql, &mut values);
     // Mentioned, so that it counts as one of the statement's values wherever it is not used.
     sql.push_str(" SELECT id FROM held WHERE $10::int IS NOT NULL");
     Ok((sql, values))
