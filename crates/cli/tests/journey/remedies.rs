@@ -116,7 +116,7 @@ fn a_requirement_and_unacceptable_inputs_end_in_words() {
 fn an_effect_that_does_not_come_is_said_to_be_unconfirmed() {
     let stage = Stage::with_demo();
     let text = std::fs::read_to_string(format!("{}/runbooks/grow-disk.yaml", crate::kit::DEMO)).expect("the demo");
-    stage.publish(&text.replace("within: 5m", "within: 500ms"));
+    stage.publish(&text.replace("within: 5m", "within: 500ms").replace("effect: confirmed", "effect: unconfirmed"));
     stage.publish(&rule("stays", "test.stays", "grow-disk", ""));
     raise(&stage, "test.stays", "vm/quill-report-2");
     let job = stage.job_in(1, &["succeeded"]);

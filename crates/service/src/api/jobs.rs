@@ -18,6 +18,7 @@ use arvok_store::{
     outside::{children, decisions},
     read::{self, JobRow},
 };
+use std::collections::BTreeMap;
 
 /// Jobs, newest first.
 #[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobFilter), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
@@ -77,14 +78,16 @@ pub(super) async fn resolve(
         StepWord::Failed => Resolution::Failed,
     };
     let place = body.step.as_deref().map(Place::new);
-    if let Some(place) = &place {
-        let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-        let unsure = row.attempts.iter().filter(|(_, a)| a.state == StepState::Unsure).map(|(at, _)| at.as_str());
-        let unsure: Vec<&str> = unsure.collect();
-        if row.item.state == JobState::Unsure && !unsure.contains(&place.as_str()) {
-            let known = unsure.join(", ");
-            return Err(ApiError::Conflict(format!("step `{place}` of job {id} is not unsure; unsure is {known}")));
-        }
+    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let last: BTreeMap<&str, StepState> = row.attempts.iter().map(|(at, a)| (at.as_str(), a.state)).collect();
+    let unsure: Vec<&str> =
+        last.into_iter().filter(|(_, state)| *state == StepState::Unsure).map(|(at, _)| at).collect();
+    if row.item.state == JobState::Waiting && unsure.is_empty() {
+        return Err(ApiError::Conflict(format!("job {id} is waiting, not unsure")));
+    }
+    if let Some(place) = place.as_ref().filter(|place| !unsure.is_empty() && !unsure.contains(&place.as_str())) {
+        let known = unsure.join(", ");
+        return Err(ApiError::Conflict(format!("step `{place}` of job {id} is not unsure; unsure is {known}")));
     }
     say(&node, &caller, *id, Word::Resolve { place, word }).await
 }

@@ -286,6 +286,7 @@ fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Ev
     let word = said.map(|(_, word)| heard(word.clone()));
     let mut events = match event {
         Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
+        event if came.is_empty() => vec![event],
         event => vec![Event::Came(came), event],
     };
     events.extend(word);

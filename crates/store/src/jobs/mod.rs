@@ -99,7 +99,8 @@ impl Word {
             Self::Pause { .. } => &[JobState::Running, JobState::Waiting],
             Self::Resume => &[JobState::Paused],
             Self::Cancel { .. } => &[JobState::Running, JobState::Waiting, JobState::Paused, JobState::Unsure],
-            Self::Resolve { .. } => &[JobState::Unsure],
+            // While others of its steps go on it waits, though one is unsure.
+            Self::Resolve { .. } => &[JobState::Unsure, JobState::Waiting],
         }
     }
 }
@@ -146,6 +147,7 @@ pub fn claiming() -> String {
         way(
             "state = 'queued' AND (deadline IS NULL OR deadline > now()) AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o
                 WHERE o.target = j.target AND o.holds AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
+                AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused'))
                 AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest($4::text[], $5::int[]) AS l (runbook, most)
                     WHERE l.runbook = j.runbook AND most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
                         AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))",

@@ -179,6 +179,11 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         );
         let child = a.expect("makes").expect("a job");
         assert_eq!(b.expect("makes"), Some(child), "the same, however often");
+        // Who holds a job holds those of its steps.
+        let held = |state: &str| format!("UPDATE job SET state = '{state}' WHERE id = {}", parent.id.0);
+        run(db, &held("paused")).await;
+        assert!(take(db).await.is_none(), "it does not begin");
+        run(db, &held("running")).await;
         // It shares the target that the job above it holds.
         let taken = take(db).await.expect("it is not held up by its parent");
         assert_eq!((taken.id, taken.depth), (child, 1));

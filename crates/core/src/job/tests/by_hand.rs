@@ -366,3 +366,98 @@ fn a_job_that_begins_too_many_steps_fails_and_keeps_few_of_its_errors() {
     assert!(failure.contains("has begun 10000 steps, the most that one may"), "{failure}");
     assert_eq!(machine.progress.errors.len(), 100);
 }
+
+/// A job of a runbook without an alarm, over a few events.
+fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> {
+    let runbook = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]).expect("checks");
+    let facts = Facts {
+        id: crate::JobId(7),
+        key: "quay-7".into(),
+        inputs,
+        target: "vm/a".into(),
+        alert: None,
+        has_alarm: false,
+        created: DateTime::UNIX_EPOCH,
+    };
+    let mut machine = Machine::new(&runbook, &facts, Progress::default(), Kept::default());
+    let mut all = Vec::new();
+    for (seconds, event) in events {
+        all.extend(machine.handle(DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds), event));
+    }
+    all
+}
+
+#[test]
+fn what_goes_wrong_is_kept_in_a_thousand_bytes_and_not_one_less() {
+    let require = "runbook: r\ninputs: { why: { type: string } }\ntarget: vm/a\nsteps: [ { id: need, require: 1 > 2, else: '${inputs.why}' } ]\n";
+    let said = |length: usize| {
+        let effects = told_of(require, json!({ "why": "x".repeat(length) }), vec![(0, taken())]);
+        let end = effects.into_iter().find_map(|e| match e {
+            Effect::End { failure, .. } => failure,
+            _ => None,
+        });
+        end.expect("a failure")
+    };
+    assert_eq!(said(1_000), "x".repeat(1_000));
+    assert_eq!(said(1_001), format!("{}…", "x".repeat(1_000)));
+}
+
+#[test]
+fn a_job_begins_ten_thousand_steps_and_no_more() {
+    let each = |items: usize| {
+        let text = "runbook: r\ntarget: vm/a\ninputs: { n: { type: array }, m: { type: array } }\nsteps:
+  - id: a\n    each: inputs.n\n    as: n\n    gives: '1'\n    steps:
+      - { id: b, each: inputs.m, as: m, gives: '1', steps: [ { id: c, set: { x: 1 } } ] }\n";
+        // One for `a`, ten for `b`, and as many as there are for `c`.
+        let inputs = json!({ "n": vec![1; 10], "m": vec![1; items] });
+        let mut events = vec![(0, taken())];
+        events.extend((0..110).map(|_| (0, Event::Tick)));
+        told_of(text, inputs, events)
+    };
+    let ends = |effects: &[Effect]| {
+        effects.iter().find_map(|e| match e {
+            Effect::End { state, failure, .. } => Some((*state, failure.clone().unwrap_or_default())),
+            _ => None,
+        })
+    };
+    assert_eq!(ends(&each(998)), Some((JobState::Succeeded, String::new())), "9,991 steps");
+    let (state, why) = ends(&each(1_000)).expect("ends");
+    assert_eq!(state, JobState::Failed);
+    assert!(why.contains("has begun 10000 steps, the most that one may"), "{why}");
+}
+
+#[test]
+fn a_finish_leaves_out_outputs_of_steps_that_did_not_run_and_no_other_mistake() {
+    let finish = |output: &str| {
+        let text = format!(
+            "runbook: r\ntarget: vm/a\nsteps:\n  - {{ id: a, set: {{ n: 0 }} }}\n  - {{ id: end, when: 'true', finish: succeeded }}\n  - {{ id: b, set: {{ n: 1 }} }}\noutputs: {{ a: '${{steps.a.n}}', b: \"{output}\" }}\n"
+        );
+        told_of(&text, json!({}), vec![(0, taken())]).into_iter().find_map(|e| match e {
+            Effect::End { outputs, failure, .. } => Some((outputs, failure)),
+            _ => None,
+        })
+    };
+    assert_eq!(finish("${steps.b.n}"), Some((json!({ "a": 0 }), None)), "what did not run gives nothing");
+    let (outputs, failure) = finish("${1 / steps.a.n}").expect("ends");
+    assert_eq!(outputs, Value::Null);
+    assert!(failure.is_some_and(|f| f.contains("the outputs cannot be made: b")), "a mistake is told");
+}
+
+#[test]
+fn what_a_job_is_at_is_told_for_lists() {
+    let at = |walk: &Walk| {
+        let machine = Machine::new(&walk.runbook, &walk.facts, walk.progress.clone(), walk.kept.clone());
+        let summary = machine.summary(walk.now);
+        (summary.done, summary.total, summary.doing)
+    };
+    let walk = Walk::new().then(0, taken());
+    assert_eq!(at(&walk), (0, 3, "look".into()));
+    let walk = walk.then(1, Event::Pause { words: "held by pat".into() });
+    assert_eq!(at(&walk), (0, 3, "held by pat; look".into()));
+    let walk = walk.then(1, Event::Resume).then(1, looked(40)).then(1, grown());
+    assert_eq!(at(&walk), (3, 3, "waits for its effect".into()));
+    // The proof has a time of its own, however long ago the steps began.
+    assert_eq!(walk.progress.stage, Stage::Confirming);
+    let walk = walk.then(11 * 60, Event::Tick);
+    assert_ne!(walk.progress.stage, Stage::Confirming, "five minutes are over");
+}
