@@ -31,6 +31,6 @@ pub(super) async fn one(
     id: web::Path<i64>,
 ) -> Result<web::Json<AlarmDetail>, ApiError> {
     let mut found = read::alarm(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
-    super::jobs::complete_all(&mut found.jobs);
+    super::passage::tell_doing(&mut found.jobs);
     Ok(web::Json(found))
 }

@@ -3,7 +3,7 @@
 use super::{
     ApiError,
     caller::{Caller, way},
-    jobs::complete_all,
+    passage::tell_doing,
     query::in_range,
 };
 use crate::{
@@ -253,6 +253,6 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     });
     let found = found.collect();
     let mut job = row.item;
-    complete_all(std::slice::from_mut(&mut job));
+    tell_doing(std::slice::from_mut(&mut job));
     Ok(DecisionContext { decision: item(decision), job, alert, raised, found })
 }

@@ -104,7 +104,7 @@ pub(super) async fn one(
         Some(filter) => read::jobs(&node.db, filter).await?.items,
         None => Vec::new(),
     };
-    super::jobs::complete_all(&mut jobs);
+    super::passage::tell_doing(&mut jobs);
     Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, jobs }))
 }
 

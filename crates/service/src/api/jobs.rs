@@ -1,6 +1,11 @@
 //! Jobs and their steps.
 
-use super::{ApiError, caller::Caller, passage::Passage, query::in_range};
+use super::{
+    ApiError,
+    caller::Caller,
+    passage::{Passage, tell_doing},
+    query::in_range,
+};
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
@@ -18,7 +23,7 @@ use arvok_store::{
     outside::{children, decisions},
     read::{self, JobRow},
 };
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, slice};
 
 /// Jobs, newest first.
 #[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobFilter), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
@@ -39,7 +44,7 @@ pub(super) async fn list(
     }
     in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.db, filter).await?;
-    complete_all(&mut page.items);
+    tell_doing(&mut page.items);
     Ok(web::Json(page))
 }
 
@@ -72,6 +77,7 @@ pub(super) async fn resolve(
     id: web::Path<i64>,
     body: web::Json<Resolve>,
 ) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
     let word = match body.word {
         StepWord::Done => Resolution::Done,
         StepWord::Again => Resolution::Again,
@@ -82,8 +88,8 @@ pub(super) async fn resolve(
     let last: BTreeMap<&str, StepState> = row.attempts.iter().map(|(at, a)| (at.as_str(), a.state)).collect();
     let unsure: Vec<&str> =
         last.into_iter().filter(|(_, state)| *state == StepState::Unsure).map(|(at, _)| at).collect();
-    if row.item.state == JobState::Waiting && unsure.is_empty() {
-        return Err(ApiError::Conflict(format!("job {id} is waiting, not unsure")));
+    if row.item.state != JobState::Unsure && unsure.is_empty() {
+        return Err(ApiError::Conflict(format!("job {id} is {}, not unsure", row.item.state)));
     }
     if let Some(place) = place.as_ref().filter(|place| !unsure.is_empty() && !unsure.contains(&place.as_str())) {
         let known = unsure.join(", ");
@@ -182,26 +188,9 @@ async fn say_below(node: &Node, id: i64, word: &Word) -> Result<(), ApiError> {
     Ok(())
 }
 
-/// Says of jobs of a list what is to be said of their state.
-pub(super) fn complete_all(jobs: &mut [JobItem]) {
-    jobs.iter_mut().for_each(complete);
-}
-
-fn complete(job: &mut JobItem) {
-    match job.state {
-        JobState::Queued => job.doing = "waits for its turn".into(),
-        JobState::Running | JobState::Waiting | JobState::Paused => {}
-        JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
-        JobState::Succeeded => job.doing = job.effect.map_or_else(String::new, |e| e.to_string()),
-        JobState::Failed | JobState::Cancelled | JobState::Expired | JobState::Refused => {
-            job.doing = job.failure.clone().unwrap_or_default();
-        }
-    }
-}
-
 fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, decisions: Vec<DecisionItem>) -> JobDetail {
     let mut job = row.item;
-    complete(&mut job);
+    tell_doing(slice::from_mut(&mut job));
     let passage = runbook.map(|r| {
         let waiting = Progress::read(row.progress, r).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
         let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
@@ -212,7 +201,7 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, deci
     let further = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
     let confirm = runbook.and_then(|r| r.confirm.as_ref()).map(ToString::to_string);
     let mut children: Vec<JobItem> = row.children.into_iter().map(|(_, child)| child).collect();
-    complete_all(&mut children);
+    tell_doing(&mut children);
     JobDetail {
         job,
         inputs: row.inputs,

@@ -1,8 +1,8 @@
-//! A job's passage: the tree of its runbook's steps, each with its tries.
+//! What a job is at, and its passage: the tree of its runbook's steps, each with its tries.
 
-use arvok_api::{Attempt, JobPart, JobStep, StepState};
+use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
 use arvok_core::{
-    job::Place,
+    job::{JobState, Place},
     runbook::{Action, Call, Choose, Each, Runbook, Step},
 };
 use serde_json::Value;
@@ -10,6 +10,21 @@ use std::collections::BTreeMap;
 
 /// Items of a list that are shown one by one; of more, those at the beginning and those that failed or are open.
 const ITEMS_SHOWN: usize = 100;
+
+/// Tells of each job what it does or waits for, or how it ended, where its state says more than its steps.
+pub(super) fn tell_doing(jobs: &mut [JobItem]) {
+    for job in jobs {
+        match job.state {
+            JobState::Queued => job.doing = "waits for its turn".into(),
+            JobState::Running | JobState::Waiting | JobState::Paused => {}
+            JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
+            JobState::Succeeded => job.doing = job.effect.map_or_else(String::new, |e| e.to_string()),
+            JobState::Failed | JobState::Cancelled | JobState::Expired | JobState::Refused => {
+                job.doing = job.failure.clone().unwrap_or_default();
+            }
+        }
+    }
+}
 
 /// What is known of a job's steps.
 pub(super) struct Passage {

@@ -31,8 +31,8 @@ pub(super) async fn overview(
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }
     let mut seen = read::overview(&node.db, window.delta(), clock::now()).await?;
-    super::jobs::complete_all(&mut seen.needs_you);
-    super::jobs::complete_all(&mut seen.under_way);
+    super::passage::tell_doing(&mut seen.needs_you);
+    super::passage::tell_doing(&mut seen.under_way);
     Ok(web::Json(Watch {
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
