@@ -145,7 +145,7 @@ fn an_example_of_what_happened_holds_in_the_rules_file_and_fails_readably_when_t
     let rest = ["runbooks", "connections"].map(|f| format!("{}/{f}", crate::kit::DEMO));
     let said = arvok(&["check", &whole, &sources, &rest[0], &rest[1]], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
-    assert!(said.out.contains("1 example hold"), "{}", said.out);
+    assert!(said.out.contains("3 examples hold"), "its own, and two of the runbook: {}", said.out);
 
     let changed =
         file("changed.yaml", &std::fs::read_to_string(&whole).expect("a file").replace("rest: 30s", "still: 1h"));
