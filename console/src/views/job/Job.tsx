@@ -51,7 +51,7 @@ export function Component() {
         .map((d) => (
           <Open key={d.id} decision={d} />
         ))}
-      {job.state === 'unsure' && <Resolve detail={detail} />}
+      <Resolve detail={detail} />
       <Passage detail={detail} />
     </>
   );

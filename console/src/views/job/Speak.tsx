@@ -64,6 +64,7 @@ export function Speak({ job }: { job: JobItem }) {
   );
 }
 
+/** What became of steps of which it is not known: asked as soon as one is, though others of the job still wait. */
 export function Resolve({ detail }: { detail: JobDetail }) {
   const may = useMay('responder');
   const queries = useQueryClient();
@@ -75,6 +76,7 @@ export function Resolve({ detail }: { detail: JobDetail }) {
       resolve(detail.job.id, as, place),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
   });
+  if (detail.job.state !== 'unsure' && !(detail.job.state === 'waiting' && unsure.length > 0)) return null;
   if (!may) {
     return (
       <Panel title="Was the step done?">
