@@ -99,6 +99,35 @@ fn a_death_while_a_doubt_is_resolved_leaves_the_doubt() {
     assert_eq!(peer.told().len(), 1);
 }
 
+/// The other way would keep the question from people for an hour.
+#[test]
+fn what_became_of_a_step_is_said_though_another_of_its_job_waits() {
+    let (stage, peer) = (Stage::with_demo(), Peer::start());
+    let ways =
+        "  - id: both\n    together:\n      rest: [ { id: rest, pause: 1h } ]\n      say:\n        - { id: tell,";
+    stage
+        .publish(&peer.definitions("never").replace("timeout: 60s", "timeout: 300ms").replace("  - { id: tell,", ways));
+    peer.delay(Duration::from_secs(2));
+    tell(&stage, "vm/a");
+    until("the call to be unsure", || {
+        let job = stage.get("/api/v1/jobs?target=vm/a")["items"][0]["id"].as_i64()?;
+        let steps = stage.get(&format!("/api/v1/jobs/{job}"))["steps"].to_string();
+        steps.contains("\"unsure\"").then_some(())
+    });
+    stage.job_in(1, &["waiting"]);
+    let resolve = |body: &Value| {
+        let (status, said) = stage.call(Method::POST, "/api/v1/jobs/1/resolve", Some(body));
+        (status, said["detail"].as_str().unwrap_or_default().to_owned())
+    };
+    let other = resolve(&json!({"step": "both.rest", "as": "done"}));
+    assert_eq!(other, (409, "step `both.rest` of job 1 is not unsure; unsure is both.tell".into()));
+    assert_eq!(resolve(&json!({"as": "failed"})).0, 202);
+    let job = stage.job_in(1, &["failed"])["job"].clone();
+    assert!(job["failure"].as_str().is_some_and(|f| f.contains("a person said that the unsure step")), "{job:#}");
+    assert_eq!(resolve(&json!({"as": "done"})), (409, "job 1 is failed, not unsure".into()));
+    assert_eq!(peer.told().len(), 1);
+}
+
 #[test]
 fn jobs_outlive_a_database_that_goes_away() {
     std::thread::scope(|s| {
