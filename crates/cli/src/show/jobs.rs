@@ -110,8 +110,8 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.rule.as_ref().map(|r| format!("  rule        {r}")));
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
-    lines.push("\nInputs".into());
-    if let Some(inputs) = d.inputs.as_object() {
+    if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
+        lines.push("\nInputs".into());
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));
     }
     lines.push("\nPassage".into());

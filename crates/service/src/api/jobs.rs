@@ -162,8 +162,8 @@ fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
 /// Says something to a job. Whoever walks it hears of it, at once if that is this node.
 async fn say(node: &Node, caller: &Caller, id: i64, word: Word) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    let row = read::job(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     if !jobs::say(&node.db, JobId(id), &word).await? {
+        let row = read::job(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
         let can = word.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
         let state = row.item.state;
         return Err(ApiError::Conflict(if word.states().contains(&state) {
