@@ -8,13 +8,15 @@ use std::time::Duration;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Slot(i64);
 
-/// Reserves the next moment at which a call may begin, where so many may within a time; how long to wait for it.
+/// Reserves the next moment at which a call may begin, where so many may within a time; how long to wait for it. None if
+/// that is longer than somebody has patience for: then nothing is reserved, so that nobody stands behind who has left.
 pub async fn reserve(
     db: &impl ConnectionTrait,
     connection: &str,
     calls: u32,
     per: Duration,
-) -> Result<Duration, StoreError> {
+    patience: Duration,
+) -> Result<Option<Duration>, StoreError> {
     #[derive(FromQueryResult)]
     struct Wait {
         seconds: f64,
@@ -24,9 +26,11 @@ pub async fn reserve(
         "INSERT INTO call_rate AS r (connection, next_at) VALUES ($1, clock_timestamp() + make_interval(secs => $2))
         ON CONFLICT (connection) DO UPDATE
             SET next_at = greatest(r.next_at, clock_timestamp()) + make_interval(secs => $2)
+            WHERE r.next_at <= clock_timestamp() + make_interval(secs => $3)
         RETURNING extract(epoch FROM next_at - clock_timestamp())::float8 - $2 AS seconds";
-    let wait: Vec<Wait> = sql::typed(db, sql, vec![connection.into(), share.into()]).await?;
-    Ok(Duration::from_secs_f64(wait.first().map_or(0.0, |w| w.seconds.max(0.0))))
+    let values = vec![connection.into(), share.into(), patience.as_secs_f64().into()];
+    let wait: Vec<Wait> = sql::typed(db, sql, values).await?;
+    Ok(wait.first().map(|w| Duration::from_secs_f64(w.seconds.max(0.0))))
 }
 
 /// Takes a turn among so many calls at once; none if all are taken. It ends by itself after a while, should its node die.

@@ -19,16 +19,13 @@ pub(super) async fn turn(node: &Node, connection: &Connection, longest: Duration
     let begun = Instant::now();
     if let Some(rate) = connection.rate {
         let per = Duration::from_millis(rate.per.millis());
-        let wait = insist(|| calls::reserve(&node.work_db, name, rate.calls, per)).await.map_err(away)?;
-        if wait > PATIENCE {
-            let message = format!(
-                "`{name}` allows {} calls in {}; the next turn is in {} s",
-                rate.calls,
-                rate.per,
-                wait.as_secs()
-            );
+        let wait = insist(|| calls::reserve(&node.work_db, name, rate.calls, per, PATIENCE)).await.map_err(away)?;
+        let Some(wait) = wait else {
+            let (calls, per, most) = (rate.calls, rate.per, PATIENCE.as_secs());
+            let message =
+                format!("`{name}` allows {calls} calls in {per}, and those of the next {most} s are spoken for");
             return Err(Failure::new(CallEnd::NotSent, message));
-        }
+        };
         tokio::time::sleep(wait).await;
     }
     let Some(most) = connection.at_once else { return Ok(None) };

@@ -9,7 +9,7 @@ use arvok_core::{
     runbook::LaunchRole,
 };
 use arvok_store::{
-    DatabaseConnection,
+    DatabaseConnection, calls,
     jobs::{self, ClaimedJob, Record, Then, claim, record},
     outside::{
         self,
@@ -19,6 +19,7 @@ use arvok_store::{
 };
 use sea_orm::{ConnectionTrait, TransactionTrait};
 use serde_json::{Value, json};
+use std::time::Duration;
 
 async fn take(db: &DatabaseConnection) -> Option<ClaimedJob> {
     let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims")?;
@@ -241,5 +242,23 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
         let said = &told[1].alert;
         assert_eq!((&said["labels"]["night"], &said["labels"]["job"]), (&json!("3"), &json!(job.id.to_string())));
         assert_eq!((&said["body"]["given"], &said["body"]["chain"]), (&json!({ "rows": 12 }), &json!(["any"])));
+    });
+}
+
+#[test]
+fn whoever_has_no_patience_for_a_rate_reserves_nothing() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        let reserve = async || {
+            let (minute, patience) = (Duration::from_secs(60), Duration::from_secs(15));
+            calls::reserve(&published.db, "yard", 6, minute, patience).await.expect("reserves").map(|w| w.as_secs_f64())
+        };
+        assert!(reserve().await.is_some_and(|wait| wait < 1.0), "at once");
+        assert!(reserve().await.is_some_and(|wait| (5.0..=10.0).contains(&wait)), "ten seconds later");
+        for _ in 0..50 {
+            assert_eq!(reserve().await, None, "the next would be in twenty");
+        }
+        let ahead = "SELECT (next_at < now() + interval '21 seconds') AS x FROM call_rate";
+        assert_eq!(one(&published.db, ahead).await, true, "and is still");
     });
 }
