@@ -63,7 +63,7 @@ reference: setup
 	mkdir -p docs/reference console/dist
 	$(BUILD)
 	./target/debug/arvok schema api > docs/reference/openapi.json
-	for kind in source rule runbook connector connection; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
+	for kind in source rule runbook connector connection subscriber; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
 	cd console && $(NPM) run --silent types
 
 screenshots: setup $(CONSOLE)

@@ -14,6 +14,7 @@ mod launch;
 pub mod nodes;
 pub mod rules;
 pub mod storage;
+pub mod subscribers;
 pub mod watch;
 mod words;
 
@@ -40,8 +41,9 @@ pub use rules::{
     VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use storage::{Storage, StoredDay, StoredKind};
+pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
-pub use words::{DecisionState, ProposalState, StepState};
+pub use words::{DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
 
 use serde::{Deserialize, Serialize};
 use utoipa::{

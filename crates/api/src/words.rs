@@ -216,3 +216,72 @@ impl fmt::Display for ProposalState {
         f.write_str(self.as_str())
     }
 }
+
+/// How it stands with a subscriber.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SubscriberState {
+    /// Its address is asked whether it wants events.
+    Asked,
+    /// Its address has agreed; events are sent.
+    Confirmed,
+    /// Its address has said that it wants no more (410).
+    Gone,
+    /// Nothing can be sent to it as it is written.
+    Faulty,
+}
+
+impl SubscriberState {
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Asked => "asked",
+            Self::Confirmed => "confirmed",
+            Self::Gone => "gone",
+            Self::Faulty => "faulty",
+        }
+    }
+}
+
+impl fmt::Display for SubscriberState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// What became of an event for a subscriber.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutgoingState {
+    /// Waits for its first or next try.
+    Waiting,
+    /// Was taken.
+    Delivered,
+    /// Was tried for a day.
+    GivenUp,
+}
+
+impl OutgoingState {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Waiting, Self::Delivered, Self::GivenUp];
+
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Delivered => "delivered",
+            Self::GivenUp => "given-up",
+        }
+    }
+
+    /// The state named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+}
+
+impl fmt::Display for OutgoingState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

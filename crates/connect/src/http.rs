@@ -16,7 +16,7 @@ const MAX_ANSWER: usize = 1 << 20;
 /// The HTTP side of described connectors.
 #[derive(Clone, Debug)]
 pub struct Http {
-    client: Client,
+    pub(crate) client: Client,
 }
 
 /// One call.
@@ -100,7 +100,7 @@ fn unsent(message: String) -> Failure {
 
 /// A connection that was refused has done nothing; after anything later the request may have
 /// arrived.
-fn transport(e: &reqwest::Error, base: &str, timeout: Duration) -> Failure {
+pub(crate) fn transport(e: &reqwest::Error, base: &str, timeout: Duration) -> Failure {
     if e.is_builder() {
         return unsent(format!("{base}: the request cannot be made: {e}"));
     }

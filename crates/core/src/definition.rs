@@ -24,11 +24,14 @@ pub enum Kind {
     Connector,
     /// One configured use of a connector.
     Connection,
+    /// Where events of jobs and decisions go.
+    Subscriber,
 }
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Source, Self::Rule, Self::Runbook, Self::Connector, Self::Connection];
+    pub const ALL: [Self; 6] =
+        [Self::Source, Self::Rule, Self::Runbook, Self::Connector, Self::Connection, Self::Subscriber];
 
     /// The first key of its documents.
     pub const fn as_str(self) -> &'static str {
@@ -38,6 +41,7 @@ impl Kind {
             Self::Runbook => "runbook",
             Self::Connector => "connector",
             Self::Connection => "connection",
+            Self::Subscriber => "subscriber",
         }
     }
 

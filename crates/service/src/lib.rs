@@ -19,6 +19,7 @@ mod random;
 mod runner;
 mod selfwatch;
 mod serve;
+mod subscribers;
 #[cfg(test)]
 mod tests;
 mod why;

@@ -1,7 +1,7 @@
 //! Events of Arvok's own, from the outbox into the intake: what jobs and decisions tell enters as alerts of the source
-//! `arvok`.
+//! `arvok`, and is kept for those to whom it leaves.
 
-use crate::{clock, door::NotTaken, intake::deliver, node::Node};
+use crate::{clock, door::NotTaken, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
     NewAlert,
     alert::{Alert, AlertError, Received},
@@ -10,7 +10,10 @@ use arvok_core::{
 use arvok_store::{
     StoreError,
     intake::Parcel,
-    outside::outbox::{self, Told},
+    outside::{
+        outbox::{self, Told},
+        subscribers,
+    },
 };
 use futures_util::future::join_all;
 use std::{sync::Arc, time::Duration};
@@ -60,10 +63,11 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
             None
         }
     });
+    let alerts: Vec<Alert> = alerts.collect();
     // Each by itself, so that none is anybody else's problem.
-    let entering = alerts.map(|alert| async {
+    let entering = alerts.iter().map(|alert| async {
         let admission = node.door.admit(WEIGHT)?;
-        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert], ..Parcel::default() };
+        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert.clone()], ..Parcel::default() };
         // One that cannot be recorded is kept with the reason.
         match deliver(node, parcel, admission).await {
             Err(NotTaken::Store) => None,
@@ -71,12 +75,20 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
         }
     });
     let all_in = join_all(entering).await.into_iter().all(|entered| entered.is_some());
-    if all_in {
-        outbox::entered(&node.work_db, &events).await?
-    } else {
-        outbox::put_back(&node.work_db, &events).await?
+    if !all_in {
+        outbox::put_back(&node.work_db, &events).await?;
+        return Ok(false);
     }
-    Ok(all_in && more)
+    let published = node.published();
+    let installation = node.installation.clone();
+    // Conditions of strangers: not on the workers that answer requests.
+    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &alerts)).await;
+    let out = out.map_err(|_| StoreError::BrokenOff("the choice of what leaves"))?;
+    subscribers::keep(&node.work_db, &events, &out).await?;
+    if !out.is_empty() {
+        node.leaving.notify_one();
+    }
+    Ok(more)
 }
 
 /// An event as an alert. What it is about may be no resource, where a job never had one: then it is the job.

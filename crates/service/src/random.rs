@@ -18,3 +18,10 @@ fn random_hex<const N: usize>() -> String {
     getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
     hex::encode(bytes)
 }
+
+/// A random byte, to spread what would otherwise happen together.
+pub(crate) fn byte() -> u8 {
+    let mut byte = [0u8];
+    getrandom::fill(&mut byte).expect("the operating system gives random numbers");
+    byte[0]
+}

@@ -12,6 +12,7 @@ use arvok_store::{
     StoreError,
     intake::Parcel,
     nodes::{self, Beat},
+    outside::subscribers::{self, Failing},
     read,
 };
 use chrono::{DateTime, Timelike, Utc};
@@ -31,6 +32,9 @@ const MISSED: f64 = 30.0;
 const SLOW: f64 = 10.0;
 /// How far a node's clock may be off before somebody should set it right, in seconds.
 const OFF: f64 = 5.0;
+
+/// After how many tries in a row that failed a subscriber is told of.
+const FAILING: i32 = 5;
 
 /// Something that is wrong: the kind and the resource of the alarm, and the words.
 type Troubles = BTreeMap<(String, String), String>;
@@ -86,7 +90,8 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     node.metrics.overdue.set(backlog.overdue);
     node.metrics.lock_waits.set(backlog.lock_waits);
     node.metrics.queued.set(backlog.queued);
-    let troubles = troubles(&all, &backlog);
+    let failing = subscribers::failing(&node.work_db, FAILING).await?;
+    let troubles = troubles(&all, &backlog, &failing);
     let filter = AlarmFilter {
         source: Some(OWN.to_owned()),
         state: Some("raised".into()),
@@ -113,7 +118,7 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     Ok(())
 }
 
-fn troubles(nodes: &[NodeItem], backlog: &Backlog) -> Troubles {
+fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troubles {
     let mut found = Troubles::new();
     let mut say = |kind: &str, resource: String, words: String| drop(found.insert((kind.to_owned(), resource), words));
     for n in nodes {
@@ -133,6 +138,10 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog) -> Troubles {
             let words = format!("a delivery has been waiting for {:.0} s at node {}", n.oldest_delivery, n.address);
             say("node.intake", resource(), words);
         }
+    }
+    for s in failing {
+        let words = format!("subscriber {} took nothing at {} tries: {}", s.name, s.failures, s.failure);
+        say("subscriber.failing", format!("subscriber/{}", name(&s.name)), words);
     }
     if backlog.overdue > SLOW {
         let words = format!("a due time passed {:.0} s ago and nobody has looked at it", backlog.overdue);
@@ -198,15 +207,23 @@ mod tests {
     fn what_is_wrong_is_told_with_its_place_and_over_when_it_is_over() {
         let nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
         let backlog = Backlog { overdue: 11.0, ..Backlog::default() };
-        let troubles = troubles(&nodes, &backlog);
+        let board = Failing { name: "harbour board".into(), failures: 7, failure: "it answered 500".into() };
+        let troubles = troubles(&nodes, &backlog, &[board]);
         let keys: Vec<_> = troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
-        assert_eq!(keys, ["due.late arvok/due", "node.missing node/quill-ops-1-10.0.0.2-8470"]);
+        assert_eq!(
+            keys,
+            [
+                "due.late arvok/due",
+                "node.missing node/quill-ops-1-10.0.0.2-8470",
+                "subscriber.failing subscriber/harbour-board"
+            ]
+        );
         let now = DateTime::UNIX_EPOCH;
         let raised = changes(&troubles, &[], now);
-        assert_eq!(raised.len(), 2);
+        assert_eq!(raised.len(), 3);
         for new in raised {
             new.complete(Received { source: OWN, received: now, fallback_id: "" }).expect("is an alert");
         }
-        assert!(self::troubles(&nodes[..1], &Backlog::default()).is_empty());
+        assert!(self::troubles(&nodes[..1], &Backlog::default(), &[]).is_empty());
     }
 }

@@ -9,7 +9,7 @@ use crate::{
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
-    runner, selfwatch,
+    runner, selfwatch, subscribers,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
@@ -119,6 +119,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     }
     tasks.spawn(intake::watch_due(Arc::clone(&node)));
     tasks.spawn(outbox::run(Arc::clone(&node)));
+    tasks.spawn(subscribers::run(Arc::clone(&node)));
     let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
     tasks.spawn(runner::renew(Arc::clone(&node)));
 

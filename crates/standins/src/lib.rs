@@ -1,11 +1,12 @@
 //! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew chat,
-//! and a desk that releases services in versions.
+//! a desk that releases services in versions, and a board that is sent events.
 //!
 //! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
 //! like the real thing at its own small JSON API. They know nothing of Arvok's inside; they can
 //! be run by themselves to play with.
 
 mod auth;
+pub mod board;
 pub mod chat;
 mod faults;
 pub mod releases;

@@ -5,10 +5,18 @@ use std::net::TcpListener;
 
 /// A stand-in that could not start.
 #[derive(Debug, thiserror::Error)]
-#[error("the stand-in cannot listen on 127.0.0.1:{port}: {error}")]
-pub struct StandinError {
-    port: u16,
-    error: std::io::Error,
+pub enum StandinError {
+    /// Its port cannot be had.
+    #[error("the stand-in cannot listen on 127.0.0.1:{port}: {error}")]
+    Port {
+        /// The port.
+        port: u16,
+        /// Why.
+        error: std::io::Error,
+    },
+    /// Its key is none.
+    #[error("the key is not `whsec_` and base64: {0}")]
+    Key(String),
 }
 
 /// A running stand-in.
@@ -24,7 +32,7 @@ impl Server {
     where
         F: Fn(&mut web::ServiceConfig) + Send + Clone + 'static,
     {
-        let wrong = |error| StandinError { port, error };
+        let wrong = |error| StandinError::Port { port, error };
         let listener = TcpListener::bind(("127.0.0.1", port)).map_err(wrong)?;
         let bound = listener.local_addr().map_err(wrong)?.port();
         let server = HttpServer::new(move || {

@@ -19,6 +19,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0007_key_order", sql: include_str!("../migrations/0007_key_order.sql") }),
             Box::new(Step { name: "0008_places", sql: include_str!("../migrations/0008_places.sql") }),
             Box::new(Step { name: "0009_outside", sql: include_str!("../migrations/0009_outside.sql") }),
+            Box::new(Step { name: "0010_subscribers", sql: include_str!("../migrations/0010_subscribers.sql") }),
         ]
     }
 }

@@ -21,6 +21,12 @@ pub struct Limits {
     pub deliveries: TimeDelta,
     /// Tries of jobs that have ended.
     pub attempts: TimeDelta,
+    /// Events that a subscriber took.
+    pub delivered: TimeDelta,
+    /// Events that were given up, for so long.
+    pub given_up: TimeDelta,
+    /// And at most so many of each subscriber.
+    pub given_up_of_subscriber: i64,
     /// Alarms that were only ever cleared, never raised.
     pub never_raised: TimeDelta,
     /// Alarms that are over, to which no job belongs.
@@ -34,6 +40,9 @@ impl Default for Limits {
             unreadable_of_source: 1_000,
             deliveries: TimeDelta::days(90),
             attempts: TimeDelta::days(400),
+            delivered: TimeDelta::days(1),
+            given_up: TimeDelta::days(30),
+            given_up_of_subscriber: 10_000,
             never_raised: TimeDelta::days(1),
             over: TimeDelta::days(400),
         }
@@ -106,6 +115,33 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
     Ok(verdicts + alerts + days + jobs)
 }
 
+/// Removes events that have left or were given up long ago, and whatever is of subscribers that are withdrawn.
+async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<(), StoreError> {
+    let old = "DELETE FROM outgoing WHERE number IN (SELECT number FROM outgoing WHERE state = $3 AND ended_at < $1
+        ORDER BY number LIMIT $2)";
+    for (state, age) in [("delivered", limits.delivered), ("given-up", limits.given_up)] {
+        sql::run(db, old, vec![(now - age).into(), A_PASS.into(), state.into()]).await?;
+    }
+    let many = "DELETE FROM outgoing o USING (SELECT s.name, (SELECT number FROM outgoing g WHERE g.subscriber = s.name
+            AND g.state = 'given-up' ORDER BY number DESC OFFSET $1 LIMIT 1) AS last FROM subscriber s) t
+        WHERE o.subscriber = t.name AND o.state = 'given-up' AND o.number <= t.last
+            AND o.number IN (SELECT number FROM outgoing WHERE state = 'given-up' ORDER BY number LIMIT $2)";
+    sql::run(db, many, vec![limits.given_up_of_subscriber.into(), A_PASS.into()]).await?;
+    let withdrawn = "EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'subscriber' AND d.name = s.name AND d.withdrawn
+        AND d.version = (SELECT max(version) FROM definition n WHERE n.kind = 'subscriber' AND n.name = s.name))";
+    let rows = format!(
+        "DELETE FROM outgoing WHERE number IN (SELECT o.number FROM subscriber s
+        JOIN outgoing o ON o.subscriber = s.name WHERE {withdrawn} LIMIT $1)"
+    );
+    sql::run(db, &rows, vec![A_PASS.into()]).await?;
+    let gone = format!(
+        "DELETE FROM subscriber s WHERE {withdrawn}
+        AND NOT EXISTS (SELECT 1 FROM outgoing o WHERE o.subscriber = s.name)"
+    );
+    sql::run(db, &gone, vec![]).await?;
+    Ok(())
+}
+
 /// Removes what is kept no longer, at most some of each kind.
 ///
 /// What is counted is added up on the way.
@@ -145,6 +181,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
+    outgoing(db, limits, now).await?;
     add_up(db, now).await?;
     let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
         (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";

@@ -199,7 +199,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`. */
+        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
         get: operations["listDefinitions"];
         put?: never;
         post?: never;
@@ -648,6 +648,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/subscribers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Subscribers, by name. */
+        get: operations["listSubscribers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subscribers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One subscriber. */
+        get: operations["showSubscriber"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subscribers/{name}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks a subscriber's address at once whether it wants events, and sends at once what waits for it. */
+        post: operations["confirmSubscriber"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subscribers/{name}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Events of a subscriber, the newest first: those that wait, that were taken within a day, and that were given up. */
+        get: operations["listOutgoing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subscribers/{name}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by which the
+         *     subscriber knows it.
+         */
+        post: operations["replayEvents"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/timeline": {
         parameters: {
             query?: never;
@@ -823,6 +911,26 @@ export interface paths {
          *     decide at this moment. Nothing is changed by asking.
          */
         post: operations["explainRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consent/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
+         *     4.1): good for a day, and without signing in.
+         */
+        post: operations["consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1817,6 +1925,54 @@ export interface components {
             /** @description What waits. */
             backlog: components["schemas"]["Backlog"];
         };
+        /** @description An event on its way to a subscriber, or one that has come to an end. */
+        OutgoingItem: {
+            /**
+             * Format: int64
+             * @description The handle.
+             */
+            number: number;
+            /** @description Its type, such as `arvok.job.failed`. */
+            kind: string;
+            /** @description What it is about. */
+            resource: string;
+            /** @description One line for people. */
+            summary: string;
+            /**
+             * Format: date-time
+             * @description When it happened.
+             */
+            at: string;
+            /** @description What became of it. */
+            state: components["schemas"]["OutgoingState"];
+            /**
+             * Format: int32
+             * @description Tries so far.
+             */
+            tries: number;
+            /**
+             * Format: date-time
+             * @description When it is tried next; absent once it has come to an end.
+             */
+            next_at?: string | null;
+            /**
+             * Format: int32
+             * @description What was answered last.
+             */
+            status?: number | null;
+            /** @description What was wrong last. */
+            failure?: string | null;
+            /**
+             * Format: date-time
+             * @description When it came to its end.
+             */
+            ended_at?: string | null;
+        };
+        /**
+         * @description What became of an event for a subscriber.
+         * @enum {string}
+         */
+        OutgoingState: "waiting" | "delivered" | "given-up";
         /** @description A page of a list. */
         Page_AlarmItem: {
             /** @description The items, newest first. */
@@ -2122,6 +2278,59 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_OutgoingItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle.
+                 */
+                number: number;
+                /** @description Its type, such as `arvok.job.failed`. */
+                kind: string;
+                /** @description What it is about. */
+                resource: string;
+                /** @description One line for people. */
+                summary: string;
+                /**
+                 * Format: date-time
+                 * @description When it happened.
+                 */
+                at: string;
+                /** @description What became of it. */
+                state: components["schemas"]["OutgoingState"];
+                /**
+                 * Format: int32
+                 * @description Tries so far.
+                 */
+                tries: number;
+                /**
+                 * Format: date-time
+                 * @description When it is tried next; absent once it has come to an end.
+                 */
+                next_at?: string | null;
+                /**
+                 * Format: int32
+                 * @description What was answered last.
+                 */
+                status?: number | null;
+                /** @description What was wrong last. */
+                failure?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it came to its end.
+                 */
+                ended_at?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_ProposalItem: {
             /** @description The items, newest first. */
             items: {
@@ -2178,6 +2387,74 @@ export interface components {
                 decided_by?: string | null;
                 /** @description The reason given, or what is wrong with the inputs. */
                 note?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
+        Page_SubscriberItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description The name. */
+                name: string;
+                /** @description One line for people. */
+                summary?: string | null;
+                /** @description Where events go; absent where that cannot be told. */
+                address?: string | null;
+                /** @description How it stands. */
+                state: components["schemas"]["SubscriberState"];
+                /** @description What was wrong last, or is wrong with it as it is written. */
+                trouble?: string | null;
+                /**
+                 * Format: int32
+                 * @description Tries in a row that failed.
+                 */
+                failures: number;
+                /**
+                 * Format: date-time
+                 * @description It is left alone until then, after tries that failed.
+                 */
+                rests_until?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When its address agreed.
+                 */
+                confirmed_at?: string | null;
+                /**
+                 * Format: int32
+                 * @description Most requests a minute that it wants; absent: as many as there are.
+                 */
+                rate?: number | null;
+                /**
+                 * Format: int64
+                 * @description Events that wait for it, 10,000 at most.
+                 */
+                waiting: number;
+                /**
+                 * Format: int64
+                 * @description Events that were given up and are kept.
+                 */
+                given_up: number;
+                /**
+                 * Format: int64
+                 * @description Events that were not kept for it, since too many waited.
+                 */
+                left_out: number;
+                /**
+                 * Format: int64
+                 * @description Events that it took.
+                 */
+                delivered: number;
+                /**
+                 * Format: date-time
+                 * @description When it took the last.
+                 */
+                delivered_at?: string | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -2613,6 +2890,32 @@ export interface components {
              */
             job?: number | null;
         };
+        /** @description What is sent once more. */
+        Replay: {
+            /**
+             * Format: date-time
+             * @description All events that it wants and that happened since then, whatever became of them. Left out: what was given up.
+             */
+            since?: string | null;
+            /**
+             * Format: date-time
+             * @description Only those that happened before.
+             */
+            until?: string | null;
+        };
+        /** @description What will be sent once more. */
+        Replayed: {
+            /**
+             * Format: int64
+             * @description So many events.
+             */
+            events: number;
+            /**
+             * Format: date-time
+             * @description Whether there are more than are replayed at once: 10,000. The next replay begins at `next`.
+             */
+            next?: string | null;
+        };
         /** @description What a person says of an unsure step. */
         Resolve: {
             /** @description What became of it. */
@@ -2798,6 +3101,69 @@ export interface components {
              */
             bytes: number;
         };
+        /** @description One subscriber. */
+        SubscriberItem: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description Where events go; absent where that cannot be told. */
+            address?: string | null;
+            /** @description How it stands. */
+            state: components["schemas"]["SubscriberState"];
+            /** @description What was wrong last, or is wrong with it as it is written. */
+            trouble?: string | null;
+            /**
+             * Format: int32
+             * @description Tries in a row that failed.
+             */
+            failures: number;
+            /**
+             * Format: date-time
+             * @description It is left alone until then, after tries that failed.
+             */
+            rests_until?: string | null;
+            /**
+             * Format: date-time
+             * @description When its address agreed.
+             */
+            confirmed_at?: string | null;
+            /**
+             * Format: int32
+             * @description Most requests a minute that it wants; absent: as many as there are.
+             */
+            rate?: number | null;
+            /**
+             * Format: int64
+             * @description Events that wait for it, 10,000 at most.
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description Events that were given up and are kept.
+             */
+            given_up: number;
+            /**
+             * Format: int64
+             * @description Events that were not kept for it, since too many waited.
+             */
+            left_out: number;
+            /**
+             * Format: int64
+             * @description Events that it took.
+             */
+            delivered: number;
+            /**
+             * Format: date-time
+             * @description When it took the last.
+             */
+            delivered_at?: string | null;
+        };
+        /**
+         * @description How it stands with a subscriber.
+         * @enum {string}
+         */
+        SubscriberState: "asked" | "confirmed" | "gone" | "faulty";
         /** @description What a person decides. */
         Take: {
             /** @description The name of a choice. */
@@ -6192,6 +6558,357 @@ export interface operations {
             };
         };
     };
+    listSubscribers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SubscriberItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showSubscriber: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubscriberItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirmSubscriber: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubscriberItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listOutgoing: {
+        parameters: {
+            query?: {
+                /** @description `waiting`, `delivered` or `given-up`. Left out: all. */
+                state?: string;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_OutgoingItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replayEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Replay"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replayed"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     showTimeline: {
         parameters: {
             query?: {
@@ -6956,6 +7673,45 @@ export interface operations {
             };
             /** @description The records cannot be reached at the moment; try again. */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    consent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events will be sent. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -13,8 +13,22 @@ Example:
     Set {
         /// Its name
         name: String,
-        /// Where it may go: connection/NAME or source/NAME; may be given several times
+        /// Where it may go: connection/NAME, source/NAME or subscriber/NAME; may be given several times
         #[arg(long = "for", value_name = "KIND/NAME")]
+        places: Vec<String>,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Make a new key for signing events; it is shown this once, on standard output
+    #[command(after_help = "A key as Standard Webhooks says: `whsec_` and 32 random bytes in base64.
+
+Example:
+  arvok secret make board-key --for subscriber/harbour-board")]
+    Make {
+        /// Its name
+        name: String,
+        /// Where it may go: subscriber/NAME; may be given several times
+        #[arg(long = "for", value_name = "KIND/NAME", required = true)]
         places: Vec<String>,
         #[command(flatten)]
         server: Server,

@@ -4,11 +4,13 @@ mod admin;
 mod alerts;
 mod jobs;
 mod rules;
+mod subscribers;
 
 pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
 pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
+pub use subscribers::SubscriberCommand;
 
 use crate::error::EXIT_CODES;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
@@ -113,7 +115,7 @@ Example:
   arvok withdraw rule booking-disk-filling"
     )]
     Withdraw {
-        /// source, rule, runbook, connector or connection
+        /// source, rule, runbook, connector, connection or subscriber
         kind: String,
         /// Their names
         #[arg(required = true)]
@@ -164,6 +166,9 @@ Examples:
     /// Connections: outside systems that are acted on
     #[command(subcommand)]
     Connection(Named),
+    /// Subscribers: where events of jobs and decisions go
+    #[command(subcommand)]
+    Subscriber(SubscriberCommand),
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
@@ -199,7 +204,7 @@ Example:
     },
     /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {
-        /// source, rule, runbook, connector or connection; api for the OpenAPI document
+        /// source, rule, runbook, connector, connection or subscriber; api for the OpenAPI document
         kind: String,
     },
     /// Print completions for a shell
@@ -261,6 +266,18 @@ pub enum Standin {
         /// What the watch shows there
         #[arg(long, env = "ARVOK_RELEASES_REPORT_TOKEN", hide_env_values = true)]
         report_token: Option<String>,
+    },
+    /// A board that is sent events and shows those whose signature is good
+    Board {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7404)]
+        port: u16,
+        /// What whoever reads it must show
+        #[arg(long, env = "ARVOK_BOARD_TOKEN", default_value = "board", hide_env_values = true)]
+        token: String,
+        /// The key that events are signed with; from `arvok secret make`
+        #[arg(long, env = "ARVOK_BOARD_KEY", hide_env_values = true)]
+        key: String,
     },
     /// A chat that keeps messages
     Chat {

@@ -7,6 +7,7 @@ use crate::{
     show::{self, Table},
 };
 use arvok_api::{NewToken, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
+use arvok_connect::Keys;
 use reqwest::Method;
 use std::{
     fs,
@@ -37,6 +38,20 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
                 .change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body))
                 .await?;
             show::out(&format!("secret {name} is set"));
+        }
+        SecretCommand::Make { name, places, server } => {
+            let client = Client::of(&server)?;
+            let known: Vec<SecretItem> = client.get("/api/v1/secrets", &[]).await?;
+            if known.iter().any(|s| s.name == name) {
+                let how = "make one of another name, list both in `signed_with`, and take the old one out later";
+                return Err(CliError::Usage(format!("there is a secret `{name}` already; {how}")));
+            }
+            let key = Keys::make().map_err(|e| CliError::Here(format!("the system gives no random numbers: {e}")))?;
+            let body = SecretValue { value: key.clone(), allowed: Some(places) };
+            let path = format!("/api/v1/secrets/{}", percent(&name));
+            client.change(Method::PUT, &path, Some(&body)).await?;
+            show::say(&format!("secret {name} is a new key, shown this once:"));
+            show::out(&key);
         }
         SecretCommand::List { server, output } => {
             let secrets: Vec<SecretItem> = Client::of(&server)?.get("/api/v1/secrets", &[]).await?;

@@ -12,6 +12,7 @@ mod proposals;
 mod rules;
 mod serve;
 mod storage;
+mod subscribers;
 
 use crate::{
     args::{Args, Command},
@@ -44,6 +45,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Runbook(command) => definitions::named("runbook", command).await,
         Command::Source(command) => definitions::source(command).await,
         Command::Connection(command) => definitions::named("connection", command).await,
+        Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
         Command::Node(command) => nodes::node(command).await,

@@ -2,7 +2,7 @@
 
 use crate::{args::Standin, error::CliError, stop::until_stopped};
 use arvok_service::Config;
-use arvok_standins::{chat, releases, yard};
+use arvok_standins::{board, chat, releases, yard};
 use std::{io::IsTerminal, path::Path, time::Duration};
 use tracing_subscriber::EnvFilter;
 
@@ -68,6 +68,12 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             eprintln!("arvok: the release desk is at {}, e.g. {}/services/booking-web", desk.url(), desk.url());
             until_stopped().await?;
             desk.stop().await;
+        }
+        Standin::Board { port, token, key } => {
+            let board = board::start(board::BoardOptions { port, token, key }).map_err(failed)?;
+            eprintln!("arvok: the board takes events at {0}/events, and shows them there", board.url());
+            until_stopped().await?;
+            board.stop().await;
         }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;

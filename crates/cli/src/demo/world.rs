@@ -3,9 +3,11 @@
 use super::Options;
 use crate::{client::Client, error::CliError};
 use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
+use arvok_connect::Keys;
 use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
 use arvok_service::secret_text;
 use arvok_standins::{
+    board::{self, BoardOptions, RunningBoard},
     chat::{self, Message, RunningChat},
     releases::{self, ReleaseOptions, RunningReleases},
     yard::{self, RunningYard, YardOptions},
@@ -31,6 +33,7 @@ pub struct World {
     pub yard: RunningYard,
     pub chat: RunningChat,
     pub releases: RunningReleases,
+    pub board: RunningBoard,
     node: Tethered,
     node_command: NodeCommand,
     cluster: Option<Cluster>,
@@ -43,6 +46,7 @@ struct NodeCommand {
     yard: String,
     chat: String,
     releases: String,
+    board: String,
 }
 
 fn failed(e: impl std::fmt::Display) -> CliError {
@@ -62,7 +66,8 @@ struct Standins {
     yard: RunningYard,
     chat: RunningChat,
     releases: RunningReleases,
-    secrets: [(&'static str, String, &'static str); 5],
+    board: RunningBoard,
+    secrets: [(&'static str, String, &'static str); 6],
 }
 
 impl Standins {
@@ -87,14 +92,18 @@ impl Standins {
             takes: Duration::from_secs(2),
         })
         .map_err(failed)?;
+        let key = Keys::make().map_err(failed)?;
+        let board = BoardOptions { port: 0, token: secret_text("board-"), key: key.clone() };
+        let board = board::start(board).map_err(failed)?;
         let secrets = [
             ("yard-monitor", monitor, "source/yard-hypervisor"),
             ("yard-office", office, "connection/yard-hypervisor"),
             ("crew-chat", crew, "connection/crew-chat"),
             ("release-watch", watch, "source/releases"),
             ("release-desk", desk, "connection/release-desk"),
+            ("board-key", key, "subscriber/harbour-board"),
         ];
-        Ok(Self { yard, chat, releases, secrets })
+        Ok(Self { yard, chat, releases, board, secrets })
     }
 }
 
@@ -113,7 +122,7 @@ impl World {
 
         let node_port = port(options.port)?;
         let address = format!("http://127.0.0.1:{node_port}");
-        let Standins { yard, chat, releases, secrets } = Standins::start(&address)?;
+        let Standins { yard, chat, releases, board, secrets } = Standins::start(&address)?;
         let data = options.data.join("node");
         let _ = fs::remove_dir_all(&data);
         let node_command = NodeCommand {
@@ -123,6 +132,7 @@ impl World {
             yard: yard.url(),
             chat: chat.url(),
             releases: releases.url(),
+            board: board.url(),
         };
         let node = node_command.spawn()?;
         let mut world = Self {
@@ -131,6 +141,7 @@ impl World {
             yard,
             chat,
             releases,
+            board,
             node,
             node_command,
             cluster: Some(cluster),
@@ -199,6 +210,7 @@ impl World {
         self.yard.stop().await;
         self.chat.stop().await;
         self.releases.stop().await;
+        self.board.stop().await;
         self.node.end();
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -217,7 +229,8 @@ impl NodeCommand {
             .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "warn".into()))
             .env("ARVOK_SETTING_YARD", &self.yard)
             .env("ARVOK_SETTING_CREW_CHAT", &self.chat)
-            .env("ARVOK_SETTING_RELEASE_DESK", &self.releases);
+            .env("ARVOK_SETTING_RELEASE_DESK", &self.releases)
+            .env("ARVOK_SETTING_HARBOUR_BOARD", &self.board);
         spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
     }
 }

@@ -28,4 +28,5 @@ mod settle_cases;
 mod settle_live;
 mod settling;
 mod story;
+mod subscribers;
 mod survival;

@@ -6,7 +6,7 @@ const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/referen
 
 #[test]
 fn the_pages_are_true() {
-    let pages = ["api", "source", "rule", "runbook", "connector", "connection"];
+    let pages = ["api", "source", "rule", "runbook", "connector", "connection", "subscriber"];
     for page in pages {
         let file = if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
         let kept = std::fs::read_to_string(format!("{REFERENCE}/{file}")).unwrap_or_default();

@@ -17,6 +17,7 @@ use crate::{
     rule::Rule,
     runbook::Runbook,
     source::Source,
+    subscriber::Subscriber,
     text::nearest,
 };
 use serde_json::Value;
@@ -44,12 +45,13 @@ impl KindOf {
 }
 
 /// All kinds of definitions.
-const KINDS: [KindOf; 5] = [
+const KINDS: [KindOf; 6] = [
     KindOf::of::<Source>(),
     KindOf::of::<Rule>(),
     KindOf::of::<Runbook>(),
     KindOf::of::<Connector>(),
     KindOf::of::<Connection>(),
+    KindOf::of::<Subscriber>(),
 ];
 
 /// The JSON Schema (draft 2020-12) of one kind of document, made from the types that read it.

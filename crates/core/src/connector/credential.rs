@@ -124,7 +124,8 @@ impl CredentialDoc {
     }
 }
 
-fn secret(check: &mut Checker<'_>, at: &str, text: String) -> Option<Template> {
+/// A template that is a secret of somebody's, and not written out.
+pub(crate) fn secret(check: &mut Checker<'_>, at: &str, text: String) -> Option<Template> {
     let made = check.template(at, &Value::String(text), SECRETS)?;
     let secrets = made.calls("secret");
     if secrets.is_empty() && made.calls("setting").is_empty() {

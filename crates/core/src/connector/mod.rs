@@ -11,6 +11,7 @@ mod operation;
 mod protocols;
 
 pub use connection::{Connection, ConnectionDoc, Rate};
+pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure};
 pub use operation::{MAX_OUTPUT, Operation, OperationDoc, Repeat};

@@ -29,10 +29,15 @@ pub enum Match {
 
 /// Asks one rule.
 pub fn test(rule: &Rule, alert: &Alert) -> Match {
-    if !lines_hold(&rule.listen, alert) {
+    heard(&rule.listen, alert)
+}
+
+/// Whether whoever listens so hears an alert.
+pub fn heard(listen: &Listen, alert: &Alert) -> Match {
+    if !lines_hold(listen, alert) {
         return Match::No;
     }
-    let Some(condition) = &rule.listen.condition else {
+    let Some(condition) = &listen.condition else {
         return Match::Yes;
     };
     match condition.holds(&AlertScope(alert)) {

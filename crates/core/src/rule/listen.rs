@@ -59,7 +59,8 @@ pub struct Listen {
 }
 
 impl Listen {
-    pub(super) fn check(check: &mut Checker<'_>, doc: ListenDoc) -> Option<Self> {
+    /// Checks the lines under `/listen`.
+    pub(crate) fn check(check: &mut Checker<'_>, doc: ListenDoc) -> Option<Self> {
         let mut bad = false;
         let mut each = |check: &mut Checker<'_>, key: &str, texts: Option<Texts>| {
             let globs = parsed(check, &format!("/listen/{key}"), texts?, Glob::parse);

@@ -143,17 +143,19 @@ async fn allowed(node: &Node, name: &str, said: Option<Vec<String>>) -> Result<V
         let before = store::list(&node.db).await?.into_iter().find(|s| s.name == name);
         return before.map(|s| s.allowed).ok_or_else(|| {
             ApiError::BadRequest(
-                "allowed: say where the secret may go, as connection/name or source/name; it goes nowhere else".into(),
+                "allowed: say where the secret may go, as connection/name, source/name or subscriber/name; it goes nowhere else".into(),
             )
         });
     };
     let good = |place: &String| {
         let (kind, name) = place.split_once('/').unwrap_or_default();
-        [Kind::Connection, Kind::Source].map(Kind::as_str).contains(&kind) && check_name(name).is_ok()
+        [Kind::Connection, Kind::Source, Kind::Subscriber].map(Kind::as_str).contains(&kind) && check_name(name).is_ok()
     };
     if let Some(wrong) = allowed.iter().find(|p| !good(p)) {
         let shown = cut(wrong, 80);
-        return Err(ApiError::BadRequest(format!("allowed: `{shown}` is not connection/name or source/name")));
+        return Err(ApiError::BadRequest(format!(
+            "allowed: `{shown}` is not connection/name, source/name or subscriber/name"
+        )));
     }
     if allowed.len() > MAX_ALLOWED {
         return Err(ApiError::BadRequest(format!("allowed: has more than {MAX_ALLOWED} places")));

@@ -43,7 +43,7 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
         Kind::Source => read::source_use(&node.db).await?,
         Kind::Rule => read::rule_use(&node.db).await?,
         Kind::Runbook => read::runbook_use(&node.db).await?,
-        Kind::Connector | Kind::Connection => BTreeMap::new(),
+        Kind::Connector | Kind::Connection | Kind::Subscriber => BTreeMap::new(),
     })
 }
 
@@ -63,7 +63,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
     })
 }
 
-/// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`.
+/// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
 #[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String, Path)),
     responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}")]

@@ -20,6 +20,7 @@ mod rehearsal;
 mod rules;
 mod storage;
 mod stream;
+mod subscribers;
 mod timeline;
 mod unreadable;
 mod watch;
@@ -52,6 +53,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::path_config())
         .service(webhook::take)
         .service(webhook::only_post)
+        .service(subscribers::agree)
         .service(health::alive)
         .service(health::ready)
         .service(health::metrics)
@@ -94,6 +96,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::dismiss)
                 .configure(of_decisions)
                 .configure(of_jobs)
+                .configure(of_subscribers)
                 .service(nodes::list)
                 .service(storage::show)
                 .service(stream::follow)
@@ -125,6 +128,16 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(jobs::pause)
         .service(jobs::resume)
         .service(jobs::cancel);
+}
+
+/// How it stands with those to whom events leave.
+fn of_subscribers(config: &mut web::ServiceConfig) {
+    config
+        .service(subscribers::list)
+        .service(subscribers::one)
+        .service(subscribers::events)
+        .service(subscribers::confirm)
+        .service(subscribers::replay);
 }
 
 /// Headers that every answer carries: nothing may frame the console, load from elsewhere or

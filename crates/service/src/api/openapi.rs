@@ -2,7 +2,7 @@
 
 use super::{
     access, alarms, alerts, decisions, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, storage,
-    stream, timeline, unreadable, watch, webhook,
+    stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -22,7 +22,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::take, health::alive, health::ready, health::metrics),
+    paths(webhook::take, subscribers::agree, health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
 struct Whole;
@@ -77,6 +77,11 @@ struct Whole;
     jobs::pause,
     jobs::resume,
     jobs::cancel,
+    subscribers::list,
+    subscribers::one,
+    subscribers::events,
+    subscribers::confirm,
+    subscribers::replay,
     nodes::list,
     storage::show,
     stream::follow,
@@ -97,8 +102,17 @@ impl Modify for Security {
 }
 
 /// Operations that need no token.
-const OPEN: [&str; 8] =
-    ["alive", "ready", "metrics", "describe", "showSchema", "signIn", "openDecisionLink", "takeDecisionByLink"];
+const OPEN: [&str; 9] = [
+    "alive",
+    "ready",
+    "metrics",
+    "describe",
+    "showSchema",
+    "signIn",
+    "consent",
+    "openDecisionLink",
+    "takeDecisionByLink",
+];
 
 /// What any operation may answer besides its own, and that errors are problem documents.
 struct Answers;

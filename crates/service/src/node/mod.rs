@@ -92,6 +92,8 @@ pub(crate) struct Node {
     pub work: Notify,
     /// There may be something due earlier than was thought.
     pub due: Notify,
+    /// There may be an event to be sent to a subscriber.
+    pub leaving: Notify,
     /// Room for rehearsals.
     pub rehearsals: Arc<Semaphore>,
     /// Room for those who follow changes.
@@ -135,6 +137,7 @@ impl Node {
             alive: StdMutex::default(),
             work: Notify::new(),
             due: Notify::new(),
+            leaving: Notify::new(),
             rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
             followers: Arc::new(Semaphore::new(FOLLOWERS)),
             evaluations: Arc::new(Semaphore::new(QUESTIONS)),

@@ -1,5 +1,6 @@
 //! The stand-ins as their callers meet them: over HTTP, faults included.
 
+mod board;
 mod chat;
 mod releases;
 mod yard;

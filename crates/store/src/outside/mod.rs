@@ -1,5 +1,5 @@
 //! What jobs wait for outside of them, and what they tell: decisions of people, events, jobs of their own, and the
-//! outbox through which their events enter as alerts.
+//! outbox through which their events enter as alerts, and leave to subscribers.
 //!
 //! All of it is written with the record that tells of it. What has come for a job is counted on the job's row; whoever
 //! walks it reads what that is, and answers the machine by it.
@@ -8,6 +8,7 @@ pub mod children;
 pub mod decisions;
 pub mod events;
 pub mod outbox;
+pub mod subscribers;
 
 use crate::StoreError;
 use arvok_core::{

@@ -36,13 +36,6 @@ pub async fn take(db: &impl ConnectionTrait, most: i64) -> Result<Vec<Told>, Sto
     Ok(taken)
 }
 
-/// They have entered.
-pub async fn entered(db: &impl ConnectionTrait, events: &[Told]) -> Result<(), StoreError> {
-    let numbers: Vec<i64> = events.iter().map(|e| e.number).collect();
-    sql::run(db, "DELETE FROM outbox WHERE number = ANY($1)", vec![numbers.into()]).await?;
-    Ok(())
-}
-
 /// They could not enter, and may be taken again at once.
 pub async fn put_back(db: &impl ConnectionTrait, events: &[Told]) -> Result<(), StoreError> {
     let numbers: Vec<i64> = events.iter().map(|e| e.number).collect();

@@ -49,6 +49,12 @@ impl Replay {
         replay
     }
 
+    /// The alerts of one source, with their payloads.
+    pub fn of_source(source: &str, since: DateTime<Utc>, until: DateTime<Utc>) -> Self {
+        let values = vec![vec![source.to_owned()]];
+        Self { since, until, conditions: " AND source = ANY($5)".to_owned(), values, body: true }
+    }
+
     fn clause(&self) -> String {
         format!("FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4{}", self.conditions)
     }

@@ -9,5 +9,6 @@ mod outside;
 mod people;
 mod published;
 mod replay;
+mod subscribers;
 mod upgrade;
 mod upkeep;

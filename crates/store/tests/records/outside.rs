@@ -14,7 +14,7 @@ use arvok_store::{
     outside::{
         self,
         children::{self, NewChild},
-        decisions, events, outbox,
+        decisions, events, outbox, subscribers,
     },
 };
 use sea_orm::{ConnectionTrait, TransactionTrait};
@@ -222,7 +222,7 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
         run(db, "UPDATE outbox SET taken = now() - interval '1 minute'").await;
         let later = outbox::take(db, 100).await.expect("takes");
         assert_eq!(later.len(), 1);
-        outbox::entered(db, &later).await.expect("goes");
+        subscribers::keep(db, &later, &[]).await.expect("goes");
         let job = take(db).await.expect("a job");
         let emitted = Emitted {
             place: Place::new("said"),

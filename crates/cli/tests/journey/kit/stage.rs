@@ -3,6 +3,7 @@
 use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
 use arvok_postgres::{Tethered, free_port, spawn_tethered};
 use arvok_standins::{
+    board::{self, BoardOptions, RunningBoard},
     chat::{self, RunningChat},
     releases::{self, ReleaseOptions, RunningReleases},
     yard::{self, RunningYard, YardOptions},
@@ -29,11 +30,19 @@ fn desk(token: &str, report_to: Option<(String, String)>, tick: Duration) -> Run
     releases::start(ReleaseOptions { port: 0, token: token.into(), report_to, tick, takes }).expect("a desk")
 }
 
-/// A node, a yard, a chat, a release desk.
+/// The key that events to the board are signed with.
+const BOARD_KEY: &str = "whsec_c2tlcnJvdyBmZXJyaWVzIGhhcmJvdXIgYm9hcmQ=";
+
+fn board() -> RunningBoard {
+    board::start(BoardOptions { port: 0, token: "board-token".into(), key: BOARD_KEY.into() }).expect("a board")
+}
+
+/// A node, a yard, a chat, a release desk, a harbour board.
 pub struct Stage {
     pub yard: RunningYard,
     pub chat: RunningChat,
     pub releases: RunningReleases,
+    pub board: RunningBoard,
     pub token: String,
     pub address: String,
     pub database: String,
@@ -60,7 +69,7 @@ impl Stage {
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
-        let (yard, chat, releases) = block(async {
+        let (yard, chat, releases, board) = block(async {
             let options = YardOptions {
                 port: 0,
                 token: "office-token".into(),
@@ -70,11 +79,12 @@ impl Stage {
             };
             let watch = Some((format!("{address}/in/releases"), "watch-token".into()));
             let desk = desk("desk-token", watch, Duration::from_millis(50));
-            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"), desk)
+            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"), desk, board())
         });
         let http = arvok_connect::http_client().build().expect("a client");
         let data = folder("node");
-        let mut stage = Self { yard, chat, releases, token: String::new(), address, data, database, node: None, http };
+        let mut stage =
+            Self { yard, chat, releases, board, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
         stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
         for (name, value, place) in [
@@ -83,6 +93,7 @@ impl Stage {
             ("crew-chat", "crew-token", "connection/crew-chat"),
             ("release-watch", "watch-token", "source/releases"),
             ("release-desk", "desk-token", "connection/release-desk"),
+            ("board-key", BOARD_KEY, "subscriber/harbour-board"),
         ] {
             stage.secret(name, value, &[place]);
         }
@@ -101,7 +112,8 @@ impl Stage {
             .env("ARVOK_LOG", "warn")
             .env("ARVOK_SETTING_YARD", self.yard.url())
             .env("ARVOK_SETTING_CREW_CHAT", self.chat.url())
-            .env("ARVOK_SETTING_RELEASE_DESK", self.releases.url());
+            .env("ARVOK_SETTING_RELEASE_DESK", self.releases.url())
+            .env("ARVOK_SETTING_HARBOUR_BOARD", self.board.url());
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
         self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
         until("the node to answer", || {
@@ -126,9 +138,9 @@ impl Stage {
             tick: Duration::from_secs(60),
             seconds_a_tick: 0.0,
         };
-        let (yard, chat, releases) = block(async {
+        let (yard, chat, releases, board) = block(async {
             let desk = desk("", None, Duration::from_secs(60));
-            (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat"), desk)
+            (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat"), desk, board())
         });
         let data = folder("second");
         fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
@@ -136,6 +148,7 @@ impl Stage {
             yard,
             chat,
             releases,
+            board,
             token: self.token.clone(),
             address: format!("http://127.0.0.1:{port}"),
             data,

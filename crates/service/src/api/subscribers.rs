@@ -1,0 +1,224 @@
+//! Subscribers: how it stands with them, what became of their events, and the door at which an address agrees.
+
+use super::{ApiError, caller::Caller, query::in_range};
+use crate::{
+    clock,
+    node::{Node, Published},
+    subscribers::{address_of, consent, hurry, leaving, trouble},
+};
+use actix_web::{HttpRequest, HttpResponse, get, post, routes, web};
+use arvok_api::{
+    OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role, SubscriberItem,
+    SubscriberState,
+};
+use arvok_connect::allowed_rate;
+use arvok_core::{source::OWN, subscriber::Subscriber, text::cut};
+use arvok_store::{
+    outside::subscribers::{self as store, Known, MOST_WAITING, Sent},
+    read,
+};
+use chrono::{DateTime, Utc};
+use futures_util::StreamExt;
+use serde_json::Value;
+use std::pin::pin;
+
+/// Subscribers, by name.
+#[utoipa::path(operation_id = "listSubscribers", tag = "subscribers", responses((status = 200, body = Page<SubscriberItem>)))]
+#[get("/subscribers")]
+pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<SubscriberItem>>, ApiError> {
+    let published = node.published();
+    let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
+    let known = store::known(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
+    let known = |name: &str| known.iter().find(|k| k.name == name).cloned();
+    let items = all.into_iter().map(|s| item(&node, &published, s, known(&s.name))).collect();
+    Ok(web::Json(Page { items, next: None, bounded: false }))
+}
+
+fn item(node: &Node, published: &Published, subscriber: &Subscriber, known: Option<Known>) -> SubscriberItem {
+    let wrong = trouble(node, published, subscriber);
+    let agreed = known.as_ref().is_some_and(|k| k.confirmed_at.is_some());
+    let state = match (&wrong, known.as_ref().is_some_and(|k| k.gone)) {
+        (Some(_), _) => SubscriberState::Faulty,
+        (None, true) => SubscriberState::Gone,
+        (None, false) if agreed => SubscriberState::Confirmed,
+        (None, false) => SubscriberState::Asked,
+    };
+    let resting = known.as_ref().filter(|k| k.failures > 0 && !k.gone && k.next_at > clock::now());
+    SubscriberItem {
+        name: subscriber.name.clone(),
+        summary: subscriber.summary.clone(),
+        address: Some(address_of(node, published, subscriber)).filter(|a| !a.is_empty()),
+        state,
+        rests_until: resting.map(|k| k.next_at),
+        trouble: wrong.or_else(|| known.as_ref()?.failure.clone()),
+        failures: known.as_ref().map_or(0, |k| k.failures),
+        confirmed_at: known.as_ref().and_then(|k| k.confirmed_at),
+        rate: known.as_ref().and_then(|k| k.rate),
+        waiting: known.as_ref().map_or(0, |k| k.waiting),
+        given_up: known.as_ref().map_or(0, |k| k.given_up),
+        left_out: known.as_ref().map_or(0, |k| k.left_out),
+        delivered: known.as_ref().map_or(0, |k| k.delivered),
+        delivered_at: known.and_then(|k| k.delivered_at),
+    }
+}
+
+async fn shown(node: &Node, name: &str) -> Result<SubscriberItem, ApiError> {
+    let published = node.published();
+    let missing = || ApiError::NotFound(format!("subscriber `{}`", cut(name, 64)));
+    let (subscriber, _) = published.catalog.get::<Subscriber>(name).ok_or_else(missing)?;
+    let known = store::known(&node.db, vec![name.to_owned()]).await?.into_iter().next();
+    Ok(item(node, &published, subscriber, known))
+}
+
+/// One subscriber.
+#[utoipa::path(operation_id = "showSubscriber", tag = "subscribers", params(("name" = String, Path)),
+    responses((status = 200, body = SubscriberItem), (status = 404, body = Problem)))]
+#[get("/subscribers/{name}")]
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    name: web::Path<String>,
+) -> Result<web::Json<SubscriberItem>, ApiError> {
+    shown(&node, &name).await.map(web::Json)
+}
+
+/// Events of a subscriber, the newest first: those that wait, that were taken within a day, and that were given up.
+#[utoipa::path(operation_id = "listOutgoing", tag = "subscribers", params(("name" = String, Path), OutgoingFilter),
+    responses((status = 200, body = Page<OutgoingItem>), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[get("/subscribers/{name}/events")]
+pub(super) async fn events(
+    node: web::Data<Node>,
+    _caller: Caller,
+    name: web::Path<String>,
+    query: web::Query<OutgoingFilter>,
+) -> Result<web::Json<Page<OutgoingItem>>, ApiError> {
+    let filter = query.into_inner();
+    in_range(filter.limit, [])?;
+    let state = filter.state.as_deref().map(|word| {
+        let known = OutgoingState::ALL.map(OutgoingState::as_str).join(", ");
+        OutgoingState::parse(word).ok_or_else(|| ApiError::BadRequest(format!("state={word}: the states are {known}")))
+    });
+    let state = state.transpose()?.map(OutgoingState::as_str);
+    shown(&node, &name).await?;
+    let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
+    let found = store::sent(&node.db, &name, state, filter.after, limit).await?;
+    let full = found.len() as i64 == limit;
+    let next = found.last().filter(|_| full).map(|s| s.number.to_string());
+    let items = found.into_iter().map(outgoing).collect();
+    Ok(web::Json(Page { items, next, bounded: false }))
+}
+
+fn outgoing(sent: Sent) -> OutgoingItem {
+    let text = |pointer: &str| sent.event.pointer(pointer).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let state = OutgoingState::parse(&sent.state).unwrap_or(OutgoingState::GivenUp);
+    OutgoingItem {
+        number: sent.number,
+        kind: text("/type"),
+        resource: text("/subject"),
+        summary: text("/data/summary"),
+        at: text("/time").parse().unwrap_or_default(),
+        state,
+        tries: sent.tries,
+        next_at: (state == OutgoingState::Waiting).then_some(sent.next_at),
+        status: sent.status,
+        failure: sent.failure,
+        ended_at: sent.ended_at,
+    }
+}
+
+/// Asks a subscriber's address at once whether it wants events, and sends at once what waits for it.
+#[utoipa::path(operation_id = "confirmSubscriber", tag = "subscribers", params(("name" = String, Path)),
+    responses((status = 200, body = SubscriberItem), (status = 404, body = Problem)))]
+#[post("/subscribers/{name}/confirm")]
+pub(super) async fn confirm(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+) -> Result<web::Json<SubscriberItem>, ApiError> {
+    caller.must(Role::Responder)?;
+    shown(&node, &name).await?;
+    hurry(&node, &name).await?;
+    shown(&node, &name).await.map(web::Json)
+}
+
+/// Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by which the
+/// subscriber knows it.
+#[utoipa::path(operation_id = "replayEvents", tag = "subscribers", params(("name" = String, Path)), request_body = Replay,
+    responses((status = 200, body = Replayed), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[post("/subscribers/{name}/replay")]
+pub(super) async fn replay(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+    body: web::Json<Replay>,
+) -> Result<web::Json<Replayed>, ApiError> {
+    caller.must(Role::Responder)?;
+    shown(&node, &name).await?;
+    let replayed = match *body {
+        Replay { since: Some(since), until } => since_then(&node, &name, since, until).await?,
+        Replay { since: None, until: Some(_) } => {
+            return Err(ApiError::BadRequest("until: needs `since` beside it".into()));
+        }
+        Replay { since: None, until: None } => {
+            Replayed { events: store::replay_given_up(&node.db, &name).await?, next: None }
+        }
+    };
+    tracing::info!(subscriber = %name, events = replayed.events, by = caller.0.name, "events are sent once more");
+    hurry(&node, &name).await?;
+    Ok(web::Json(replayed))
+}
+
+/// Takes the events of a time out of the stored alerts.
+async fn since_then(
+    node: &Node,
+    name: &str,
+    since: DateTime<Utc>,
+    until: Option<DateTime<Utc>>,
+) -> Result<Replayed, ApiError> {
+    let published = node.published();
+    let which = read::Replay::of_source(OWN, since, until.unwrap_or_else(clock::now));
+    let mut alerts = pin!(read::replay(&node.replay_db, &which).await?);
+    let most = usize::try_from(MOST_WAITING).unwrap_or(usize::MAX);
+    let (mut found, mut next) = (Vec::new(), None);
+    while let Some(alert) = alerts.next().await {
+        let (_, alert) = alert?;
+        // What nodes tell of themselves does not leave.
+        if !alert.body["job"].is_object() {
+            continue;
+        }
+        if found.len() >= most {
+            next = Some(alert.received);
+            break;
+        }
+        found.extend(leaving(&published, &node.installation, [&alert]).into_iter().filter(|l| l.subscriber == name));
+    }
+    let mut sent = 0;
+    for some in found.chunks(500) {
+        sent += store::replay(&node.db, some).await?;
+    }
+    Ok(Replayed { events: sent, next })
+}
+
+/// An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
+/// 4.1): good for a day, and without signing in.
+#[utoipa::path(operation_id = "consent", tag = "subscribers", get, post, path = "/consent/{link}", params(("link" = String, Path)),
+    responses((status = 200, body = String, content_type = "text/plain", description = "Events will be sent."), (status = 404, body = Problem)))]
+#[routes]
+#[get("/consent/{link}")]
+#[post("/consent/{link}")]
+pub(super) async fn agree(
+    node: web::Data<Node>,
+    request: HttpRequest,
+    link: web::Path<String>,
+) -> Result<HttpResponse, ApiError> {
+    let rate = request.headers().get("webhook-allowed-rate").and_then(|v| v.to_str().ok());
+    let name = consent(&node, &link, allowed_rate(rate)).await?;
+    let none = || {
+        ApiError::NotFound(
+            "a question behind this link: it is cut short, older than a day, or for another address".into(),
+        )
+    };
+    let name = name.ok_or_else(none)?;
+    tracing::info!(subscriber = name, "wants events, by its link");
+    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body(format!("Events will be sent to {name}.\n")))
+}
