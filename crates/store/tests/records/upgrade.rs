@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 9] = [
+const STEPS: [(&str, &str); 10] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -19,6 +19,7 @@ const STEPS: [(&str, &str); 9] = [
     ("0007_key_order", include_str!("../../migrations/0007_key_order.sql")),
     ("0008_places", include_str!("../../migrations/0008_places.sql")),
     ("0009_outside", include_str!("../../migrations/0009_outside.sql")),
+    ("0010_subscribers", include_str!("../../migrations/0010_subscribers.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
