@@ -1,6 +1,6 @@
 //! Jobs and their steps through the steps.
 
-use crate::{AlertItem, DecisionItem, StepState};
+use crate::{AlertItem, CallRequest, DecisionItem, StepState};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -141,6 +141,9 @@ pub struct Attempt {
     /// What it was given.
     #[schema(value_type = Value)]
     pub give: Value,
+    /// What was sent for it, without secrets; absent where nothing is sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<CallRequest>,
     /// What it gave.
     #[schema(value_type = Value)]
     pub output: Option<Value>,

@@ -117,17 +117,17 @@ pub struct DryStep {
     pub when: Option<Told>,
     /// What it is given.
     pub given: Vec<Given>,
-    /// The request that would be sent, if all of it is known; the address and the credential are its connection's.
-    pub request: Option<DryRequest>,
+    /// The request that would be sent, if all of it is known.
+    pub request: Option<CallRequest>,
     /// What stands within it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(no_recursion)]
     pub parts: Vec<DryPart>,
 }
 
-/// A request that would be sent.
+/// A request that is or would be sent, without its address and its credential, which are its connection's.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DryRequest {
+pub struct CallRequest {
     /// The method.
     pub method: String,
     /// The path with the query.

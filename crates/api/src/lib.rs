@@ -33,7 +33,7 @@ pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalF
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
 };
-pub use launch::{DryPart, DryRequest, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
+pub use launch::{CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,

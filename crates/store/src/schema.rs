@@ -20,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0008_places", sql: include_str!("../migrations/0008_places.sql") }),
             Box::new(Step { name: "0009_outside", sql: include_str!("../migrations/0009_outside.sql") }),
             Box::new(Step { name: "0010_subscribers", sql: include_str!("../migrations/0010_subscribers.sql") }),
+            Box::new(Step { name: "0011_requests", sql: include_str!("../migrations/0011_requests.sql") }),
         ]
     }
 }

@@ -1188,6 +1188,7 @@ export interface components {
             finished_at?: string | null;
             /** @description What it was given. */
             give: unknown;
+            request?: components["schemas"]["CallRequest"] | null;
             /** @description What it gave. */
             output: unknown;
             /** @description What went wrong. */
@@ -1232,6 +1233,15 @@ export interface components {
         ByLink: {
             /** @description The text behind the `#`. */
             link: string;
+        };
+        /** @description A request that is or would be sent, without its address and its credential, which are its connection's. */
+        CallRequest: {
+            /** @description The method. */
+            method: string;
+            /** @description The path with the query. */
+            target: string;
+            /** @description The JSON body. */
+            body?: unknown;
         };
         /** @description How a person stops a job. */
         Cancel: {
@@ -1429,15 +1439,6 @@ export interface components {
             /** @description Its steps. */
             steps: components["schemas"]["DryStep"][];
         };
-        /** @description A request that would be sent. */
-        DryRequest: {
-            /** @description The method. */
-            method: string;
-            /** @description The path with the query. */
-            target: string;
-            /** @description The JSON body. */
-            body?: unknown;
-        };
         /** @description What a job would do. */
         DryRun: {
             /** @description Its runbook. */
@@ -1473,7 +1474,7 @@ export interface components {
             when?: components["schemas"]["Told"] | null;
             /** @description What it is given. */
             given: components["schemas"]["Given"][];
-            request?: components["schemas"]["DryRequest"] | null;
+            request?: components["schemas"]["CallRequest"] | null;
             /** @description What stands within it. */
             parts?: components["schemas"]["DryPart"][];
         };

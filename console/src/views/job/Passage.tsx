@@ -262,6 +262,15 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           {last.error && <p className="text-bad">{last.error}</p>}
           <h3 className="font-semibold text-[12px] text-ink-3">Given</h3>
           <Json value={last.give} />
+          {last.request && (
+            <>
+              <h3 className="font-semibold text-[12px] text-ink-3">Sent</h3>
+              <code className="break-words text-ink-2">
+                {last.request.method} {last.request.target}
+              </code>
+              {last.request.body != null && <Json value={last.request.body} />}
+            </>
+          )}
           {last.output != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>

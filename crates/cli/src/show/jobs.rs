@@ -87,9 +87,13 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
     let telling = |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
     let one = |a: &Attempt| {
         let given = Some(&a.give).filter(|g| telling(g)).map(|g| format!("{indent}    given  {}", compact(g)));
+        let sent = a.request.as_ref().map(|r| {
+            let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
+            format!("{indent}    sent   {} {}{body}", r.method, r.target)
+        });
         let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| format!("{indent}    gave   {}", compact(o)));
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
-        [given, gave, error].into_iter().flatten()
+        [given, sent, gave, error].into_iter().flatten()
     };
     step.attempts.iter().flat_map(one).collect()
 }

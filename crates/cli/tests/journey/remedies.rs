@@ -168,6 +168,11 @@ fn secrets_never_come_out() {
     let job = stage.job_in(1, &["succeeded"]);
     assert_eq!(stage.chat.messages()[0].text, "my token is crew-token", "the peer itself got it");
     assert_eq!(job["steps"][0]["attempts"][0]["output"]["text"], "my token is [secret]");
+    let sent =
+        json!({ "method": "POST", "target": "/channels/echo/messages", "body": { "text": "my token is [secret]" } });
+    assert_eq!(job["steps"][0]["attempts"][0]["request"], sent, "what was sent is kept, but for the secret");
+    let shown = stage.arvok(&["job", "show", "1"]);
+    assert!(shown.out.contains("sent   POST /channels/echo/messages"), "{}", shown.all());
     assert!(!job.to_string().contains("crew-token"), "{job:#}");
     assert!(!stage.log().contains("crew-token"));
     let (_, secrets) = stage.call(Method::GET, "/api/v1/secrets", None);

@@ -4,7 +4,7 @@ use super::{ApiError, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
-    Change, DryPart, DryRequest, DryRun, DryStep, Given, Launch, Launched, Problem, Role, RunbookForm, Told,
+    CallRequest, Change, DryPart, DryRun, DryStep, Given, Launch, Launched, Problem, Role, RunbookForm, Told,
 };
 use arvok_core::{
     Catalog, JobId, Period,
@@ -128,7 +128,7 @@ fn step(s: job::DryStep, redact: &dyn Fn(Value) -> Value) -> DryStep {
         does: s.does,
         when: s.when.map(|w| told(w, redact)),
         given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t, redact) }).collect(),
-        request: s.request.map(|r| DryRequest {
+        request: s.request.map(|r| CallRequest {
             method: r.method.to_owned(),
             target: r.target,
             body: r.body.map(redact),

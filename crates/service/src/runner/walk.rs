@@ -15,12 +15,13 @@ use arvok_connect::Call;
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId, Kind,
     alarm::Alarm,
-    connector::{CallEnd, Failure, Repeat},
+    connector::{CallEnd, Failure, Repeat, Request},
     job::{
         CallOut, Effect, Event, Facts, JobState, Kept, Launching, Machine, Outside, Place, Progress, Recall, Repeats,
         StepResult, What,
     },
     runbook::{LINK, Runbook},
+    text::cut,
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
@@ -30,7 +31,7 @@ use arvok_store::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::{
     panic::AssertUnwindSafe,
     time::{Duration, Instant},
@@ -234,7 +235,9 @@ async fn walk_on(
         if come.again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
         }
-        redact(&mut record, &node.published());
+        let published = node.published();
+        note_requests(&mut record, &outward.calls, &published.catalog);
+        redact(&mut record, &published);
         keep(node, &held, opening.take(), &machine.progress, &record).await?;
         count_end(node, &runbook, &record.then);
         if !matches!(record.then, Then::GoOn) {
@@ -355,7 +358,7 @@ fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward
     for effect in effects {
         match effect {
             Effect::StepStarted { place, attempt, give } => {
-                record.began.push(Began { place, attempt: number(attempt), give });
+                record.began.push(Began { place, attempt: number(attempt), give, request: None });
             }
             Effect::StepEnded { place, attempt, result } => {
                 let (state, output, error) = match result {
@@ -364,7 +367,8 @@ fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward
                     StepResult::Unsure(error) => ("unsure", None, Some(error)),
                     StepResult::Stopped => ("stopped", None, None),
                     StepResult::Skipped => {
-                        record.began.push(Began { place: place.clone(), attempt: number(attempt), give: Value::Null });
+                        let attempt = number(attempt);
+                        record.began.push(Began { place: place.clone(), attempt, give: Value::Null, request: None });
                         ("skipped", None, None)
                     }
                 };
@@ -397,10 +401,30 @@ fn number(n: u32) -> i32 {
     i32::try_from(n).unwrap_or(i32::MAX)
 }
 
-/// Inputs may come from an alert that carries what it should not.
+/// Longest body of a request that is kept, in bytes.
+const LONGEST_BODY: usize = 16_384;
+
+/// Notes with each try that begins now what is sent for it. What cannot be planned fails as it is called.
+fn note_requests(record: &mut Record, calls: &[CallOut], catalog: &Catalog) {
+    for call in calls {
+        let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
+        let planned = catalog.operation(&call.via, &call.operation).ok();
+        let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
+        if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
+            let body = body.map(|body| match body.to_string() {
+                long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
+                _ => body,
+            });
+            began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
+        }
+    }
+}
+
+/// Takes secrets out of what is recorded: inputs may come from an alert that carries what it should not.
 fn redact(record: &mut Record, published: &Published) {
     for began in &mut record.began {
         began.give = published.redactor.value(began.give.take());
+        began.request = began.request.take().map(|request| published.redactor.value(request));
     }
     for question in &mut record.asked {
         question.text = published.redactor.text(&question.text);

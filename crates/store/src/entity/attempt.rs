@@ -24,6 +24,9 @@ pub struct Model {
     /// What it was given.
     #[sea_orm(column_type = "JsonBinary")]
     pub give: Json,
+    /// What was sent for it.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub request: Option<Json>,
     /// What it gave.
     #[sea_orm(column_type = "JsonBinary")]
     pub output: Option<Json>,

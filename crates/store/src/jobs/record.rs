@@ -49,6 +49,8 @@ pub struct Began {
     pub attempt: i32,
     /// What was given.
     pub give: serde_json::Value,
+    /// What is sent for it.
+    pub request: Option<serde_json::Value>,
 }
 
 /// A try of a step that ended.
@@ -157,8 +159,8 @@ pub(super) fn recording(
     if !began.is_empty() {
         let source = unnest(&began, now, &mut values);
         sql.push_str(&format!(
-            ", began AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, give, finished_at, output, error)
-            SELECT held.id, t.place, t.attempt, t.state, $4, t.give::jsonb, t.finished, t.output::jsonb, t.error
+            ", began AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, give, request, finished_at, output, error)
+            SELECT held.id, t.place, t.attempt, t.state, $4, t.give::jsonb, t.request::jsonb, t.finished, t.output::jsonb, t.error
             FROM held, {source} ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state,
                 finished_at = excluded.finished_at, output = excluded.output, error = excluded.error)"
         ));
@@ -177,8 +179,8 @@ pub(super) fn recording(
     Ok((sql, values))
 }
 
-/// A try as it is written: what it was given, and how it ended if it has.
-type Try<'a> = (&'a str, i32, Option<&'a serde_json::Value>, Option<&'a Ended>);
+/// A try as it is written: how it began if it does so now, and how it ended if it has.
+type Try<'a> = (&'a str, i32, Option<&'a Began>, Option<&'a Ended>);
 
 /// Tries that are new, also those that end at once; and tries that began before and end now.
 fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
@@ -186,7 +188,7 @@ fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
     let ends: BTreeMap<(&str, i32), &Ended> = record.ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
     let begins: BTreeMap<(&str, i32), &Began> =
         record.began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
-    let began = begins.iter().map(|(at, b)| (at.0, at.1, Some(&b.give), ends.get(at).copied())).collect();
+    let began = begins.iter().map(|(at, b)| (at.0, at.1, Some(*b), ends.get(at).copied())).collect();
     let before = ends.iter().filter(|(at, _)| !begins.contains_key(*at));
     (began, before.map(|(at, e)| (at.0, at.1, None, Some(*e))).collect())
 }
@@ -195,21 +197,22 @@ fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
 fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> String {
     let clean = |text: String| text.replace('\0', "\u{fffd}");
     let first = values.len() + 1;
-    values.extend::<[Value; 7]>([
+    values.extend::<[Value; 8]>([
         tries.iter().map(|t| t.0.to_owned()).collect::<Vec<String>>().into(),
         tries.iter().map(|t| t.1).collect::<Vec<i32>>().into(),
         tries.iter().map(|t| t.3.map_or("running", |e| e.state).to_owned()).collect::<Vec<_>>().into(),
-        sql::texts(tries.iter().map(|t| t.2.map(ToString::to_string))),
+        sql::texts(tries.iter().map(|t| t.2.map(|b| b.give.to_string()))),
+        sql::texts(tries.iter().map(|t| t.2.and_then(|b| b.request.as_ref()).map(ToString::to_string))),
         sql::moments(tries.iter().map(|t| t.3.map(|_| now))),
         sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.output.as_ref()).map(ToString::to_string))),
         sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.error.clone()).map(clean))),
     ]);
-    let types = ["text[]", "int[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
+    let types = ["text[]", "int[]", "text[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
     let columns: Vec<String> = types.iter().enumerate().map(|(i, t)| format!("${}::{t}", first + i)).collect();
     format!(
-        "(SELECT place, attempt, state, nullif(give, '') AS give, nullif(finished, {NO_TIME}) AS finished,
+        "(SELECT place, attempt, state, nullif(give, '') AS give, nullif(request, '') AS request, nullif(finished, {NO_TIME}) AS finished,
             nullif(output, '') AS output, nullif(error, '') AS error
-        FROM unnest({}) AS u (place, attempt, state, give, finished, output, error)) t",
+        FROM unnest({}) AS u (place, attempt, state, give, request, finished, output, error)) t",
         columns.join(", ")
     )
 }

@@ -151,6 +151,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
             started_at: a.started_at,
             finished_at: a.finished_at,
             give: a.give,
+            request: a.request.and_then(|r| serde_json::from_value(r).ok()),
             output: a.output,
             error: a.error,
         };
