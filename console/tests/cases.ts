@@ -1,16 +1,19 @@
 // The console's pure parts under the names that the cases call them by.
 import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
+import { type Goal, goals } from '../src/shell/goals';
 import { between, exact, rough } from '../src/ui/time';
 import { some } from '../src/ui/words';
+import { complete, inExpression, type Known, pathAt } from '../src/views/definition/complete';
+import { difference } from '../src/views/definition/difference';
 import { rows as passageRows, telling } from '../src/views/job/rows';
 import { type Field, fields, given, type Schema } from '../src/views/launch/inputs';
 import { mood } from '../src/views/mood';
 import { height, sides } from '../src/views/narrowing';
-import { complete, inExpression, type Known, pathAt } from '../src/views/rule/complete';
-import { difference } from '../src/views/rule/difference';
 import { marks, rows, span } from '../src/views/rule/laneData';
 import { allowsMore, stanceOf, withStance } from '../src/views/rule/stance';
+import { ended, took } from '../src/views/runbook/fared';
+import { rows as boxRows, layout } from '../src/views/runbook/layout';
 
 /** The words that the editor offers where `|` stands in a text. */
 function offered(known: Known, text: string): string[] | null {
@@ -45,12 +48,31 @@ const passage = (...of: Parameters<typeof passageRows>) => {
   return { rows: all.map(line), first: telling(all)?.key ?? null };
 };
 
+const reached = (typed: string, names: string[]) =>
+  goals(
+    typed,
+    names.map((name): Goal => ({ name, what: name.includes('-') ? 'rule' : 'view', to: `/${name}` })),
+  ).map((goal) => `${goal.name} ${goal.to}`);
+const drawn = (steps: Parameters<typeof layout>[0]) => {
+  const { boxes, labels, lines, frames, width, height } = layout(steps);
+  return {
+    boxes: boxes.map((b) => `${b.step.id} ${b.x} ${b.y} ${b.h}: ${boxRows(b.step).join(' | ')}`),
+    labels: labels.map((l) => `${l.text} ${l.x} ${l.y} ${l.w}`),
+    lines,
+    frames: frames.map((f) => `${f.x} ${f.y} ${f.w} ${f.h}`),
+    size: `${width} ${height}`,
+  };
+};
+const fared = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
+
 const parts = {
   allowsMore,
   axis,
   between,
   changed,
+  drawn,
   exact,
+  fared,
   form,
   height,
   lanes,
@@ -59,6 +81,7 @@ const parts = {
   offered,
   passage,
   place,
+  reached,
   rough,
   some,
   stanceOf,

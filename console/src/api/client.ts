@@ -138,8 +138,28 @@ export const draft = (seq: number) =>
   taken(client.GET('/api/v1/alerts/{seq}/draft', { params: { path: { seq } } }));
 export const example = (seq: number, rule?: string) =>
   taken(client.GET('/api/v1/alerts/{seq}/example', { params: { path: { seq }, query: { rule } } }));
-export const ruleSchema = () =>
-  taken<unknown>(client.GET('/api/v1/schemas/{kind}', { params: { path: { kind: 'rule' } } }));
+export const documentSchema = (kind: string) =>
+  taken<unknown>(client.GET('/api/v1/schemas/{kind}', { params: { path: { kind } } }));
+export type RunbookOutline = Schema['RunbookOutline'];
+export type OutlineStep = Schema['OutlineStep'];
+export type OutlinePart = Schema['OutlinePart'];
+export const outline = (text: string) =>
+  taken<RunbookOutline>(client.POST('/api/v1/runbooks/outline', { body: { text } }));
+export type Subscriber = Schema['SubscriberItem'];
+export type Outgoing = Schema['OutgoingItem'];
+export const subscribers = () => taken(client.GET('/api/v1/subscribers'));
+export const subscriber = (name: string) =>
+  taken<Subscriber>(client.GET('/api/v1/subscribers/{name}', { params: { path: { name } } }));
+export const outgoing = (name: string, state?: string) =>
+  taken(
+    client.GET('/api/v1/subscribers/{name}/events', {
+      params: { path: { name }, query: { state, limit: 100 } },
+    }),
+  );
+export const confirmSubscriber = (name: string) =>
+  taken<Subscriber>(client.POST('/api/v1/subscribers/{name}/confirm', { params: { path: { name } } }));
+export const replayEvents = (name: string, since?: string) =>
+  taken(client.POST('/api/v1/subscribers/{name}/replay', { params: { path: { name } }, body: { since } }));
 export const proposals = (state?: string) =>
   taken(client.GET('/api/v1/proposals', { params: { query: { state, limit: 100 } } }));
 export const proposal = (id: number) =>

@@ -1,17 +1,15 @@
-// Live by server-sent events: a message names what changed, and what is shown of it is asked anew.
+// What is shown stays true: a change names what is not so any more, and that is asked anew.
 import type { QueryClient } from '@tanstack/react-query';
 import type { Change } from './client';
+import { follow } from './stream';
 
 const PAUSE = 1000;
 const GATHER = 50;
-const REFUSED = 5000;
 
 export function startLive(queries: QueryClient, onState: (live: boolean) => void): () => void {
-  let source: EventSource | undefined;
   const stale = new Set<string>();
   let timer: ReturnType<typeof setTimeout> | undefined;
   let last = 0;
-  let again: ReturnType<typeof setTimeout> | undefined;
 
   // A storm of changes becomes one refresh of each kind, at most once a second.
   const refresh = () => {
@@ -27,35 +25,24 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     if (all || change.jobs?.length || change.decisions) stale.add('jobs');
     if (all || change.proposals?.length) stale.add('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
+    if (all || change.definitions || change.jobs?.length || change.decisions) stale.add('subscribers');
     stale.add('watch');
     timer ??= setTimeout(refresh, Math.max(PAUSE - (Date.now() - last), GATHER));
   };
-  const open = () => {
-    source?.close();
-    clearTimeout(again);
-    source = new EventSource('/api/v1/stream');
-    source.onopen = () => onState(true);
-    source.onerror = () => {
-      onState(false);
-      // A refusal (too many follow already) is final for an event source, unlike a lost connection.
-      if (source?.readyState === EventSource.CLOSED) again = setTimeout(open, REFUSED);
-    };
-    source.onmessage = (event) => heard(JSON.parse(event.data) as Change);
+  let stop = follow({ heard, live: onState });
+  // A page that is kept for going back follows nobody meanwhile, and asks anew when it is shown again.
+  const hidden = (event: PageTransitionEvent) => event.persisted && stop();
+  const shown = (event: PageTransitionEvent) => {
+    if (!event.persisted) return;
+    stop = follow({ heard, live: onState });
+    heard({ reset: true } as Change);
   };
-  const close = () => {
-    clearTimeout(again);
-    source?.close();
-  };
-  open();
-  addEventListener('pagehide', close);
-  addEventListener('pageshow', reopened);
-  function reopened(event: PageTransitionEvent) {
-    if (event.persisted) open();
-  }
+  addEventListener('pagehide', hidden);
+  addEventListener('pageshow', shown);
   return () => {
-    close();
+    stop();
     clearTimeout(timer);
-    removeEventListener('pagehide', close);
-    removeEventListener('pageshow', reopened);
+    removeEventListener('pagehide', hidden);
+    removeEventListener('pageshow', shown);
   };
 }

@@ -8,6 +8,8 @@ import { me, Refused, signOut, type Who, watch } from '../api/client';
 import { startLive } from '../api/live';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
+import type { Goal } from './goals';
+import { Palette } from './Palette';
 import { SignIn } from './SignIn';
 import { ThemeSwitch } from './ThemeSwitch';
 
@@ -29,7 +31,10 @@ const AREAS: [string, [string, string][]][] = [
       ['Runbooks', '/runbooks'],
     ],
   ],
+  ['Tell', [['Subscribers', '/subscribers']]],
 ];
+
+const VIEWS: Goal[] = AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to })));
 
 export function Shell() {
   const who = useQuery({ queryKey: ['me'], queryFn: me, staleTime: Number.POSITIVE_INFINITY });
@@ -105,6 +110,7 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
         <Brand />
         Arvok
       </div>
+      <Palette views={VIEWS} />
       <nav aria-label="Views" className="flex flex-col gap-0.5">
         {AREAS.map(([area, links]) => (
           <div key={area} className="flex flex-col gap-0.5">

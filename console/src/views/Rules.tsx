@@ -1,7 +1,7 @@
 // Which alerts lead to which job.
 import { Link } from 'react-router';
 import { Tag } from '../ui/parts';
-import { count, DefinitionRows } from './DefinitionRows';
+import { count, DefinitionRows } from './definition/DefinitionRows';
 
 export function Component() {
   return (

@@ -35,7 +35,7 @@ pub struct PublishRequest {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DefinitionName {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`.
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
     pub kind: String,
     /// Its name, as in `kind/name`.
     pub name: String,
@@ -58,7 +58,7 @@ pub struct Plan {
 /// What becomes of one document.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlannedChange {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`.
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
     pub kind: String,
     /// Its name, as in `kind/name`.
     pub name: String,
@@ -135,6 +135,9 @@ pub struct DefinitionDetail {
     /// For rules: how often each verdict was given.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub verdicts: Vec<VerdictCount>,
+    /// The definitions that name it.
+    #[serde(default)]
+    pub used_by: Vec<DefinitionName>,
     /// The newest jobs, 20 at most.
     pub jobs: Vec<crate::JobItem>,
 }

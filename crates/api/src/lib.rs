@@ -13,6 +13,7 @@ pub mod jobs;
 mod launch;
 pub mod nodes;
 pub mod rules;
+pub mod runbooks;
 pub mod storage;
 pub mod subscribers;
 pub mod watch;
@@ -36,10 +37,11 @@ pub use jobs::{
 pub use launch::{CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
-    AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, ProposalDecision, ProposalItem, RehearsalDifference,
-    RehearsalDispatch, RehearsalLine, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem, VerdictGuess,
-    VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
+    AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision, ProposalItem,
+    RehearsalDifference, RehearsalDispatch, RehearsalLine, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem,
+    VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
+pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
 pub use storage::{Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};

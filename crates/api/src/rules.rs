@@ -405,6 +405,17 @@ pub struct FunctionItem {
     pub says: String,
 }
 
+/// An operation of a connection.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OperationItem {
+    /// Its name.
+    pub name: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What it takes; what is wanted whatever happens comes first.
+    pub takes: Vec<String>,
+}
+
 /// What has been seen and published, for completing words in an editor.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Vocabulary {
@@ -418,6 +429,8 @@ pub struct Vocabulary {
     pub labels: BTreeMap<String, Vec<String>>,
     /// Published runbooks with their inputs.
     pub runbooks: BTreeMap<String, Vec<String>>,
+    /// Published connections with the operations of each.
+    pub connections: BTreeMap<String, Vec<OperationItem>>,
     /// Functions of expressions.
     pub functions: Vec<FunctionItem>,
     /// Fields of an alert.

@@ -60,6 +60,8 @@ pub struct OutgoingItem {
     pub number: i64,
     /// Its type, such as `arvok.job.failed`.
     pub kind: String,
+    /// The job that it tells of.
+    pub job: Option<i64>,
     /// What it is about.
     pub resource: String,
     /// One line for people.

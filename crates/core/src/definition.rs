@@ -67,6 +67,11 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// The other definitions that it names.
+    fn uses(&self) -> Vec<(Kind, String)> {
+        Vec::new()
+    }
+
     /// What does not fit with the others.
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
         let _ = others;

@@ -527,6 +527,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runbooks/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draws a runbook from its text: the tree of its steps, what expressions know, and whom it needs. */
+        post: operations["outlineRunbook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runbooks/{name}": {
         parameters: {
             query?: never;
@@ -1375,6 +1392,8 @@ export interface components {
             text: string;
             /** @description For rules: how often each verdict was given. */
             verdicts?: components["schemas"]["VerdictCount"][];
+            /** @description The definitions that name it. */
+            used_by?: components["schemas"]["DefinitionName"][];
             /** @description The newest jobs, 20 at most. */
             jobs: components["schemas"]["JobItem"][];
         };
@@ -1405,7 +1424,7 @@ export interface components {
         };
         /** @description A definition by its name. */
         DefinitionName: {
-            /** @description `source`, `rule`, `runbook`, `connector`, `connection`. */
+            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
             kind: string;
             /** @description Its name, as in `kind/name`. */
             name: string;
@@ -1854,6 +1873,15 @@ export interface components {
              */
             confirmed: number;
         };
+        /** @description Something that a runbook needs. */
+        Needed: {
+            /** @description Its name. */
+            name: string;
+            /** @description Which of its operations. */
+            operations: string[];
+            /** @description Whether it is published. */
+            published: boolean;
+        };
         /** @description A token to be made. */
         NewToken: {
             /** @description Its name, in the record too. */
@@ -1926,6 +1954,15 @@ export interface components {
             /** @description What waits. */
             backlog: components["schemas"]["Backlog"];
         };
+        /** @description An operation of a connection. */
+        OperationItem: {
+            /** @description Its name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description What it takes; what is wanted whatever happens comes first. */
+            takes: string[];
+        };
         /** @description An event on its way to a subscriber, or one that has come to an end. */
         OutgoingItem: {
             /**
@@ -1935,6 +1972,11 @@ export interface components {
             number: number;
             /** @description Its type, such as `arvok.job.failed`. */
             kind: string;
+            /**
+             * Format: int64
+             * @description The job that it tells of.
+             */
+            job?: number | null;
             /** @description What it is about. */
             resource: string;
             /** @description One line for people. */
@@ -1974,6 +2016,37 @@ export interface components {
          * @enum {string}
          */
         OutgoingState: "waiting" | "delivered" | "given-up";
+        /** @description Steps within a step, or beside a runbook's own. */
+        OutlinePart: {
+            /** @description A condition, a name, or `undo`. */
+            label: string;
+            /** @description Its steps. */
+            steps: components["schemas"]["OutlineStep"][];
+        };
+        /** @description The text of a runbook, published or not. */
+        OutlineRequest: {
+            /** @description The document. */
+            text: string;
+        };
+        /** @description A step drawn. */
+        OutlineStep: {
+            /** @description The line of the text at which it begins. */
+            line: number;
+            /** @description Its `id`. */
+            id: string;
+            /** @description The word for its kind. */
+            kind: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description What it does, in a line. */
+            does: string;
+            /** @description The condition under which it is run. */
+            when?: string | null;
+            /** @description What follows a failure, if not the end: `continue`, or the step at which it goes on. */
+            on_error?: string | null;
+            /** @description What stands within it. */
+            parts?: components["schemas"]["OutlinePart"][];
+        };
         /** @description A page of a list. */
         Page_AlarmItem: {
             /** @description The items, newest first. */
@@ -2289,6 +2362,11 @@ export interface components {
                 number: number;
                 /** @description Its type, such as `arvok.job.failed`. */
                 kind: string;
+                /**
+                 * Format: int64
+                 * @description The job that it tells of.
+                 */
+                job?: number | null;
                 /** @description What it is about. */
                 resource: string;
                 /** @description One line for people. */
@@ -2599,7 +2677,7 @@ export interface components {
         };
         /** @description What becomes of one document. */
         PlannedChange: {
-            /** @description `source`, `rule`, `runbook`, `connector`, `connection`. */
+            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
             kind: string;
             /** @description Its name, as in `kind/name`. */
             name: string;
@@ -2978,6 +3056,22 @@ export interface components {
             role: components["schemas"]["Role"];
             /** @description How its effect is proved. */
             confirm?: string | null;
+        };
+        /** @description A runbook drawn: its tree of steps, what expressions know, and whom it needs. */
+        RunbookOutline: {
+            /** @description Its steps. */
+            steps: components["schemas"]["OutlineStep"][];
+            /** @description What else may be done: `confirm`, `otherwise`, `recover`, `always`. */
+            further: components["schemas"]["OutlinePart"][];
+            /**
+             * @description What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its fields, anything else a text
+             *     that says what it is.
+             */
+            known: Record<string, never>;
+            /** @description The connections that its steps call. */
+            connections: components["schemas"]["Needed"][];
+            /** @description The runbooks that its steps have done as jobs. */
+            runbooks: components["schemas"]["Needed"][];
         };
         /** @description A field and what it held. */
         SawItem: {
@@ -3488,6 +3582,10 @@ export interface components {
             /** @description Published runbooks with their inputs. */
             runbooks: {
                 [key: string]: string[];
+            };
+            /** @description Published connections with the operations of each. */
+            connections: {
+                [key: string]: components["schemas"]["OperationItem"][];
             };
             /** @description Functions of expressions. */
             functions: components["schemas"]["FunctionItem"][];
@@ -6014,6 +6112,100 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlineRunbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutlineRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunbookOutline"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
             429: {
                 headers: {
                     [name: string]: unknown;

@@ -2,30 +2,25 @@
 // fared, its versions. A new rule starts here too, from an alert or from nothing.
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
-import { lazy, Suspense, useEffect, useRef, useState } from 'react';
+import { lazy, Suspense, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import {
-  definition,
-  draft,
-  type FileProblem,
-  publish,
-  Refused,
-  ruleSchema,
-  vocabulary,
-} from '../../api/client';
+import { definition, documentSchema, draft, vocabulary } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
-import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
+import { Button, Empty, Facts, Failed, Header, Lost, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { exact } from '../../ui/time';
+import { Complaints, useComplaints } from '../definition/complaints';
+import type { Known } from '../definition/complete';
+import { Publish } from '../definition/Publish';
+import { useText } from '../definition/useText';
+import { Versions } from '../definition/Versions';
 import { JobRows } from '../JobRows';
-import type { Known } from './complete';
-import { Publish } from './Publish';
+import { NewStance } from './NewStance';
 import { Rehearsal } from './Rehearsal';
 import { stanceOf, withStance } from './stance';
 import { Try } from './Try';
-import { Versions } from './Versions';
 
-const Editor = lazy(() => import('./Editor'));
+const Editor = lazy(() => import('../definition/Editor'));
 
 const BLANK = `rule: name-of-the-rule
 summary: What it does, in one line
@@ -65,46 +60,18 @@ export function Start() {
   return <Desk start={found.data} alert={from} />;
 }
 
-/** Complaints about a text, asked a moment after the last key. */
-function useComplaints(
-  name: string,
-  text: string,
-): { problems: FileProblem[]; warnings: FileProblem[]; failed?: Error } {
-  const [asked, setAsked] = useState(text);
-  useEffect(() => {
-    const timer = setTimeout(() => setAsked(text), 350);
-    return () => clearTimeout(timer);
-  }, [text]);
-  const checked = useQuery({
-    queryKey: ['check', name, asked],
-    queryFn: () => publish(`${name}.yaml`, asked, true),
-    retry: false,
-    placeholderData: (before) => before,
-  });
-  // Who may only look is not told about what could be published.
-  const failed = checked.error instanceof Refused && checked.error.status === 403 ? undefined : checked.error;
-  return {
-    problems: checked.data?.problems ?? [],
-    warnings: checked.data?.warnings ?? [],
-    failed: failed ?? undefined,
-  };
-}
-
 function Desk({ found, start, alert }: { found?: Found; start: string; alert?: number }) {
-  const [text, setText] = useState(start);
+  const [text, setText] = useText(start);
   const [publishing, setPublishing] = useState(false);
-  // A version that is published meanwhile replaces the text, unless it was edited here.
-  const shown = useRef(start);
-  useEffect(() => {
-    const before = shown.current;
-    shown.current = start;
-    setText((now) => (now === before ? start : now));
-  }, [start]);
   const navigate = useNavigate();
   const may = useMay('author');
   const name = /^rule:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'rule';
   const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
-  const schema = useQuery({ queryKey: ['schema'], queryFn: ruleSchema, staleTime: Number.POSITIVE_INFINITY });
+  const schema = useQuery({
+    queryKey: ['schema', 'rule'],
+    queryFn: () => documentSchema('rule'),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
   const known = words.data && schema.data ? ({ schema: schema.data, words: words.data } as Known) : undefined;
   const { problems, warnings, failed } = useComplaints(name, text);
   const edited = !found || text !== found.text;
@@ -133,7 +100,13 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel title="Rule" aside={found ? `version ${found.item.version}` : 'new'}>
             <Suspense fallback={<Empty>Opening the editor</Empty>}>
-              <Editor text={text} onChange={setText} problems={[...problems, ...warnings]} known={known} />
+              <Editor
+                label="Text of the rule"
+                text={text}
+                onChange={setText}
+                problems={[...problems, ...warnings]}
+                known={known}
+              />
             </Suspense>
             {failed && <Failed error={failed} />}
             <Complaints problems={problems} warnings={warnings} />
@@ -143,22 +116,27 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
         <div className="flex min-w-0 flex-col gap-3.5">
           <Rehearsal name={name} text={text} published={found !== undefined} />
           {found && <Fared found={found} />}
-          {found && <Versions name={found.item.name} />}
+          {found && <Versions kind="rule" name={found.item.name} />}
         </div>
       </div>
       <Publish
         name={name}
         before={found?.text ?? ''}
         text={text}
-        evidence={found?.verdicts ?? []}
-        confirmed={found?.item.used.confirmed ?? 0}
-        jobs={found?.item.used.jobs ?? 0}
         open={publishing}
         onClose={(published) => {
           setPublishing(false);
           if (published && found?.item.name !== name) navigate(`/rules/${name}`);
         }}
-      />
+      >
+        <NewStance
+          before={found?.text ?? ''}
+          text={text}
+          evidence={found?.verdicts ?? []}
+          confirmed={found?.item.used.confirmed ?? 0}
+          jobs={found?.item.used.jobs ?? 0}
+        />
+      </Publish>
     </>
   );
 }
@@ -182,25 +160,6 @@ function Stance({ value, onChange }: { value: string; onChange: (to: string) => 
         </ToggleGroup.Item>
       ))}
     </ToggleGroup.Root>
-  );
-}
-
-function Complaints({ problems, warnings }: { problems: FileProblem[]; warnings: FileProblem[] }) {
-  if (problems.length + warnings.length === 0) return null;
-  return (
-    <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Complaints">
-      {[...problems, ...warnings].map((p) => (
-        <li key={`${p.line} ${p.column} ${p.message}`} className="flex gap-2 py-0.5">
-          <span>
-            <Tag tone={p.warning ? 'warn' : 'bad'}>line {p.line}</Tag>
-          </span>
-          <span className="whitespace-pre-wrap break-words text-ink-2">
-            {p.message}
-            {p.warning && <span className="text-ink-3"> ({p.warning})</span>}
-          </span>
-        </li>
-      ))}
-    </ul>
   );
 }
 

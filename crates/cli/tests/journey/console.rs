@@ -1,7 +1,8 @@
 //! The console in a real browser: the journey, and every view as axe-core sees it.
 
-use crate::kit::{Browser, Stage, until};
+use crate::kit::{Browser, Stage, answer, until};
 use arvok_standins::Faults;
+use reqwest::Method;
 use serde_json::json;
 
 /// A stage on which one disk has filled and been grown, one stands at its ceiling, and one fills
@@ -218,7 +219,11 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/proposals", "vm/brack-kiosk-3"),
         ("/proposals/3", "What would be done"),
         ("/runbooks", "grow-disk"),
-        ("/runbooks/grow-disk", "As published"),
+        ("/runbooks/grow-disk", "Needs, and who uses it"),
+        ("/runbooks/new", "as the text stands"),
+        ("/subscribers", "harbour-board"),
+        ("/subscribers/harbour-board", "job.succeeded"),
+        ("/subscribers/nobody", "there is no subscriber"),
         ("/runbooks/grow-disk/launch", "What it would do"),
         ("/jobs/4", "100: 100"),
         (&asks, "Waits for your decision"),
@@ -286,6 +291,98 @@ fn a_runbook_is_launched_from_its_form_held_and_stopped() {
     until("what it had stands in the form", || {
         (browser.run("return document.querySelector('#input-by')?.value") == json!("8")).then_some(())
     });
+}
+
+#[test]
+fn a_runbook_is_written_with_its_steps_drawn_and_words_completed() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Watch");
+    browser.go("/runbooks/grow-disk");
+    browser.see("used by");
+    browser.see("booking-disk-filling");
+    let undo = || {
+        browser.click("Undo all");
+        until("the text as published", || (!browser.text().contains("edited, not published")).then_some(()));
+    };
+    // What is drawn follows the text, and leads to its line.
+    browser.edit("runbook: grow-disk", "runbook: grow-more");
+    browser.see("edited, not published");
+    undo();
+    browser.click("Find the fullest disk");
+    let line = "return document.querySelector('.cm-activeLine')?.textContent";
+    until("the line of the step", || browser.run(line).as_str().is_some_and(|l| l.contains("look")).then_some(()));
+    browser.edit("call: vm.inspect", "call: vm.inspct");
+    browser.see("did you mean `vm.inspect`?");
+    browser.see("not published");
+    undo();
+    browser.edit("summary: Find the", "summry: Find the");
+    browser.see("as the text was when it was good");
+    undo();
+    browser.edit("call: vm.inspect", "call: ");
+    browser.offers("vm.grow_disk");
+    undo();
+    browser.edit("steps.look.fullest.size_gib +", "steps.look.fullest.");
+    browser.offers("size_gib");
+    undo();
+    browser.edit("summary: Grow a VM", "summary: Make a VM");
+    browser.click("Publish version 2");
+    browser.see("These lines change");
+    browser.click_last("Publish");
+    browser.see("version 2");
+    browser.see("version 1");
+    assert_eq!(browser.violations(), Vec::<String>::new());
+}
+
+#[test]
+fn one_goes_anywhere_by_a_few_letters() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Watch");
+    browser.run("dispatchEvent(new KeyboardEvent('keydown', { key: 'k', ctrlKey: true }))");
+    browser.see("view");
+    assert_eq!(browser.violations(), Vec::<String>::new(), "the list of goals");
+    browser.fill("input[role=combobox]", "launch grow");
+    browser.press("input[role=combobox]", thirtyfour::Key::Enter);
+    browser.see("Launch grow-disk");
+    browser.click("Go to…");
+    browser.fill("input[role=combobox]", "job 77");
+    browser.press("input[role=combobox]", thirtyfour::Key::Enter);
+    browser.see("there is no job 77");
+}
+
+#[test]
+fn all_tabs_of_a_browser_follow_by_one_stream_and_none_is_left_behind() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("live");
+    let followers = || {
+        let (_, metrics) = answer(stage.request(Method::GET, "/metrics"));
+        let line =
+            metrics.as_str().and_then(|m| m.lines().find_map(|l| l.strip_prefix("arvok_streams ")).map(str::to_owned));
+        line.and_then(|n| n.parse::<i64>().ok()).expect("how many follow")
+    };
+    until("the first to follow", || (followers() == 1).then_some(()));
+    let tabs: Vec<_> = (0..4).map(|_| browser.tab("/alerts")).collect();
+    browser.see("live");
+    assert_eq!(followers(), 1, "one stream for all");
+    stage.send("yard-hypervisor", &json!({ "kind": "quay.light", "resource": "quay/one", "severity": "minor" }));
+    for tab in &tabs {
+        browser.turn_to(tab);
+        browser.see("quay/one");
+    }
+    // The tab that followed goes; another takes its place.
+    browser.close_first();
+    browser.turn_to(&tabs[3]);
+    until("another to follow", || (followers() == 1).then_some(()));
+    stage.send("yard-hypervisor", &json!({ "kind": "quay.light", "resource": "quay/two", "severity": "minor" }));
+    for tab in &tabs {
+        browser.turn_to(tab);
+        browser.see("quay/two");
+    }
 }
 
 #[test]

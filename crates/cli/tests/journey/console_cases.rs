@@ -14,7 +14,17 @@ fn the_consoles_pure_parts_give_what_is_written_down() {
     let cases = written["cases"].as_array().expect("cases");
     let given = |case: &Value| -> Value {
         let given = case[1].as_array().expect("what is given");
-        given.iter().map(|g| if g == "KNOWN" { written["known"].clone() } else { g.clone() }).collect()
+        let named = |g: &Value| match g.as_str() {
+            Some("KNOWN") => written["known"].clone(),
+            // What a runbook's editor knows, with the same words.
+            Some("BOOK") => {
+                let mut book = written["book"].clone();
+                book["words"] = written["known"]["words"].clone();
+                book
+            }
+            _ => g.clone(),
+        };
+        given.iter().map(named).collect()
     };
     let filled: Value = cases.iter().map(|case| json!([case[0], given(case)])).collect();
     let browser = Browser::open(&Stage::bare(), true);

@@ -173,6 +173,12 @@ impl Catalog {
         Some((shared_rule(entry)?, entry.version))
     }
 
+    /// The definitions that name one of them.
+    pub fn used_by(&self, kind: Kind, name: &str) -> Vec<(Kind, &str)> {
+        let names_it = |e: &Entry| e.definition.uses().iter().any(|(k, n)| *k == kind && n == name);
+        self.entries.values().filter(|e| names_it(e)).map(|e| (e.kind, e.name.as_str())).collect()
+    }
+
     /// The matcher over all rules.
     pub fn matcher(&self) -> Matcher {
         Matcher::new(self.rules().collect())

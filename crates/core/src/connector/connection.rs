@@ -87,6 +87,10 @@ impl Definition for Connection {
         self.credential.iter().flat_map(|c| c.templates("/credential")).collect()
     }
 
+    fn uses(&self) -> Vec<(Kind, String)> {
+        vec![(Kind::Connector, self.connector.clone())]
+    }
+
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
         let missing = others.must_have(Kind::Connector, &self.connector).err();
         missing.map(|m| Misfit::at("/connector", m)).into_iter().collect()

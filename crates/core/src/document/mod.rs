@@ -69,6 +69,11 @@ impl Document {
         self.at(place.line, place.column, place.length, message)
     }
 
+    /// The line at which something begins, from one.
+    pub fn line(&self, pointer: &str) -> usize {
+        self.place(pointer).line
+    }
+
     /// A complaint about a key itself.
     pub fn key_problem(&self, pointer: &str, message: impl Into<String>) -> Problem {
         let place = self.place(pointer);

@@ -94,6 +94,15 @@ impl Type {
         }
     }
 
+    /// As JSON, for editors: a record is an object of its fields, anything else a text that says what it is.
+    pub fn as_fields(&self) -> serde_json::Value {
+        match self {
+            Self::Record(fields) => fields.iter().map(|(name, of)| (name.clone(), of.as_fields())).collect(),
+            Self::Maybe(of) => of.as_fields(),
+            other => other.kind().into(),
+        }
+    }
+
     /// The type that a JSON Schema promises.
     pub fn of_schema(schema: &serde_json::Value) -> Self {
         match schema["type"].as_str() {

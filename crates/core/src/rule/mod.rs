@@ -166,6 +166,12 @@ impl Definition for Rule {
         self.summary.as_deref()
     }
 
+    fn uses(&self) -> Vec<(Kind, String)> {
+        let sources = self.listen.sources.iter().flatten().filter_map(Glob::exact);
+        let sources = sources.map(|name| (Kind::Source, name.to_owned()));
+        sources.chain(self.dispatch.iter().map(|d| (Kind::Runbook, d.runbook.clone()))).collect()
+    }
+
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
         let mut found: Vec<Misfit> = self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
         for (i, glob) in self.listen.sources.iter().flatten().enumerate() {

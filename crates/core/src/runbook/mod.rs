@@ -2,14 +2,16 @@
 //! effect is proved.
 //!
 //! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
-//! know where, `scope` what they see when a job runs. Walking the steps is [`crate::job`].
+//! know where, `scope` what they see when a job runs, `outline` how it is drawn. Walking the steps is [`crate::job`].
 
 mod example;
 mod known;
+mod outline;
 mod scope;
 mod steps;
 
 pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
+pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
     Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, LINK, MAX_DEPTH,
@@ -220,6 +222,11 @@ impl<'a> Scope<'a> for InputScope<'a> {
 impl Definition for Runbook {
     fn summary(&self) -> Option<&str> {
         self.summary.as_deref()
+    }
+
+    fn uses(&self) -> Vec<(Kind, String)> {
+        let connections = self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));
+        connections.chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned()))).collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {

@@ -7,8 +7,8 @@ use crate::{
 };
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    Change, ChangeKind, DefinitionDetail, DefinitionItem, JobFilter, Page, Plan, PlannedChange, Problem,
-    PublishRequest, Role, Use, VersionItem,
+    Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, JobFilter, Page, Plan, PlannedChange,
+    Problem, PublishRequest, Role, Use, VersionItem,
 };
 use arvok_core::{
     Kind,
@@ -105,7 +105,9 @@ pub(super) async fn one(
         None => Vec::new(),
     };
     super::passage::tell_doing(&mut jobs);
-    Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, jobs }))
+    let named = |(kind, name): (Kind, &str)| DefinitionName { kind: kind.as_str().into(), name: name.into() };
+    let used_by = published.catalog.used_by(kind, &name).into_iter().map(named).collect();
+    Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, used_by, jobs }))
 }
 
 /// All versions of a definition, newest first, 200 at most.

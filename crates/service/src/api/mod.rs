@@ -18,6 +18,7 @@ mod proposals;
 mod query;
 mod rehearsal;
 mod rules;
+mod runbooks;
 mod storage;
 mod stream;
 mod subscribers;
@@ -89,6 +90,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(rules::example)
                 .service(rules::draft)
                 .service(rules::vocabulary)
+                .service(runbooks::outline)
                 .service(rehearsal::rehearse)
                 .service(proposals::list)
                 .service(proposals::one)

@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, decisions, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, storage,
-    stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, decisions, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, runbooks,
+    storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -58,6 +58,7 @@ struct Whole;
     rules::example,
     rules::draft,
     rules::vocabulary,
+    runbooks::outline,
     rehearsal::rehearse,
     proposals::list,
     proposals::one,

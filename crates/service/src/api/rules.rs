@@ -9,10 +9,13 @@ use super::{
 use crate::{node::Node, why};
 use actix_web::{get, post, web};
 use arvok_api::{
-    AlertWhy, Draft, FunctionItem, Page, Problem, VerdictFilter, VerdictLine, Vocabulary, Why, WhyRequest,
+    AlertWhy, Draft, FunctionItem, OperationItem, Page, Problem, VerdictFilter, VerdictLine, Vocabulary, Why,
+    WhyRequest,
 };
 use arvok_core::{
-    Alert, Kind, Severity, Verdict, expr,
+    Alert, Catalog, Kind, Severity, Verdict,
+    connector::{Connection, Connector, Operation},
+    expr,
     rehearse::{self, written_alert},
     rule::{self, Rule, WARNINGS},
     runbook::Runbook,
@@ -173,6 +176,22 @@ fn function(f: &expr::Function) -> FunctionItem {
     FunctionItem { name: f.name.to_owned(), form: f.form(), says: f.says.to_owned() }
 }
 
+/// A connection with the operations of its connector.
+fn operations(catalog: &Catalog, connection: &Connection) -> (String, Vec<OperationItem>) {
+    let all = catalog.get::<Connector>(&connection.connector).map(|(connector, _)| &connector.operations);
+    let item = |(name, operation): (&String, &Operation)| {
+        let takes = operation.takes.properties().iter();
+        let mut takes: Vec<(bool, &String)> = takes.map(|(name, of)| (of.get("default").is_some(), name)).collect();
+        takes.sort_by_key(|(optional, _)| *optional);
+        OperationItem {
+            name: name.clone(),
+            summary: operation.summary.clone(),
+            takes: takes.into_iter().map(|(_, name)| name.clone()).collect(),
+        }
+    };
+    (connection.name.clone(), all.into_iter().flatten().map(item).collect())
+}
+
 /// Names, labels and functions, for completing words in an editor.
 #[utoipa::path(operation_id = "showVocabulary", tag = "rules", responses((status = 200, body = Vocabulary)))]
 #[get("/vocabulary")]
@@ -189,6 +208,7 @@ pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result
         resources: seen.resources.into_iter().take(2000).collect(),
         labels: seen.labels.into_iter().map(|(k, v)| (k, v.into_iter().take(200).collect())).collect(),
         runbooks: runbooks.collect(),
+        connections: published.catalog.all::<Connection>().map(|(c, _)| operations(&published.catalog, c)).collect(),
         functions: expr::FUNCTIONS.iter().map(function).collect(),
         fields: expr::ALERT_FIELDS.map(str::to_owned).to_vec(),
         severities: Severity::ALL.map(|s| s.as_str().to_owned()).to_vec(),

@@ -114,6 +114,7 @@ fn outgoing(sent: Sent) -> OutgoingItem {
     OutgoingItem {
         number: sent.number,
         kind: text("/type"),
+        job: sent.event.pointer("/data/job/id").and_then(Value::as_i64),
         resource: text("/subject"),
         summary: text("/data/summary"),
         at: text("/time").parse().unwrap_or_default(),

@@ -102,6 +102,26 @@ impl Browser {
         block(self.driver.goto(format!("{}{path}", self.address))).expect("a page");
     }
 
+    /// Opens another tab at a path and turns to it; its name.
+    pub fn tab(&self, path: &str) -> thirtyfour::WindowHandle {
+        let tab = block(self.driver.new_tab()).expect("a tab");
+        self.turn_to(&tab);
+        self.go(path);
+        tab
+    }
+
+    /// Turns to a tab.
+    pub fn turn_to(&self, tab: &thirtyfour::WindowHandle) {
+        block(self.driver.switch_to_window(tab.clone())).expect("the tab");
+    }
+
+    /// Closes the tab that was there first.
+    pub fn close_first(&self) {
+        let all = block(self.driver.windows()).expect("tabs");
+        self.turn_to(&all[0]);
+        block(self.driver.close_window()).expect("closes");
+    }
+
     /// The text of the page.
     pub fn text(&self) -> String {
         self.run("return document.body.innerText").as_str().unwrap_or_default().to_owned()
@@ -163,20 +183,25 @@ impl Browser {
         until(&format!("the editor to hold `{from}`"), || (self.run(&script) == json!(true)).then_some(()));
     }
 
-    /// Asks the editor to complete the word before the cursor, and waits for it to offer a text.
+    /// Asks the editor to complete the word before the cursor, again until it offers a text.
     pub fn offers(&self, text: &str) {
         let offered = "return [...document.querySelectorAll('.cm-tooltip-autocomplete, .cm-completionInfo')].map(e => e.innerText).join('\\n')";
+        let close = "document.querySelector('.cm-content').dispatchEvent(new KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))";
         until(&format!("the editor to offer `{text}`"), || {
             let shown = self.run(offered).as_str().unwrap_or_default().to_owned();
-            if shown.is_empty() {
-                block(async {
-                    let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
-                    field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
-                });
+            if shown.contains(text) {
+                return Some(());
             }
-            shown.contains(text).then_some(())
+            // What it offers may be of a moment ago.
+            self.run(close);
+            block(async {
+                let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
+                field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
+            });
+            until("it to offer something", || (self.run(offered).as_str() != Some("")).then_some(()));
+            None
         });
-        self.run("document.querySelector('.cm-content').dispatchEvent(new KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))");
+        self.run(close);
     }
 
     /// Gives a part of the page the focus, and presses a key there.

@@ -170,3 +170,68 @@ steps:
           |                                                                    ^^^^^^^
     "#);
 }
+
+/// There is no other definition.
+struct Nobody;
+
+impl Others for Nobody {
+    fn definition(&self, _: Kind, _: &str) -> Option<&dyn Definition> {
+        None
+    }
+
+    fn names(&self, _: Kind) -> Vec<&str> {
+        Vec::new()
+    }
+}
+
+#[test]
+fn it_is_drawn_with_what_stands_within_and_what_steps_give() {
+    let runbook = check(
+        "
+runbook: drawn
+inputs: { vm: { type: string } }
+target: ${inputs.vm}
+steps:
+  - { id: look, set: { load: 9, name: 'web' }, summary: Looks }
+  - id: way
+    choose:
+      - { when: steps.look.load > 5, steps: [ { id: more, set: { a: 1 }, undo: { set: { b: 1 } } } ] }
+      - { steps: [ { id: rest, pause: 1s } ] }
+  - { id: all, each: '[1, 2]', as: n, on_error: continue, steps: [ { id: one, set: { n: '${n}' } } ] }
+always:
+  - { id: last, when: has(steps.look), set: { c: 1 } }
+",
+    )
+    .expect("good");
+    let drawn = runbook.outline(&Nobody);
+    let line =
+        |s: &OutlineStep| format!("{} {} {} {}", s.pointer, s.kind, s.id, s.on_error.as_deref().unwrap_or("stop"));
+    let mut lines = Vec::new();
+    fn walk(steps: &[OutlineStep], line: &dyn Fn(&OutlineStep) -> String, lines: &mut Vec<String>) {
+        for step in steps {
+            lines.push(line(step));
+            for (label, within) in &step.parts {
+                lines.push(format!("  {label}:"));
+                walk(within, line, lines);
+            }
+        }
+    }
+    walk(&drawn.steps, &line, &mut lines);
+    walk(&drawn.further[0].1, &line, &mut lines);
+    insta::assert_snapshot!(lines.join("\n"), @r#"
+    /steps/0 set look stop
+    /steps/1 choose way stop
+      steps.look.load > 5:
+    /steps/1/choose/0/steps/0 set more stop
+      undo:
+    /steps/1/choose/0/steps/0/undo set undo stop
+      else:
+    /steps/1/choose/1/steps/0 pause rest stop
+    /steps/2 each all continue
+      each n:
+    /steps/2/steps/0 set one stop
+    /always/0 set last stop
+    "#);
+    insta::assert_snapshot!(drawn.known["steps"].as_fields(), @r"");
+    assert_eq!(drawn.known["inputs"].as_fields(), serde_json::json!({ "vm": "a string" }));
+}

@@ -1,4 +1,4 @@
-// The text of a rule with completion, and complaints where they belong. Loaded when needed.
+// The text of a definition with completion, and complaints where they belong. Loaded when needed.
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { yaml } from '@codemirror/lang-yaml';
@@ -44,14 +44,17 @@ function diagnostic(doc: Text, problem: FileProblem): Diagnostic {
 }
 
 type Props = {
+  label: string;
   text: string;
   onChange: (text: string) => void;
   problems: FileProblem[];
   known: Known | undefined;
   readOnly?: boolean;
+  /** A line that is to be shown, each time anew. */
+  line?: { at: number };
 };
 
-export default function Editor({ text, onChange, problems, known, readOnly }: Props) {
+export default function Editor({ label, text, onChange, problems, known, readOnly, line }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const words = useRef(known);
@@ -78,7 +81,7 @@ export default function Editor({ text, onChange, problems, known, readOnly }: Pr
           syntaxHighlighting(ink),
           EditorView.lineWrapping,
           EditorState.readOnly.of(readOnly ?? false),
-          EditorView.contentAttributes.of({ 'aria-label': 'Text of the rule' }),
+          EditorView.contentAttributes.of({ 'aria-label': label }),
           autocompletion({
             icons: false,
             override: [(context) => (words.current ? complete(words.current)(context) : null)],
@@ -92,7 +95,15 @@ export default function Editor({ text, onChange, problems, known, readOnly }: Pr
     });
     view.current = made;
     return () => made.destroy();
-  }, [readOnly]);
+  }, [label, readOnly]);
+
+  useEffect(() => {
+    const now = view.current;
+    if (!now || !line) return;
+    const { from } = now.state.doc.line(Math.min(Math.max(line.at, 1), now.state.doc.lines));
+    now.dispatch({ selection: { anchor: from }, effects: EditorView.scrollIntoView(from, { y: 'center' }) });
+    now.focus();
+  }, [line]);
 
   // A text that comes from elsewhere replaces what is there.
   useEffect(() => {

@@ -1,31 +1,21 @@
-// Publishing the text as it stands: what changes, and the evidence where it is allowed more.
+// Publishing the text as it stands: what changes, and what else is to be thought of.
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
+import type { ReactNode } from 'react';
 import { publish } from '../../api/client';
-import { Button, Failed, Tag } from '../../ui/parts';
-import { allowsMore, stanceOf } from './stance';
+import { Button, Failed } from '../../ui/parts';
 import { Difference } from './Versions';
-
-export type Evidence = { verdict: string; count: number }[];
-
-const MEANS: Record<string, string> = {
-  watch: 'It only records what it would do.',
-  propose: 'It proposes jobs; a person launches or dismisses each.',
-  act: 'It dispatches jobs by itself.',
-};
 
 type Props = {
   name: string;
   before: string;
   text: string;
-  evidence: Evidence;
-  confirmed: number;
-  jobs: number;
   open: boolean;
   onClose: (published: boolean) => void;
+  children?: ReactNode;
 };
 
-export function Publish({ name, before, text, evidence, confirmed, jobs, open, onClose }: Props) {
+export function Publish({ name, before, text, open, onClose, children }: Props) {
   const client = useQueryClient();
   const sent = useMutation({
     mutationFn: () => publish(`${name}.yaml`, text, false),
@@ -34,8 +24,6 @@ export function Publish({ name, before, text, evidence, confirmed, jobs, open, o
       onClose(true);
     },
   });
-  const [was, is] = [before ? stanceOf(before) : '', stanceOf(text)];
-  const more = allowsMore(was, is);
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose(false)}>
       <Dialog.Portal>
@@ -50,21 +38,7 @@ export function Publish({ name, before, text, evidence, confirmed, jobs, open, o
           ) : (
             <pre className="max-h-80 overflow-auto whitespace-pre-wrap">{text}</pre>
           )}
-          {was !== is && (
-            <div className="mt-3 rounded-md border border-line p-3">
-              <p>
-                Stance {was && <Tag>{was}</Tag>} to <Tag tone={is === 'act' ? 'sea' : 'plain'}>{is}</Tag>{' '}
-                <span className="text-ink-2">{MEANS[is]}</span>
-              </p>
-              {more && (
-                <p className="mt-1 text-[13px] text-ink-2">
-                  {evidence.length === 0
-                    ? 'It has not matched a single alert so far. Rehearse it before you let it do more.'
-                    : `So far: ${evidence.map((e) => `${e.count} ${e.verdict}`).join(', ')}; ${jobs} jobs, of which ${confirmed} helped.`}
-                </p>
-              )}
-            </div>
-          )}
+          {children}
           {sent.error && (
             <div className="mt-3">
               <Failed error={sent.error} />

@@ -1,10 +1,10 @@
 // Published definitions of one kind as a list.
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
-import { type DefinitionItem, definitions } from '../api/client';
-import { Empty, Header, Time, Unanswered } from '../ui/parts';
-import { type Column, type Look, Table } from '../ui/Table';
-import { some } from '../ui/words';
+import { type DefinitionItem, definitions } from '../../api/client';
+import { Empty, Header, Time, Unanswered } from '../../ui/parts';
+import { type Column, type Look, Table } from '../../ui/Table';
+import { some } from '../../ui/words';
 
 type Props = {
   kind: string;

@@ -1,4 +1,4 @@
-// The versions of a rule, each with what it changed.
+// The versions of a definition, each with what it changed.
 import { useQuery } from '@tanstack/react-query';
 import { versions } from '../../api/client';
 import { Panel, Unanswered } from '../../ui/parts';
@@ -29,10 +29,10 @@ export function Difference({ before, after }: { before: string; after: string })
   );
 }
 
-export function Versions({ name }: { name: string }) {
+export function Versions({ kind, name }: { kind: string; name: string }) {
   const found = useQuery({
-    queryKey: ['definitions', 'rule', name, 'versions'],
-    queryFn: () => versions('rule', name),
+    queryKey: ['definitions', kind, name, 'versions'],
+    queryFn: () => versions(kind, name),
   });
   const items = found.data?.items ?? [];
   return (

@@ -1,4 +1,4 @@
-// Completing words in a rule: keys from the JSON Schema that the service hands out, names and
+// Completing words in a definition: keys from the JSON Schema that the service hands out, names and
 // labels from what has been seen, functions and fields inside expressions.
 import type { Completion, CompletionContext, CompletionResult } from '@codemirror/autocomplete';
 import type { Vocabulary } from '../../api/client';
@@ -16,7 +16,11 @@ type Schema = {
   description?: string;
 };
 
-export type Known = { schema: Schema; words: Vocabulary };
+/** What expressions see: a record is an object of its fields, anything else a text that says what it is. */
+export type Fields = { [name: string]: Fields | string };
+
+/** `sees` is what the expressions of a runbook start from; a rule's know the alert and its tally. */
+export type Known = { schema: Schema; words: Vocabulary; sees?: Fields };
 
 /** The keys that lead to a place, told from indentation and open braces. */
 export function pathAt(before: string): { path: string[]; key: string | null } {
@@ -37,6 +41,8 @@ export function pathAt(before: string): { path: string[]; key: string | null } {
   // Keys within braces on this line.
   let rest = line[2] ?? '';
   let key: string | null = null;
+  // An item of a list that is written in braces.
+  if (rest.startsWith('{') && !closes(rest.slice(1))) rest = lastField(rest.slice(1));
   for (;;) {
     const opened = /^([\w-]+):\s*(\[\s*)?\{(.*)$/.exec(rest);
     if (!opened || closes(opened[3] ?? '')) break;
@@ -89,7 +95,7 @@ function at(root: Schema, path: string[]): Schema[] {
   );
 }
 
-const EXPRESSIONS = ['where', 'when', 'fold', 'by'];
+const EXPRESSIONS = ['where', 'when', 'fold', 'by', 'require', 'check', 'each'];
 
 /** Whether the cursor stands inside an expression. */
 export function inExpression(before: string, path: string[], key: string | null): boolean {
@@ -107,6 +113,53 @@ const once = (found: Completion[]): Completion[] => {
 
 const options = (words: string[], type: string, detail?: string): Completion[] =>
   words.map((label) => ({ label, type, detail }));
+
+/** The value of a key in the step around the cursor, which begins with the dash above it. */
+export function ofStep(text: string, pos: number, key: string): string | undefined {
+  const lines = text.split('\n');
+  const here = text.slice(0, pos).split('\n').length - 1;
+  const indent = (line: string) => /^ */.exec(line)?.[0].length ?? 0;
+  const blank = (line: string) => line.trim() === '';
+  let first = here;
+  let depth = indent(lines[here] ?? '');
+  while (first > 0 && !(/^ *- /.test(lines[first] ?? '') && indent(lines[first] ?? '') <= depth)) {
+    first--;
+    if (!blank(lines[first] ?? '')) depth = Math.min(depth, indent(lines[first] ?? ''));
+  }
+  let last = first + 1;
+  const dash = indent(lines[first] ?? '');
+  while (last < lines.length && (blank(lines[last] ?? '') || indent(lines[last] ?? '') > dash)) last++;
+  const within = lines.slice(first, last).join('\n');
+  return new RegExp(`(?:^|[\\s{,])${key}:\\s*["']?([\\w.-]+)`).exec(within)?.[1];
+}
+
+/** What stands in a step of a runbook: connections, operations, runbooks, and what these take. */
+function stepNames(words: Vocabulary, key: string, around: (key: string) => string | undefined) {
+  const all = Object.entries(words.connections);
+  const via = around('via');
+  switch (key) {
+    case 'via':
+      return options(Object.keys(words.connections), 'text', 'published');
+    case 'call': {
+      const found = all.filter(([name]) => !via || name === via);
+      return found.flatMap(([name, operations]) =>
+        operations.map((o) => ({ label: o.name, type: 'text', detail: name, info: o.summary ?? undefined })),
+      );
+    }
+    case 'runbook':
+      return options(Object.keys(words.runbooks), 'text', 'published');
+    case 'give': {
+      const call = around('call');
+      const operations = all.filter(([name]) => !via || name === via).flatMap(([, o]) => o);
+      const runbook = around('runbook');
+      const takes = call
+        ? operations.find((o) => o.name === call)?.takes
+        : runbook && words.runbooks[runbook];
+      return (takes || []).map((label) => ({ label, type: 'property', apply: `${label}: ` }));
+    }
+  }
+  return null;
+}
 
 function names(words: Vocabulary, path: string[], key: string): Completion[] | null {
   const place = [...path, key].join('.');
@@ -128,7 +181,21 @@ function names(words: Vocabulary, path: string[], key: string): Completion[] | n
   return null;
 }
 
-function inner(words: Vocabulary, context: CompletionContext): CompletionResult | null {
+/** The fields of a dotted name, as far as they are known. */
+function fieldsOf(sees: Fields, dotted: string): Completion[] {
+  let here: Fields | string | undefined = sees;
+  for (const name of dotted.split('.').slice(0, -1)) here = typeof here === 'object' ? here[name] : undefined;
+  if (typeof here !== 'object') return [];
+  return Object.entries(here).map(([label, of]) => ({
+    label,
+    type: 'property',
+    detail: typeof of === 'string' ? of : 'a map',
+    // Before all that could be called on it.
+    boost: 10,
+  }));
+}
+
+function inner({ words, sees }: Known, context: CompletionContext): CompletionResult | null {
   const field = context.matchBefore(/alert\.(labels\.)?[\w-]*/);
   if (field) {
     const labels = field.text.startsWith('alert.labels.');
@@ -136,7 +203,7 @@ function inner(words: Vocabulary, context: CompletionContext): CompletionResult 
     const found = labels ? Object.keys(words.labels) : words.fields;
     return { from, options: options(found, 'property'), validFor: /^[\w-]*$/ };
   }
-  const word = context.matchBefore(/[\w.]*/);
+  const word = context.matchBefore(/[\w.-]*/);
   if (!word || (word.from === word.to && !context.explicit)) return null;
   const from = word.from + word.text.lastIndexOf('.') + 1;
   const calls = words.functions.map((f) => ({
@@ -146,8 +213,13 @@ function inner(words: Vocabulary, context: CompletionContext): CompletionResult 
     detail: f.form.slice(f.name.length),
     info: f.says,
   }));
-  const roots = options(['alert', 'tally', ...words.severities], 'variable');
-  return { from, options: from > word.from ? calls : [...roots, ...calls], validFor: /^\w*$/ };
+  if (from > word.from) {
+    const found = sees ? fieldsOf(sees, word.text) : [];
+    return { from, options: [...found, ...calls], validFor: /^[\w-]*$/ };
+  }
+  const start = sees ? ['alert', ...Object.keys(sees)] : ['alert', 'tally'];
+  const roots = options([...new Set([...start, ...words.severities])], 'variable');
+  return { from, options: [...roots, ...calls], validFor: /^\w*$/ };
 }
 
 export const complete =
@@ -155,9 +227,14 @@ export const complete =
   (context: CompletionContext): CompletionResult | null => {
     const before = context.state.sliceDoc(0, context.pos);
     const { path, key } = pathAt(before);
-    if (inExpression(before, path, key)) return inner(known.words, context);
+    if (inExpression(before, path, key)) return inner(known, context);
     const word = context.matchBefore(/[\w./*-]*/);
     if (!word || (word.from === word.to && !context.explicit)) return null;
+    const around = (key: string) => ofStep(context.state.doc.toString(), context.pos, key);
+    if (known.sees) {
+      const found = stepNames(known.words, key ?? path[path.length - 1] ?? '', around);
+      if (found?.length) return { from: word.from, options: found, validFor: /^[\w.-]*$/ };
+    }
     if (key) {
       const schema = at(known.schema, [...path, key]);
       const words = schema.flatMap((s) => [...(s.enum ?? []), ...(s.const ? [s.const] : [])]);

@@ -1,0 +1,199 @@
+// One runbook: its text in an editor that completes and checks, its steps drawn beside it, how it has fared, what it
+// needs and who uses it, its versions. A new runbook starts here too.
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { lazy, Suspense, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import {
+  type DefinitionDetail,
+  definition,
+  documentSchema,
+  outline,
+  type RunbookOutline,
+  vocabulary,
+} from '../../api/client';
+import { Button, Empty, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
+import { Needs, useMay } from '../../ui/rights';
+import { Complaints, useComplaints, useRested } from '../definition/complaints';
+import type { Known } from '../definition/complete';
+import { Publish } from '../definition/Publish';
+import { useText } from '../definition/useText';
+import { Versions } from '../definition/Versions';
+import { Fared } from './Fared';
+import { Graph } from './Graph';
+
+const Editor = lazy(() => import('../definition/Editor'));
+
+const BLANK = `runbook: name-of-the-runbook
+summary: What it does, in one line
+inputs:
+  vm: { type: string, format: resource, description: The machine }
+target: \${inputs.vm}
+steps:
+  - id: look
+    summary: What is done first
+    require: 'true'
+`;
+
+export function Component() {
+  const name = useParams().name ?? '';
+  const found = useQuery({
+    queryKey: ['definitions', 'runbook', name],
+    queryFn: () => definition('runbook', name),
+  });
+  if (found.error) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Looking for {name}</Empty>;
+  return <Desk key={name} found={found.data} start={found.data.text} />;
+}
+
+/** A runbook that does not exist yet. */
+export function Start() {
+  return <Desk start={BLANK} />;
+}
+
+function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
+  const [text, setText] = useText(start);
+  const [publishing, setPublishing] = useState(false);
+  const [line, setLine] = useState<{ at: number }>();
+  const navigate = useNavigate();
+  const may = useMay('author');
+  const name = /^runbook:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'runbook';
+  const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
+  const schema = useQuery({
+    queryKey: ['schema', 'runbook'],
+    queryFn: () => documentSchema('runbook'),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  // While the text is not good it is drawn as it was when it was.
+  const rested = useRested(text);
+  const drawn = useQuery({
+    queryKey: ['outline', rested],
+    queryFn: () => outline(rested),
+    retry: false,
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  });
+  const [last, setLast] = useState<RunbookOutline>();
+  if (drawn.data && drawn.data !== last) setLast(drawn.data);
+  const shown = drawn.data ?? last;
+  const known =
+    words.data && schema.data
+      ? ({ schema: schema.data, words: words.data, sees: shown?.known ?? {} } as Known)
+      : undefined;
+  const { problems, warnings, failed } = useComplaints(name, text);
+  const edited = !found || text !== found.text;
+  return (
+    <>
+      <Header
+        title={found?.item.name ?? name}
+        right={
+          <>
+            {found && !edited && (
+              <Link
+                to={`/runbooks/${found.item.name}/launch`}
+                className="font-semibold text-sea hover:underline"
+              >
+                Launch…
+              </Link>
+            )}
+            {edited && found && <Button onClick={() => setText(found.text)}>Undo all</Button>}
+            {may ? (
+              <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
+                {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
+              </Button>
+            ) : (
+              <Needs least="author">Publishing</Needs>
+            )}
+          </>
+        }
+      >
+        <span className="text-ink-2">{edited ? 'edited, not published' : found?.item.summary}</span>
+      </Header>
+      <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.05fr)]">
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Panel title="Runbook" aside={found ? `version ${found.item.version}` : 'new'}>
+            <Suspense fallback={<Empty>Opening the editor</Empty>}>
+              <Editor
+                label="Text of the runbook"
+                text={text}
+                onChange={setText}
+                problems={[...problems, ...warnings]}
+                known={known}
+                line={line}
+              />
+            </Suspense>
+            {failed && <Failed error={failed} />}
+            <Complaints problems={problems} warnings={warnings} />
+          </Panel>
+        </div>
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Panel
+            title="Steps"
+            aside={drawn.error ? 'as the text was when it was good' : 'as the text stands'}
+          >
+            {shown ? (
+              <Graph outline={shown} onChoose={(step) => setLine({ at: step.line })} />
+            ) : (
+              <Empty>{drawn.error ? 'There is nothing to draw until the text is good.' : 'Drawing'}</Empty>
+            )}
+          </Panel>
+          {shown && <Uses outline={shown} found={found} />}
+          {found && <Fared found={found} />}
+          {found && <Versions kind="runbook" name={found.item.name} />}
+        </div>
+      </div>
+      <Publish
+        name={name}
+        before={found?.text ?? ''}
+        text={text}
+        open={publishing}
+        onClose={(published) => {
+          setPublishing(false);
+          if (published && found?.item.name !== name) navigate(`/runbooks/${name}`);
+        }}
+      />
+    </>
+  );
+}
+
+const WHERE: Record<string, string> = { rule: '/rules', runbook: '/runbooks' };
+
+/** What it needs, whether that is there, and who uses it. */
+function Uses({ outline, found }: { outline: RunbookOutline; found?: DefinitionDetail }) {
+  const users = found?.used_by ?? [];
+  return (
+    <Panel title="Needs, and who uses it">
+      <ul className="flex flex-col gap-1 text-[13px]">
+        {outline.connections.map((c) => (
+          <li key={c.name} className="flex flex-wrap items-baseline gap-x-2">
+            <span className="w-20 text-ink-3">connection</span>
+            <b className="font-semibold">{c.name}</b>
+            <code className="min-w-0 break-words text-ink-2">{c.operations.join(', ')}</code>
+            {!c.published && <Tag tone="bad">not published</Tag>}
+          </li>
+        ))}
+        {outline.runbooks.map((r) => (
+          <li key={r.name} className="flex flex-wrap items-baseline gap-x-2">
+            <span className="w-20 text-ink-3">runbook</span>
+            <Link to={`/runbooks/${r.name}`} className="font-semibold text-sea hover:underline">
+              {r.name}
+            </Link>
+            {!r.published && <Tag tone="bad">not published</Tag>}
+          </li>
+        ))}
+        {outline.connections.length + outline.runbooks.length === 0 && (
+          <li className="text-ink-3">It calls nothing outside.</li>
+        )}
+        {users.map((u) => (
+          <li key={`${u.kind} ${u.name}`} className="flex flex-wrap items-baseline gap-x-2">
+            <span className="w-20 text-ink-3">used by</span>
+            {u.kind}
+            <Link to={`${WHERE[u.kind]}/${u.name}`} className="font-semibold text-sea hover:underline">
+              {u.name}
+            </Link>
+          </li>
+        ))}
+        {found && users.length === 0 && <li className="text-ink-3">No rule and no other runbook uses it.</li>}
+      </ul>
+    </Panel>
+  );
+}
