@@ -3,6 +3,7 @@
 //!
 //! A figure says little on a shared machine, the ratio to its baseline much more.
 
+mod awaiting;
 mod intake;
 mod jobs;
 mod latency;
@@ -35,7 +36,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `jobs`, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `jobs`, `await`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -68,6 +69,9 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     }
     if asked("jobs") {
         figures.extend(jobs::figures(&stage).await?);
+    }
+    if asked("await") {
+        figures.push(awaiting::figure(&stage).await?);
     }
     if asked("rehearsal") {
         figures.push(rehearsal::over_a_million(&stage).await?);

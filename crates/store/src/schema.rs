@@ -21,6 +21,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0009_outside", sql: include_str!("../migrations/0009_outside.sql") }),
             Box::new(Step { name: "0010_subscribers", sql: include_str!("../migrations/0010_subscribers.sql") }),
             Box::new(Step { name: "0011_requests", sql: include_str!("../migrations/0011_requests.sql") }),
+            Box::new(Step { name: "0012_heard_bounded", sql: include_str!("../migrations/0012_heard_bounded.sql") }),
         ]
     }
 }

@@ -2,7 +2,8 @@
 //!
 //! Whoever records alerts notes, in the same statement, for which jobs each may be what they wait for. That sees a
 //! wait once it is recorded; what was recorded before it, or by a transaction that could not see it yet, is found by
-//! looking at what is stored: at once, and again when the last of these transactions is over.
+//! looking at what is stored: at once, and again when the last of these transactions is over. No more than a thousand
+//! alerts are noted for a step that nobody reads; what came beyond these is found in the same way.
 
 use super::Come;
 use crate::{StoreError, read, sql};
@@ -16,6 +17,8 @@ use std::collections::BTreeMap;
 
 /// Alerts that are read at once.
 const AT_ONCE: u64 = 200;
+/// Alerts that are noted for a step at most, as `alerts_heard` counts them.
+const MOST_NOTED: i64 = 1_000;
 
 /// Alerts that may be what a job waits for.
 pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come) -> Result<(), StoreError> {
@@ -33,7 +36,8 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come)
         come.read.push(one.id);
         found.entry(one.place).or_default().push(one.alert_seq);
     }
-    for (place, stored) in look(db, job, &mut come.again).await? {
+    let full = if come.again { full(db, job).await? } else { Vec::new() };
+    for (place, stored) in look(db, job, &full, &mut come.again).await? {
         found.entry(place).or_default().extend(stored);
     }
     let mut seqs: Vec<i64> = found.values().flatten().copied().collect();
@@ -52,6 +56,25 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come)
     Ok(())
 }
 
+/// The steps for which alerts were not noted any more. What is stored is to be looked at for them, once there is room
+/// again: what is recorded until then would be missed otherwise.
+async fn full(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Full {
+        place: String,
+    }
+    let sql = "SELECT place FROM heard WHERE job_id = $1 GROUP BY place HAVING count(*) >= $2";
+    let full: Vec<Full> = sql::typed(db, sql, vec![job.0.into(), MOST_NOTED.into()]).await?;
+    let places: Vec<String> = full.into_iter().map(|f| f.place).collect();
+    if !places.is_empty() {
+        // Where a look is under way it goes on.
+        let sql = "UPDATE wait SET settled = false, horizon = NULL, looked = CASE WHEN settled THEN 0 ELSE looked END
+            WHERE job_id = $1 AND place = ANY($2)";
+        sql::run(db, sql, vec![job.0.into(), places.clone().into()]).await?;
+    }
+    Ok(places)
+}
+
 #[derive(FromQueryResult)]
 struct Wait {
     place: String,
@@ -63,7 +86,12 @@ struct Wait {
 }
 
 /// Looks at what is stored for waits that are not settled yet.
-async fn look(db: &impl ConnectionTrait, job: JobId, again: &mut bool) -> Result<Vec<(String, Vec<i64>)>, StoreError> {
+async fn look(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    full: &[String],
+    again: &mut bool,
+) -> Result<Vec<(String, Vec<i64>)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Found {
         seq: i64,
@@ -75,7 +103,7 @@ async fn look(db: &impl ConnectionTrait, job: JobId, again: &mut bool) -> Result
     let mut all = Vec::new();
     for wait in waits {
         *again = true;
-        if wait.stage == 1 {
+        if wait.stage == 1 || full.contains(&wait.place) {
             continue;
         }
         let (column, exact) = match wait.key.split_at_checked(1) {

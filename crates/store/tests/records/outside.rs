@@ -159,6 +159,54 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
 }
 
 #[test]
+fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db).await.expect("a job");
+        let listening = Listening { place: Place::new("up"), chosen: Chosen::default(), since: now() - seconds(5) };
+        kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
+        let open = [(Place::new("up"), Outside::Event)];
+        while outside::come(db, job.id, &open).await.expect("reads").again {}
+        // Nobody reads what comes, as of a job that is held.
+        let flood = |from: i64, to: i64| {
+            format!(
+                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
+                SELECT 'yard', 'f' || n, 'port.up', 2, 'noted', 'port/' || n, now(), now(), 'up', '{{}}', '{{}}'
+                FROM generate_series({from}, {to}) n"
+            )
+        };
+        for n in 0..12 {
+            run(db, &flood(n * 200 + 1, n * 200 + 200)).await;
+        }
+        let noted = one(db, "SELECT count(*) AS x FROM heard").await.as_i64().expect("a number");
+        assert!((1_000..1_200).contains(&noted), "{noted} are noted of 2,400");
+        let mut heard = std::collections::BTreeSet::new();
+        for round in 0.. {
+            let come = outside::come(db, job.id, &open).await.expect("reads");
+            for (_, what) in &come.posts {
+                let What::Heard(alerts) = what else { panic!("{what:?}") };
+                heard.extend(alerts.iter().map(|a| a.id.clone()));
+            }
+            let again = come.again;
+            kept(db, &job, Record { passed_over: come.read, ..Record::default() }).await;
+            if round == 2 {
+                // Some come while the rest is looked for.
+                run(db, &flood(2_401, 2_450)).await;
+            }
+            if !again {
+                break;
+            }
+            assert!(round < 100, "it ends");
+        }
+        let missed = (1..=2_450).filter(|n| !heard.contains(&format!("f{n}"))).count();
+        assert_eq!(missed, 0);
+        assert_eq!(one(db, "SELECT count(*) AS x FROM heard").await, 0);
+    });
+}
+
+#[test]
 fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
     let published = Published::with(&[rule("any", "")]);
     block(async {

@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 11] = [
+const STEPS: [(&str, &str); 12] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -21,6 +21,7 @@ const STEPS: [(&str, &str); 11] = [
     ("0009_outside", include_str!("../../migrations/0009_outside.sql")),
     ("0010_subscribers", include_str!("../../migrations/0010_subscribers.sql")),
     ("0011_requests", include_str!("../../migrations/0011_requests.sql")),
+    ("0012_heard_bounded", include_str!("../../migrations/0012_heard_bounded.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
