@@ -99,6 +99,6 @@ pub struct Replay {
 pub struct Replayed {
     /// So many events.
     pub events: u64,
-    /// Whether there are more than are replayed at once: 10,000. The next replay begins at `next`.
+    /// When the next begins that was not looked at: one replay sends about 10,000 events, and looks at 200,000.
     pub next: Option<DateTime<Utc>>,
 }

@@ -82,8 +82,12 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     let published = node.published();
     let installation = node.installation.clone();
     // Conditions of strangers: not on the workers that answer requests.
-    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &alerts)).await;
-    let out = out.map_err(|_| StoreError::BrokenOff("the choice of what leaves"))?;
+    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &alerts, None)).await;
+    // What cannot be told of one of them must not hold up the others for ever.
+    let out = out.unwrap_or_else(|e| {
+        tracing::error!("events leave to nobody: {e}");
+        Vec::new()
+    });
     subscribers::keep(&node.work_db, &events, &out).await?;
     if !out.is_empty() {
         node.leaving.notify_one();

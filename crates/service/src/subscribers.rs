@@ -28,8 +28,8 @@ const LOOK: Duration = Duration::from_millis(500);
 const OLD: u32 = 120;
 /// Events that one subscriber is sent at once.
 const AT_ONCE: usize = 8;
-/// Events that this node sends at once.
-const ALL_AT_ONCE: i64 = 64;
+/// Events that this node sends at once; each subscriber has room for one whatever the others do.
+const ALL_AT_ONCE: i64 = 128;
 /// Times between the tries of an event; the last goes on.
 const AGAIN: [u64; 6] = [5, 30, 120, 600, 1_800, 3_600];
 /// How long a turn at a rate is waited for with the event in hand.
@@ -103,7 +103,7 @@ impl Sending {
         let mut left = ALL_AT_ONCE - i64::try_from(self.under_way.len()).unwrap_or(i64::MAX);
         let mut room = Vec::new();
         for (name, free) in &self.room {
-            let most = i64::try_from(free.available_permits()).unwrap_or(0).min(left);
+            let most = i64::try_from(free.available_permits()).unwrap_or(0).min(left.max(1));
             if most > 0 {
                 left -= most;
                 room.push((name.clone(), most));
@@ -151,13 +151,10 @@ pub(crate) fn address_of(node: &Node, published: &Published, subscriber: &Subscr
     address(node, published, subscriber).unwrap_or_default()
 }
 
-/// What leaves of the events that have entered: each for whoever wants it.
-pub(crate) fn leaving<'a>(
-    published: &Published,
-    installation: &str,
-    events: impl IntoIterator<Item = &'a Alert>,
-) -> Vec<Leaving> {
-    let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
+/// What leaves of the events that have entered, for whoever wants it or for one subscriber alone.
+pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert], only: Option<&str>) -> Vec<Leaving> {
+    let all = published.catalog.all::<Subscriber>().map(|(s, _)| s);
+    let all: Vec<&Subscriber> = all.filter(|s| only.is_none_or(|name| s.name == name)).collect();
     let mut leaving = Vec::new();
     for event in events {
         for subscriber in &all {

@@ -38,4 +38,4 @@ CREATE TABLE outgoing (
     UNIQUE (subscriber, event_id)
 );
 CREATE INDEX outgoing_waiting ON outgoing (subscriber, number) WHERE state = 'waiting';
-CREATE INDEX outgoing_ended ON outgoing (subscriber, state, ended_at) WHERE state <> 'waiting';
+CREATE INDEX outgoing_ended ON outgoing (subscriber, state, number) WHERE state <> 'waiting';

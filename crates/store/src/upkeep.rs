@@ -21,8 +21,10 @@ pub struct Limits {
     pub deliveries: TimeDelta,
     /// Tries of jobs that have ended.
     pub attempts: TimeDelta,
-    /// Events that a subscriber took.
+    /// Events that a subscriber took, for so long.
     pub delivered: TimeDelta,
+    /// And at most so many of each subscriber.
+    pub delivered_of_subscriber: i64,
     /// Events that were given up, for so long.
     pub given_up: TimeDelta,
     /// And at most so many of each subscriber.
@@ -41,6 +43,7 @@ impl Default for Limits {
             deliveries: TimeDelta::days(90),
             attempts: TimeDelta::days(400),
             delivered: TimeDelta::days(1),
+            delivered_of_subscriber: 1_000,
             given_up: TimeDelta::days(30),
             given_up_of_subscriber: 10_000,
             never_raised: TimeDelta::days(1),
@@ -62,13 +65,17 @@ pub struct Swept {
     pub alarms: u64,
     /// Memories of rules that are withdrawn.
     pub memories: u64,
+    /// Events that have left, or were given up.
+    pub outgoing: u64,
 }
 
 impl Swept {
     /// Whether there may be more to remove.
     pub fn is_full(self) -> bool {
         let most = A_PASS.unsigned_abs();
-        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories].into_iter().any(|n| n >= most)
+        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories, self.outgoing]
+            .into_iter()
+            .any(|n| n >= most)
     }
 }
 
@@ -116,30 +123,31 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
 }
 
 /// Removes events that have left or were given up long ago, and whatever is of subscribers that are withdrawn.
-async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<(), StoreError> {
+async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<u64, StoreError> {
     let old = "DELETE FROM outgoing WHERE number IN (SELECT number FROM outgoing WHERE state = $3 AND ended_at < $1
         ORDER BY number LIMIT $2)";
-    for (state, age) in [("delivered", limits.delivered), ("given-up", limits.given_up)] {
-        sql::run(db, old, vec![(now - age).into(), A_PASS.into(), state.into()]).await?;
+    let many = "DELETE FROM outgoing WHERE number IN (SELECT beyond.number FROM subscriber s CROSS JOIN LATERAL
+        (SELECT number FROM outgoing o WHERE o.subscriber = s.name AND o.state = $3 ORDER BY number DESC OFFSET $1) beyond LIMIT $2)";
+    let mut removed = 0;
+    for (state, age, most) in [
+        ("delivered", limits.delivered, limits.delivered_of_subscriber),
+        ("given-up", limits.given_up, limits.given_up_of_subscriber),
+    ] {
+        removed += sql::run(db, old, vec![(now - age).into(), A_PASS.into(), state.into()]).await?;
+        removed += sql::run(db, many, vec![most.into(), A_PASS.into(), state.into()]).await?;
     }
-    let many = "DELETE FROM outgoing o USING (SELECT s.name, (SELECT number FROM outgoing g WHERE g.subscriber = s.name
-            AND g.state = 'given-up' ORDER BY number DESC OFFSET $1 LIMIT 1) AS last FROM subscriber s) t
-        WHERE o.subscriber = t.name AND o.state = 'given-up' AND o.number <= t.last
-            AND o.number IN (SELECT number FROM outgoing WHERE state = 'given-up' ORDER BY number LIMIT $2)";
-    sql::run(db, many, vec![limits.given_up_of_subscriber.into(), A_PASS.into()]).await?;
     let withdrawn = "EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'subscriber' AND d.name = s.name AND d.withdrawn
         AND d.version = (SELECT max(version) FROM definition n WHERE n.kind = 'subscriber' AND n.name = s.name))";
     let rows = format!(
         "DELETE FROM outgoing WHERE number IN (SELECT o.number FROM subscriber s
-        JOIN outgoing o ON o.subscriber = s.name WHERE {withdrawn} LIMIT $1)"
+            JOIN outgoing o ON o.subscriber = s.name WHERE {withdrawn} LIMIT $1)"
     );
-    sql::run(db, &rows, vec![A_PASS.into()]).await?;
+    removed += sql::run(db, &rows, vec![A_PASS.into()]).await?;
     let gone = format!(
-        "DELETE FROM subscriber s WHERE {withdrawn}
-        AND NOT EXISTS (SELECT 1 FROM outgoing o WHERE o.subscriber = s.name)"
+        "DELETE FROM subscriber s WHERE {withdrawn} AND NOT EXISTS (SELECT 1 FROM outgoing o WHERE o.subscriber = s.name)"
     );
     sql::run(db, &gone, vec![]).await?;
-    Ok(())
+    Ok(removed)
 }
 
 /// Removes what is kept no longer, at most some of each kind.
@@ -181,7 +189,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
-    outgoing(db, limits, now).await?;
+    let outgoing = outgoing(db, limits, now).await?;
     add_up(db, now).await?;
     let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
         (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";
@@ -197,5 +205,6 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
             + run(&alarms("true"), before(limits.over)).await?,
         memories: run(&memories("tally"), before(TimeDelta::hours(1))).await?
             + run(&memories("pool"), before(TimeDelta::hours(1))).await?,
+        outgoing,
     })
 }

@@ -234,6 +234,27 @@ fn ids(board: &RunningBoard) -> BTreeSet<String> {
 }
 
 #[test]
+fn however_many_stall_each_other_hears_of_it() {
+    let stage = Stage::bare();
+    stage.publish(NAPS);
+    let names: Vec<String> = (0..20).map(|n| format!("a-stalls-{n}")).collect();
+    let stalled: Vec<RunningBoard> = names.iter().map(|name| subscribed(&stage, name, "{}")).collect();
+    let slow = Manners { faults: Faults { delay_ms: 60_000, ..Faults::default() }, ..Manners::default() };
+    stalled.iter().for_each(|board| board.behave(slow.clone()));
+    let last = subscribed(&stage, "z-last", "{ kinds: job.succeeded }");
+    names.iter().for_each(|name| drop(stands(&stage, name, |s| s["state"] == "confirmed")));
+    stands(&stage, "z-last", |s| s["state"] == "confirmed");
+    // More than they have room for together.
+    (0..8).for_each(|n| drop(nap(&stage, &format!("vm/quill-{n}"))));
+    let failures = || names.iter().filter_map(|name| shown(&stage, name)["failures"].as_i64()).sum::<i64>();
+    let before = failures();
+    let job = nap(&stage, "vm/quill-9");
+    until("the last to hear", || (told(&last, job).len() == 1).then_some(()));
+    assert!(failures() - before < 100, "it did not wait until tries of those that stall had ended");
+    assert_eq!(stalled.iter().map(|board| board.events().len()).sum::<usize>(), 0);
+}
+
+#[test]
 fn each_event_comes_whatever_dies_and_one_that_stalls_holds_up_nobody() {
     let mut stage = Stage::bare();
     stage.publish(NAPS);

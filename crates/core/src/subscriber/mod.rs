@@ -83,6 +83,14 @@ impl Defined for Subscriber {
         if !doc.address.contains("${") && !doc.address.starts_with("http://") && !doc.address.starts_with("https://") {
             check.fail("/address", "is not an address; it begins with http:// or https://");
         }
+        if doc
+            .address
+            .split("//")
+            .nth(1)
+            .is_some_and(|rest| rest.split('/').next().is_some_and(|host| host.contains('@')))
+        {
+            check.fail("/address", "holds a name or a password; who sends is proved by the signature");
+        }
         let address = check.template("/address", &Value::String(doc.address), SETTINGS);
         let mut listen = doc.listen.unwrap_or_default();
         if listen.sources.is_some() {

@@ -12,7 +12,7 @@ use arvok_api::{
     SubscriberState,
 };
 use arvok_connect::allowed_rate;
-use arvok_core::{source::OWN, subscriber::Subscriber, text::cut};
+use arvok_core::{Alert, source::OWN, subscriber::Subscriber, text::cut};
 use arvok_store::{
     outside::subscribers::{self as store, Known, MOST_WAITING, Sent},
     read,
@@ -169,33 +169,36 @@ pub(super) async fn replay(
     Ok(web::Json(replayed))
 }
 
+/// Events that one replay looks at.
+const MOST_LOOKED_AT: usize = 200_000;
+/// Events whose conditions are evaluated together.
+const SOME: usize = 500;
+
 /// Takes the events of a time out of the stored alerts.
 async fn since_then(
-    node: &Node,
+    node: &web::Data<Node>,
     name: &str,
     since: DateTime<Utc>,
     until: Option<DateTime<Utc>>,
 ) -> Result<Replayed, ApiError> {
-    let published = node.published();
     let which = read::Replay::of_source(OWN, since, until.unwrap_or_else(clock::now));
-    let mut alerts = pin!(read::replay(&node.replay_db, &which).await?);
-    let most = usize::try_from(MOST_WAITING).unwrap_or(usize::MAX);
-    let (mut found, mut next) = (Vec::new(), None);
-    while let Some(alert) = alerts.next().await {
-        let (_, alert) = alert?;
-        // What nodes tell of themselves does not leave.
-        if !alert.body["job"].is_object() {
-            continue;
-        }
-        if found.len() >= most {
-            next = Some(alert.received);
+    let alerts = read::replay(&node.replay_db, &which).await?;
+    // What nodes tell of themselves does not leave.
+    let of_jobs = |alert: &Alert| alert.body["job"].is_object();
+    let mut some = pin!(alerts.chunks(SOME));
+    let (mut sent, mut looked_at, mut next) = (0, 0, None);
+    while let Some(chunk) = some.next().await {
+        let chunk = chunk.into_iter().collect::<Result<Vec<_>, _>>()?;
+        let first = chunk.first().map(|(_, alert)| alert.received);
+        if sent >= MOST_WAITING.unsigned_abs() || looked_at >= MOST_LOOKED_AT {
+            next = first;
             break;
         }
-        found.extend(leaving(&published, &node.installation, [&alert]).into_iter().filter(|l| l.subscriber == name));
-    }
-    let mut sent = 0;
-    for some in found.chunks(500) {
-        sent += store::replay(&node.db, some).await?;
+        looked_at += chunk.len();
+        let told: Vec<Alert> = chunk.into_iter().map(|(_, alert)| alert).filter(of_jobs).collect();
+        let (asking, only) = (node.clone(), name.to_owned());
+        let wanted = move || leaving(&asking.published(), &asking.installation, &told, Some(&only));
+        sent += store::replay(&node.db, &node.evaluate(wanted).await?).await?;
     }
     Ok(Replayed { events: sent, next })
 }

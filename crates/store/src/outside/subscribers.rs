@@ -134,14 +134,14 @@ pub struct Outgoing {
     pub tries: i32,
 }
 
-/// Takes the next events for each of these subscribers, so many at most.
+/// Takes the next events for each of these subscribers, so many at most; one alone for a subscriber that failed last.
 pub async fn take(db: &impl ConnectionTrait, room: &[(String, i64)]) -> Result<Vec<Outgoing>, StoreError> {
     let sql = "UPDATE outgoing o SET taken = now(), tries = tries + 1
         FROM (SELECT r.number, s.address, s.rate FROM unnest($1::text[], $2::bigint[]) AS w (name, most)
             JOIN subscriber s ON s.name = w.name AND s.confirmed_at IS NOT NULL AND s.next_at <= now()
             CROSS JOIN LATERAL (SELECT number FROM outgoing o WHERE o.subscriber = s.name AND o.state = 'waiting'
                 AND o.next_at <= now() AND (o.taken IS NULL OR o.taken < now() - make_interval(secs => $3))
-                ORDER BY number LIMIT w.most FOR UPDATE SKIP LOCKED) r) t
+                ORDER BY number LIMIT CASE WHEN s.failures > 0 THEN 1 ELSE w.most END FOR UPDATE SKIP LOCKED) r) t
         WHERE o.number = t.number
         RETURNING o.number, o.subscriber, t.address, t.rate, o.event_id, o.event, o.tries";
     let (names, most): (Vec<String>, Vec<i64>) = room.iter().cloned().unzip();

@@ -185,3 +185,25 @@ fn what_waits_for_one_is_bounded_and_what_is_over_goes() {
         assert_eq!(left, 1);
     });
 }
+
+#[test]
+fn whoever_failed_last_is_tried_with_one_event_and_what_was_taken_is_kept_by_number() {
+    let published = Published::with(&[]);
+    block(async {
+        let db = &published.db;
+        agreed(db, "board").await;
+        let all: Vec<Leaving> = (0..30).map(|n| leaving("board", &format!("e{n}"))).collect();
+        subscribers::replay(db, &all).await.expect("keeps");
+        let sent = take(db, "board", 2).await;
+        subscribers::failed(db, &sent[0], &busy()).await.expect("is told");
+        run(db, "UPDATE subscriber SET next_at = now()").await;
+        let next = take(db, "board", 8).await;
+        assert_eq!(next.len(), 1);
+        subscribers::delivered(db, &next[0], 200).await.expect("is told");
+        assert_eq!(take(db, "board", 8).await.len(), 8, "it takes events again");
+        run(db, "UPDATE outgoing SET state = 'delivered', ended_at = now()").await;
+        let limits = arvok_store::Limits { delivered_of_subscriber: 20, ..arvok_store::Limits::default() };
+        let swept = arvok_store::sweep(db, limits, chrono::Utc::now()).await.expect("sweeps");
+        assert_eq!((swept.outgoing, count(db, "delivered").await), (10, 20));
+    });
+}

@@ -69,6 +69,12 @@ fn it_leaves_as_a_cloudevent() {
 }
 
 #[test]
+fn an_address_holds_no_password() {
+    let wrong = checked("subscriber: a\naddress: https://pat:pw@board.skerrow.example/in\nsigned_with: ${secret('k')}");
+    assert!(wrong.expect_err("a complaint")[0].contains("holds a name or a password"));
+}
+
+#[test]
 fn complaints_name_the_place() {
     let wrong = checked(
         "
