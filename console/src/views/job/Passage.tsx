@@ -55,14 +55,16 @@ export function Passage({ detail }: { detail: JobDetail }) {
       </section>
       <div className="flex flex-col gap-3.5">
         {step && <StepPanel step={step} detail={detail} />}
-        <Panel title="Inputs">
-          <Facts
-            rows={Object.entries(detail.inputs as Record<string, unknown>).map(([k, v]) => [
-              k,
-              <code key={k}>{typeof v === 'string' ? v : JSON.stringify(v)}</code>,
-            ])}
-          />
-        </Panel>
+        {Object.keys(detail.inputs ?? {}).length > 0 && (
+          <Panel title="Inputs">
+            <Facts
+              rows={Object.entries(detail.inputs as Record<string, unknown>).map(([k, v]) => [
+                k,
+                <code key={k}>{typeof v === 'string' ? v : JSON.stringify(v)}</code>,
+              ])}
+            />
+          </Panel>
+        )}
         <Panel title="Why">
           <p className="text-ink-2">{detail.reason ?? 'Started by hand.'}</p>
         </Panel>

@@ -55,11 +55,16 @@ pub fn subscriber(s: &SubscriberItem, latest: &Page<OutgoingItem>) -> String {
     if s.state == SubscriberState::Gone {
         lines.push(format!("  It wants no events any more. `arvok subscriber confirm {}` asks it again.", s.name));
     }
-    format!("{}\n\n{}", lines.join("\n"), outgoing(latest))
+    let more = latest.next.as_ref().map(|_| format!("\nAll of them: `arvok subscriber events {}`.", s.name));
+    format!("{}\n\n{}{}", lines.join("\n"), table(latest), more.unwrap_or_default())
 }
 
 /// Events of a subscriber.
 pub fn outgoing(page: &Page<OutgoingItem>) -> String {
+    with_next(table(page), page)
+}
+
+fn table(page: &Page<OutgoingItem>) -> String {
     let mut table = Table::new(&["event", "resource", "when", "state", "tries", "what happened"]);
     for e in &page.items {
         let what = match (e.state, &e.failure) {
@@ -70,5 +75,5 @@ pub fn outgoing(page: &Page<OutgoingItem>) -> String {
         let kind = e.kind.strip_prefix("arvok.").unwrap_or(&e.kind);
         table.row([kind.into(), e.resource.clone(), ago(e.at), e.state.to_string(), e.tries.to_string(), what]);
     }
-    with_next(table.text("No event is kept for it."), page)
+    table.text("No event is kept for it.")
 }

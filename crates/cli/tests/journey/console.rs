@@ -452,10 +452,8 @@ fn screenshots() {
         ("watch-light", "/", "The strait", false, 1280),
         ("watch-narrow", "/", "The strait", true, 390),
         ("alerts", "/alerts", "Received", true, 1280),
-        ("alerts-narrow", "/alerts", "no rule", true, 390),
         ("alert", "/alerts/1", "Normal form", false, 1280),
         ("alarms", "/alarms", "brack-kiosk-3", true, 1280),
-        ("alarm", "/alarms/1", "Newest alerts", false, 1280),
         ("jobs", "/jobs", "grow-disk", true, 1280),
         ("job-confirmed", "/jobs/1", "The passage", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
@@ -463,6 +461,8 @@ fn screenshots() {
         ("rules", "/rules", "kiosk-disk-filling", true, 1280),
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
+        ("runbook", "/runbooks/relieve-host", "Needs, and who uses it", false, 1280),
+        ("subscriber", "/subscribers/harbour-board", "job.succeeded", true, 1280),
         ("decide", &link, "What is known", false, 1280),
     ];
     let shoot = |name: &str| {

@@ -235,9 +235,7 @@ async fn walk_on(
         if come.again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
         }
-        let published = node.published();
-        note_requests(&mut record, &outward.calls, &published.catalog);
-        redact(&mut record, &published);
+        complete(&mut record, &outward.calls, &node.published());
         keep(node, &held, opening.take(), &machine.progress, &record).await?;
         count_end(node, &runbook, &record.then);
         if !matches!(record.then, Then::GoOn) {
@@ -399,6 +397,12 @@ fn unsure(failure: String) -> Then {
 
 fn number(n: u32) -> i32 {
     i32::try_from(n).unwrap_or(i32::MAX)
+}
+
+/// Completes what is recorded by what is sent for it, and takes secrets out of all of it.
+fn complete(record: &mut Record, calls: &[CallOut], published: &Published) {
+    note_requests(record, calls, &published.catalog);
+    redact(record, published);
 }
 
 /// Longest body of a request that is kept, in bytes.
