@@ -6,6 +6,7 @@
 //! error or a panic is as after a death.
 
 mod outside;
+mod record;
 mod turns;
 mod walk;
 

@@ -3,35 +3,32 @@
 
 use super::{
     outside::{insist, launch, link_for, recall, replace},
+    record::{Outward, complete, divide, end, look_again},
     turns::{over, turn},
 };
 use crate::{
     clock,
     metrics::EndLabel,
-    node::{Node, Published, SecretScope},
+    node::{Node, SecretScope},
 };
 use arvok_api::Change;
 use arvok_connect::Call;
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId, Kind,
     alarm::Alarm,
-    connector::{CallEnd, Failure, Repeat, Request},
-    job::{
-        CallOut, Effect, Event, Facts, JobState, Kept, Launching, Machine, Outside, Place, Progress, Recall, Repeats,
-        StepResult, What,
-    },
+    connector::{CallEnd, Failure, Repeat},
+    job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
     runbook::{LINK, Runbook},
-    text::cut,
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
-    jobs::{self, Began, ClaimedJob, Ended, Opening, Record, Renewed, Said, Then, Word},
+    jobs::{self, ClaimedJob, Opening, Record, Renewed, Said, Then, Word},
     outside::{self, Come},
     read,
 };
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Utc};
 use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::{
     panic::AssertUnwindSafe,
     time::{Duration, Instant},
@@ -318,127 +315,6 @@ fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
         ((via.to_owned(), operation.to_owned()), repeat)
     };
     Repeats(runbook.calls().into_iter().map(of).collect())
-}
-
-fn end(state: JobState, failure: String) -> Then {
-    Then::End {
-        state,
-        effect: Some(arvok_core::job::JobEffect::NotChecked),
-        failure: Some(failure),
-        outputs: Value::Null,
-    }
-}
-
-/// What is recorded at this moment cannot be seen yet: it is looked at again soon.
-fn look_again(record: &mut Record, outward: &mut Outward, now: DateTime<Utc>) {
-    let soon = now + TimeDelta::seconds(1);
-    match &mut record.then {
-        Then::Wait { until, .. } => *until = soon.min(*until),
-        Then::GoOn => outward.wake = Some(outward.wake.map_or(soon, |wake| wake.min(soon))),
-        Then::Rest | Then::End { .. } => {}
-    }
-}
-
-/// What is to be done outside after the record.
-#[derive(Default)]
-struct Outward {
-    calls: Vec<CallOut>,
-    launches: Vec<Launching>,
-    recalls: Vec<Recall>,
-    /// When something goes on though calls are out.
-    wake: Option<DateTime<Utc>>,
-}
-
-/// Records on one side, what is outward on the other; `seen` is when the alarm had changed last.
-fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward) {
-    let mut record = Record::default();
-    let mut outward = Outward::default();
-    for effect in effects {
-        match effect {
-            Effect::StepStarted { place, attempt, give } => {
-                record.began.push(Began { place, attempt: number(attempt), give, request: None });
-            }
-            Effect::StepEnded { place, attempt, result } => {
-                let (state, output, error) = match result {
-                    StepResult::Done(output) => ("done", Some(output), None),
-                    StepResult::Failed(error) => ("failed", None, Some(error)),
-                    StepResult::Unsure(error) => ("unsure", None, Some(error)),
-                    StepResult::Stopped => ("stopped", None, None),
-                    StepResult::Skipped => {
-                        let attempt = number(attempt);
-                        record.began.push(Began { place: place.clone(), attempt, give: Value::Null, request: None });
-                        ("skipped", None, None)
-                    }
-                };
-                record.ended.push(Ended { place, attempt: number(attempt), state, output, error });
-            }
-            Effect::Call(call) => outward.calls.push(call),
-            Effect::Launch(launching) => outward.launches.push(launching),
-            Effect::Recall(recall) => outward.recalls.push(recall),
-            Effect::Ask(question) => record.asked.push(question),
-            Effect::Listen(listening) => record.listens.push(listening),
-            Effect::Withdraw(place) => record.withdrawn.push(place.to_string()),
-            Effect::Emit(event) => record.emitted.push(event),
-            Effect::GoOn { until } => (record.then, outward.wake) = (Then::GoOn, until),
-            Effect::Wait { until, alarm } => record.then = Then::Wait { until, alarm: alarm.then_some(seen) },
-            Effect::Rest => record.then = Then::Rest,
-            Effect::Unsure { failure } => record.then = unsure(failure),
-            Effect::End { state, effect, failure, outputs } => {
-                record.then = Then::End { state, effect: Some(effect), failure, outputs };
-            }
-        }
-    }
-    (record, outward)
-}
-
-fn unsure(failure: String) -> Then {
-    Then::End { state: JobState::Unsure, effect: None, failure: Some(failure), outputs: Value::Null }
-}
-
-fn number(n: u32) -> i32 {
-    i32::try_from(n).unwrap_or(i32::MAX)
-}
-
-/// Completes what is recorded by what is sent for it, and takes secrets out of all of it.
-fn complete(record: &mut Record, calls: &[CallOut], published: &Published) {
-    note_requests(record, calls, &published.catalog);
-    redact(record, published);
-}
-
-/// Longest body of a request that is kept, in bytes.
-const LONGEST_BODY: usize = 16_384;
-
-/// Notes with each try that begins now what is sent for it. What cannot be planned fails as it is called.
-fn note_requests(record: &mut Record, calls: &[CallOut], catalog: &Catalog) {
-    for call in calls {
-        let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
-        let planned = catalog.operation(&call.via, &call.operation).ok();
-        let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
-        if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
-            let body = body.map(|body| match body.to_string() {
-                long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
-                _ => body,
-            });
-            began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
-        }
-    }
-}
-
-/// Takes secrets out of what is recorded: inputs may come from an alert that carries what it should not.
-fn redact(record: &mut Record, published: &Published) {
-    for began in &mut record.began {
-        began.give = published.redactor.value(began.give.take());
-        began.request = began.request.take().map(|request| published.redactor.value(request));
-    }
-    for question in &mut record.asked {
-        question.text = published.redactor.text(&question.text);
-        question.choices.iter_mut().for_each(|(_, words)| *words = published.redactor.text(words));
-    }
-    for event in &mut record.emitted {
-        event.say = published.redactor.text(&event.say);
-        event.give = published.redactor.value(event.give.take());
-        event.labels.values_mut().for_each(|label| *label = published.redactor.text(label));
-    }
 }
 
 /// Calls; what happened then. A link to a decision is put in here and taken out of the answer, so that no record has it.
