@@ -65,3 +65,23 @@ fn the_examples_of_runbooks_are_accepted() {
     let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
+
+/// The subscriber of the page about events is one; the event that it shows has the fields of those that leave.
+#[test]
+fn the_examples_of_events_are_accepted() {
+    let page = include_str!("../../../../docs/reference/events.md");
+    let block =
+        |kind: &str| page.split(&format!("```{kind}\n")).nth(1).and_then(|b| b.split("```").next()).expect(kind);
+    let file = crate::kit::folder("events-page").join("subscriber.yaml");
+    std::fs::write(&file, block("yaml")).expect("a file");
+    let said = arvok(&["check", &file.display().to_string()], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+    let event: serde_json::Value = serde_json::from_str(block("json")).expect("JSON");
+    let fields: Vec<&str> = event.as_object().expect("an object").keys().map(String::as_str).collect();
+    assert_eq!(fields, ["specversion", "id", "source", "type", "subject", "time", "datacontenttype", "data"]);
+    // Each command that the page shows is one.
+    for line in page.split("```sh\n").skip(1).filter_map(|b| b.split("```").next()).flat_map(str::lines) {
+        let words: Vec<&str> = line.split_whitespace().skip(1).chain(["--help"]).collect();
+        assert_eq!(arvok(&words, &[], "").code, 0, "{line}");
+    }
+}

@@ -245,7 +245,9 @@ fn however_many_stall_each_other_hears_of_it() {
     names.iter().for_each(|name| drop(stands(&stage, name, |s| s["state"] == "confirmed")));
     stands(&stage, "z-last", |s| s["state"] == "confirmed");
     // More than they have room for together.
-    (0..8).for_each(|n| drop(nap(&stage, &format!("vm/quill-{n}"))));
+    for n in 0..8 {
+        nap(&stage, &format!("vm/quill-{n}"));
+    }
     let failures = || names.iter().filter_map(|name| shown(&stage, name)["failures"].as_i64()).sum::<i64>();
     let before = failures();
     let job = nap(&stage, "vm/quill-9");
