@@ -941,11 +941,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The same for a person who opens the link in a browser. */
+        get: operations["consentInBrowser"];
         put?: never;
         /**
          * An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
-         *     4.1): good for a day, and without signing in.
+         *     4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how many requests a minute it wants.
          */
         post: operations["consent"];
         delete?: never;
@@ -2991,7 +2992,7 @@ export interface components {
             events: number;
             /**
              * Format: date-time
-             * @description Whether there are more than are replayed at once: 10,000. The next replay begins at `next`.
+             * @description When the next begins that was not looked at: one replay sends about 10,000 events, and looks at 200,000.
              */
             next?: string | null;
         };
@@ -7875,6 +7876,44 @@ export interface operations {
             };
         };
     };
+    consentInBrowser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     consent: {
         parameters: {
             query?: never;
@@ -7886,7 +7925,6 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Events will be sent. */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -55,6 +55,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .service(webhook::take)
         .service(webhook::only_post)
         .service(subscribers::agree)
+        .service(subscribers::agree_in_browser)
         .service(health::alive)
         .service(health::ready)
         .service(health::metrics)

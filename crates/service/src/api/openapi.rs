@@ -22,7 +22,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::take, subscribers::agree, health::alive, health::ready, health::metrics),
+    paths(webhook::take, subscribers::agree, subscribers::agree_in_browser, health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
 struct Whole;
@@ -103,7 +103,7 @@ impl Modify for Security {
 }
 
 /// Operations that need no token.
-const OPEN: [&str; 9] = [
+const OPEN: [&str; 10] = [
     "alive",
     "ready",
     "metrics",
@@ -111,6 +111,7 @@ const OPEN: [&str; 9] = [
     "showSchema",
     "signIn",
     "consent",
+    "consentInBrowser",
     "openDecisionLink",
     "takeDecisionByLink",
 ];

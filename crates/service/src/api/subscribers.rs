@@ -6,7 +6,7 @@ use crate::{
     node::{Node, Published},
     subscribers::{address_of, consent, hurry, leaving, trouble},
 };
-use actix_web::{HttpRequest, HttpResponse, get, post, routes, web};
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use arvok_api::{
     OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role, SubscriberItem,
     SubscriberState,
@@ -204,11 +204,9 @@ async fn since_then(
 }
 
 /// An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
-/// 4.1): good for a day, and without signing in.
-#[utoipa::path(operation_id = "consent", tag = "subscribers", get, post, path = "/consent/{link}", params(("link" = String, Path)),
-    responses((status = 200, body = String, content_type = "text/plain", description = "Events will be sent."), (status = 404, body = Problem)))]
-#[routes]
-#[get("/consent/{link}")]
+/// 4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how many requests a minute it wants.
+#[utoipa::path(operation_id = "consent", tag = "subscribers", params(("link" = String, Path)),
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 404, body = Problem)))]
 #[post("/consent/{link}")]
 pub(super) async fn agree(
     node: web::Data<Node>,
@@ -216,13 +214,23 @@ pub(super) async fn agree(
     link: web::Path<String>,
 ) -> Result<HttpResponse, ApiError> {
     let rate = request.headers().get("webhook-allowed-rate").and_then(|v| v.to_str().ok());
-    let name = consent(&node, &link, allowed_rate(rate)).await?;
-    let none = || {
+    agreed(&node, &link, allowed_rate(rate)).await
+}
+
+/// The same for a person who opens the link in a browser.
+#[utoipa::path(operation_id = "consentInBrowser", tag = "subscribers", params(("link" = String, Path)),
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 404, body = Problem)))]
+#[get("/consent/{link}")]
+pub(super) async fn agree_in_browser(node: web::Data<Node>, link: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    agreed(&node, &link, None).await
+}
+
+async fn agreed(node: &Node, link: &str, rate: Option<u32>) -> Result<HttpResponse, ApiError> {
+    let name = consent(node, link, rate).await?.ok_or_else(|| {
         ApiError::NotFound(
             "a question behind this link: it is cut short, older than a day, or for another address".into(),
         )
-    };
-    let name = name.ok_or_else(none)?;
+    })?;
     tracing::info!(subscriber = name, "wants events, by its link");
     Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body(format!("Events will be sent to {name}.\n")))
 }
