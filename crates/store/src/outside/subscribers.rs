@@ -134,14 +134,15 @@ pub struct Outgoing {
     pub tries: i32,
 }
 
-/// Takes the next events for each of these subscribers, so many at most; one alone for a subscriber that failed last.
+/// Takes the next events for each of these subscribers, so many at most. For a subscriber that failed last it
+/// is one alone, and one that was tried least: what nobody could take must not stand before what it may take.
 pub async fn take(db: &impl ConnectionTrait, room: &[(String, i64)]) -> Result<Vec<Outgoing>, StoreError> {
     let sql = "UPDATE outgoing o SET taken = now(), tries = tries + 1
         FROM (SELECT r.number, s.address, s.rate FROM unnest($1::text[], $2::bigint[]) AS w (name, most)
             JOIN subscriber s ON s.name = w.name AND s.confirmed_at IS NOT NULL AND s.next_at <= now()
             CROSS JOIN LATERAL (SELECT number FROM outgoing o WHERE o.subscriber = s.name AND o.state = 'waiting'
                 AND o.next_at <= now() AND (o.taken IS NULL OR o.taken < now() - make_interval(secs => $3))
-                ORDER BY number LIMIT CASE WHEN s.failures > 0 THEN 1 ELSE w.most END FOR UPDATE SKIP LOCKED) r) t
+                ORDER BY CASE WHEN s.failures > 0 THEN o.tries ELSE 0 END, number LIMIT CASE WHEN s.failures > 0 THEN 1 ELSE w.most END FOR UPDATE SKIP LOCKED) r) t
         WHERE o.number = t.number
         RETURNING o.number, o.subscriber, t.address, t.rate, o.event_id, o.event, o.tries";
     let (names, most): (Vec<String>, Vec<i64>) = room.iter().cloned().unzip();
@@ -259,7 +260,8 @@ pub async fn agreed(
     asked_at: DateTime<Utc>,
     rate: Option<i32>,
 ) -> Result<bool, StoreError> {
-    let sql = "UPDATE subscriber SET confirmed_at = coalesce(confirmed_at, now()), rate = $3, gone = false,
+    let sql = "UPDATE subscriber SET confirmed_at = coalesce(confirmed_at, now()),
+            rate = CASE WHEN confirmed_at IS NULL THEN $3 ELSE coalesce($3, rate) END, gone = false,
             next_at = now(), failures = 0, failure = NULL
         WHERE name = $1 AND asked_at = $2 AND asked_at > now() - make_interval(hours => $4)";
     Ok(sql::run(db, sql, vec![name.into(), asked_at.into(), rate.into(), CONSENT_HOURS.into()]).await? > 0)
