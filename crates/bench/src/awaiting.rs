@@ -22,7 +22,7 @@ pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     stage
         .publish(
             "runbook: hears\ninputs: { port: { type: string } }\ntarget: ${inputs.port}\nsteps:\n\
-             \x20 - { id: up, await: { kinds: bench.up, resource: '${inputs.port}' }, within: 1d }\n---\n\
+             \x20 - { id: up, await: { kinds: bench.up, resource: '${inputs.port}' }, within: 45m }\n---\n\
              rule: hears\nstance: act\nlisten: { kinds: bench.hear }\n\
              dispatch: { runbook: hears, inputs: { port: \"${alert.resource}\" } }\n",
         )
