@@ -40,7 +40,8 @@ fuzz-api: setup $(CONSOLE)
 	$(BUILD)
 	tools/fuzz-api
 
-# Changes the heart in small ways and sees whether a test notices: all of it, or a sample, make mutants SAMPLE=0/4.
+# Changes the heart in small ways and sees whether a test notices: all of it, or a sample, make mutants SAMPLE=0/4. What
+# cannot matter stands in .cargo/mutants.toml.
 SAMPLE ?= 0/1
 mutants: setup
 	@command -v cargo-mutants >/dev/null || $(CARGO) install --quiet --locked cargo-mutants

@@ -240,3 +240,34 @@ steps:
       because = "done with vm/a"
     "#);
 }
+
+#[test]
+fn what_a_way_that_is_gone_for_certain_gives_is_known_behind_it() {
+    let told = shown(
+        "
+runbook: dry
+inputs: { vm: { type: string }, hosts: { type: array } }
+target: ${inputs.vm}
+steps:
+  - id: way
+    choose:
+      - { when: inputs.vm == 'vm/a', steps: [ { id: x, set: { n: 1 } } ] }
+      - { steps: [ { id: z, set: { n: 2 } } ] }
+  - { id: y, when: has(steps.x), set: { m: '${steps.x.n + 1}' } }
+  - { id: w, when: has(steps.z), set: { m: '${steps.z.n + 1}' } }
+",
+    );
+    insta::assert_snapshot!(told, @r#"
+    choose way
+      inputs.vm == 'vm/a', gone:
+        set way.x
+          n = 1
+      else, not gone:
+        set way.z
+          n = 2
+    set y, when true
+      m = 2
+    set w, when depends on steps.z
+      m = depends on steps.z
+    "#);
+}
