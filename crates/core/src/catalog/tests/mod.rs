@@ -64,14 +64,14 @@ fn what_is_named_must_exist_and_fit() {
        19 | listen: { sources: [yard-hypervizor, 'any-*'] }
           |                     ^^^^^^^^^^^^^^^
     "#);
-    insta::assert_snapshot!(problems("rool: a\n---\nrule: b\ndispatch: { runbook: gone }\n---\nrule: b\ndispatch: { runbook: gone }\n"), @"
-    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:
+    insta::assert_snapshot!(problems("rool: a\n---\nrule: b\ndispatch: { runbook: gone }\n---\nrule: b\ndispatch: { runbook: gone }\n"), @r#"
+    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:, subscriber:
         1 | rool: a
           | ^^^^
     all.yaml:6:7: rule `b` is defined a second time; the first stands in all.yaml
         6 | rule: b
           |       ^
-    ");
+    "#);
 }
 
 const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n---\n";

@@ -232,6 +232,8 @@ always:
     /steps/2/steps/0 set one stop
     /always/0 set last stop
     "#);
-    insta::assert_snapshot!(drawn.known["steps"].as_fields(), @r"");
+    insta::assert_snapshot!(drawn.known["steps"].as_fields(), @r#"
+    {"all":"a list","look":{"load":"anything","name":"anything"},"more":{"a":"anything"},"rest":"anything","way":"anything"}
+    "#);
     assert_eq!(drawn.known["inputs"].as_fields(), serde_json::json!({ "vm": "a string" }));
 }
