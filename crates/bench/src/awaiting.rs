@@ -19,17 +19,24 @@ pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     let db = Database::connect(stage.database.as_str()).await?;
     batch_rate(stage, "warm").await?;
     let without = median(stage, "without").await?;
-    db.execute_unprepared(&format!(
-        "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, begun, outside)
-            SELECT 200000000 + n, 'hears', 1, '{{}}', 'port/p' || n, 1, 'waiting', '{{}}', now(), now() + interval '1 day', true, true
-            FROM generate_series(1, {WAITING}) n;
-        INSERT INTO wait (job_id, place, key, chosen, since, settled)
-            SELECT 200000000 + n, 'up', 'rport/p' || n, '{{}}', now(), true FROM generate_series(1, {WAITING}) n;
-        ANALYZE job; ANALYZE wait"
-    ))
-    .await?;
+    for sql in [
+        format!(
+            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, begun, outside)
+                SELECT 200000000 + n, 'hears', 1, '{{}}', 'port/p' || n, 1, 'waiting', '{{}}', now(), now() + interval '1 day', true, true
+                FROM generate_series(1, {WAITING}) n"
+        ),
+        format!(
+            "INSERT INTO wait (job_id, place, key, chosen, since, settled)
+                SELECT 200000000 + n, 'up', 'rport/p' || n, '{{}}', now(), true FROM generate_series(1, {WAITING}) n"
+        ),
+        "ANALYZE job".to_owned(),
+        "ANALYZE wait".to_owned(),
+    ] {
+        db.execute_unprepared(&sql).await?;
+    }
     let with = median(stage, "with").await?;
-    db.execute_unprepared("DELETE FROM wait; DELETE FROM job WHERE runbook = 'hears'").await?;
+    db.execute_unprepared("DELETE FROM wait").await?;
+    db.execute_unprepared("DELETE FROM job WHERE runbook = 'hears'").await?;
     db.close().await?;
     Ok(Figure::new(
         "await/10k",
