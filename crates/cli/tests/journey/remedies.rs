@@ -174,6 +174,24 @@ fn secrets_never_come_out() {
     let shown = stage.arvok(&["job", "show", "1"]);
     assert!(shown.out.contains("sent   POST /channels/echo/messages"), "{}", shown.all());
     assert!(!job.to_string().contains("crew-token"), "{job:#}");
+    // Nor as it stands in a path, nor where it is cut.
+    stage.secret("crew-chat", "crew token/ä", &["connection/crew-chat", "connection/echo"]);
+    stage.publish(
+        "connector: rooms\noperations:\n  say: { takes: { text: { type: string }, room: { type: string } }, \
+         request: { method: POST, path: '/channels/${give.room}/messages', body: { text: \"${give.text}\" } }, repeat: safe }\n---\n\
+         connection: rooms\nconnector: rooms\nbase: \"${setting('crew-chat')}\"\n---\n\
+         runbook: leaks\ninputs: { pad: { type: string } }\ntarget: vm/b\nsteps:\n  \
+         - { id: say, call: say, via: rooms, give: { room: 'crew token/ä', text: '${inputs.pad}crew token/ä' } }\n",
+    );
+    let body = json!({ "runbook": "leaks", "inputs": { "pad": "x".repeat(16_384 - 14) } });
+    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
+    assert_eq!(status, 201, "{made}");
+    let leaks = stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed"]);
+    let request = &leaks["steps"][0]["attempts"][0]["request"];
+    assert_eq!(request["target"], "/channels/%5Bsecret%5D/messages", "{request}");
+    for part in ["crew token", "crew%20token"] {
+        assert!(!leaks.to_string().contains(part), "{request}");
+    }
     assert!(!stage.log().contains("crew-token"));
     let (_, secrets) = stage.call(Method::GET, "/api/v1/secrets", None);
     assert!(!secrets.to_string().contains("crew-token"));

@@ -2,7 +2,6 @@
 
 use crate::node::Published;
 use arvok_core::{
-    Catalog,
     connector::Request,
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
     text::cut,
@@ -93,19 +92,21 @@ fn number(n: u32) -> i32 {
 
 /// Completes what is recorded by what is sent for it, and takes secrets out of all of it.
 pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Published) {
-    note_requests(record, calls, &published.catalog);
+    note_requests(record, calls, published);
     redact(record, published);
 }
 
 /// Longest body of a request that is kept, in bytes.
 const LONGEST_BODY: usize = 16_384;
 
-/// Notes with each try that begins now what is sent for it. What cannot be planned fails as it is called.
-fn note_requests(record: &mut Record, calls: &[CallOut], catalog: &Catalog) {
+/// Notes with each try that begins now what is sent for it: planned from what is given without secrets, which could not be
+/// found any more once they are percent-encoded or cut. What cannot be planned so is not noted.
+fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
     for call in calls {
         let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
-        let planned = catalog.operation(&call.via, &call.operation).ok();
-        let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
+        let Value::Object(give) = published.redactor.value(Value::Object(call.give.clone())) else { continue };
+        let planned = published.catalog.operation(&call.via, &call.operation).ok();
+        let planned = planned.and_then(|(_, operation)| operation.request(&give, &call.key).ok());
         if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
             let body = body.map(|body| match body.to_string() {
                 long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
