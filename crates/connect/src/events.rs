@@ -2,6 +2,7 @@
 //! CloudEvents specification of web hooks asks (section 4, abuse protection).
 
 use crate::{Http, http::transport};
+use arvok_core::{connector::retry_after, text::cut};
 use base64::{Engine, prelude::BASE64_STANDARD as STANDARD};
 use reqwest::{Method, Response, StatusCode, header::HeaderMap};
 use standardwebhooks::{HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook};
@@ -9,8 +10,6 @@ use std::time::Duration;
 
 /// How long an address may take to answer.
 const TIMEOUT: Duration = Duration::from_secs(15);
-/// Longest time that an address can ask us to wait.
-const LONGEST_WAIT: u64 = 3_600;
 /// Bytes of a key, by Standard Webhooks.
 const KEY: std::ops::RangeInclusive<usize> = 24..=64;
 
@@ -112,8 +111,7 @@ impl Http {
                 Ok(allowed_rate(text(answer.headers(), "webhook-allowed-rate")))
             }
             Some(other) => {
-                let why =
-                    format!("it allows events of `{}`, and these are of `{origin}`", arvok_core::text::cut(other, 80));
+                let why = format!("it allows events of `{}`, and these are of `{origin}`", cut(other, 80));
                 Err(NotTaken { status, why, ..NotTaken::default() })
             }
             None => {
@@ -159,12 +157,12 @@ fn refused(answer: &Response) -> Result<(), NotTaken> {
     if status.is_success() {
         return Ok(());
     }
-    let wait = text(answer.headers(), "retry-after").and_then(|t| t.trim().parse::<u64>().ok());
+    let wait = text(answer.headers(), "retry-after").and_then(retry_after);
     let elsewhere = if status.is_redirection() { "; redirects are not followed" } else { "" };
     Err(NotTaken {
         status: Some(status.as_u16()),
         why: format!("it answered {}{elsewhere}", status.as_u16()),
-        retry_after: wait.map(|s| Duration::from_secs(s.min(LONGEST_WAIT))),
+        retry_after: wait.map(|period| Duration::from_millis(period.millis())),
     })
 }
 

@@ -75,9 +75,9 @@ impl Sending {
     async fn look(&mut self, node: &Arc<Node>, old: bool) -> Result<(), StoreError> {
         let published = node.published();
         if self.known != Some(published.generation) {
-            let all = published.catalog.all::<Subscriber>().filter(|(s, _)| trouble(node, &published, s).is_none());
-            let all: Vec<(String, String)> =
-                all.filter_map(|(s, _)| Some((s.name.clone(), address(node, &published, s).ok()?))).collect();
+            let all = published.catalog.all::<Subscriber>();
+            let ready = all.filter_map(|(s, _)| Some((s.name.clone(), ready(node, &published, s).ok()?.0)));
+            let all: Vec<(String, String)> = ready.collect();
             store::note(&node.work_db, published.generation, &all).await?;
             self.room.retain(|name, _| all.iter().any(|(known, _)| known == name));
             for (name, _) in all {
@@ -130,25 +130,17 @@ fn tell(done: Result<(), StoreError>) {
     }
 }
 
-fn address(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<String, String> {
+/// The address of a subscriber.
+pub(crate) fn address(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<String, String> {
     SecretScope::of(published, &node.settings, Kind::Subscriber, &subscriber.name).fill(&subscriber.address)
 }
 
-/// The opened keys of a subscriber.
-fn keys(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<Keys, String> {
+/// The address of a subscriber and its opened keys; or why nothing can be sent to it from this node.
+pub(crate) fn ready(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<(String, Keys), String> {
     let scope = SecretScope::of(published, &node.settings, Kind::Subscriber, &subscriber.name);
     let texts = subscriber.signed_with.iter().map(|key| scope.fill(key)).collect::<Result<Vec<_>, _>>()?;
-    Keys::read(texts.iter().map(String::as_str)).map_err(|e| format!("signed_with: {e}"))
-}
-
-/// Why nothing can be sent to a subscriber from this node, if that is so.
-pub(crate) fn trouble(node: &Node, published: &Published, subscriber: &Subscriber) -> Option<String> {
-    keys(node, published, subscriber).err().or_else(|| address(node, published, subscriber).err())
-}
-
-/// The address of a subscriber as far as it can be told.
-pub(crate) fn address_of(node: &Node, published: &Published, subscriber: &Subscriber) -> String {
-    address(node, published, subscriber).unwrap_or_default()
+    let keys = Keys::read(texts.iter().map(String::as_str)).map_err(|e| format!("signed_with: {e}"))?;
+    Ok((address(node, published, subscriber)?, keys))
 }
 
 /// What leaves of the events that have entered, for whoever wants it or for one subscriber alone.
@@ -238,8 +230,8 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
         return store::put_back(db, event.number, TURN).await;
     };
     // Another address may be published by now, and has to agree first.
-    let stands = address(node, &published, subscriber).is_ok_and(|address| address == event.address);
-    let (Ok(keys), true) = (keys(node, &published, subscriber), stands) else {
+    let Some((_, keys)) = ready(node, &published, subscriber).ok().filter(|(address, _)| *address == event.address)
+    else {
         return store::put_back(db, event.number, LOOK).await;
     };
     let posted = Posted {

@@ -15,7 +15,7 @@ pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure};
 pub use operation::{MAX_OUTPUT, Operation, OperationDoc, Repeat};
-pub use protocols::{Answer, Request, RequestError};
+pub use protocols::{Answer, Request, RequestError, retry_after};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},

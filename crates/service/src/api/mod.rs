@@ -85,14 +85,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(definitions::publish)
                 .service(definitions::history)
                 .service(definitions::schema)
-                .service(rules::explain)
-                .service(rules::why_alert)
-                .service(rules::verdicts)
-                .service(rules::example)
-                .service(rules::draft)
-                .service(rules::vocabulary)
-                .service(runbooks::outline)
-                .service(rehearsal::rehearse)
+                .configure(of_rules)
                 .service(proposals::list)
                 .service(proposals::one)
                 .service(proposals::launch)
@@ -107,6 +100,19 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .default_service(web::to(problem::no_such_path)),
         )
         .default_service(web::to(crate::console::file));
+}
+
+/// What can be asked of rules and runbooks, published or only edited.
+fn of_rules(config: &mut web::ServiceConfig) {
+    config
+        .service(rules::explain)
+        .service(rules::why_alert)
+        .service(rules::verdicts)
+        .service(rules::example)
+        .service(rules::draft)
+        .service(rules::vocabulary)
+        .service(runbooks::outline)
+        .service(rehearsal::rehearse);
 }
 
 /// What jobs ask people.

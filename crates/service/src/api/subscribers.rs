@@ -4,7 +4,7 @@ use super::{ApiError, caller::Caller, query::in_range};
 use crate::{
     clock,
     node::{Node, Published},
-    subscribers::{address_of, consent, hurry, leaving, trouble},
+    subscribers::{address, consent, hurry, leaving, ready},
 };
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use arvok_api::{
@@ -35,30 +35,31 @@ pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::
 }
 
 fn item(node: &Node, published: &Published, subscriber: &Subscriber, known: Option<Known>) -> SubscriberItem {
-    let wrong = trouble(node, published, subscriber);
-    let agreed = known.as_ref().is_some_and(|k| k.confirmed_at.is_some());
-    let state = match (&wrong, known.as_ref().is_some_and(|k| k.gone)) {
-        (Some(_), _) => SubscriberState::Faulty,
-        (None, true) => SubscriberState::Gone,
-        (None, false) if agreed => SubscriberState::Confirmed,
-        (None, false) => SubscriberState::Asked,
+    let wrong = ready(node, published, subscriber).err();
+    // One that was published a moment ago is not known yet.
+    let known = known.unwrap_or_default();
+    let state = match &wrong {
+        Some(_) => SubscriberState::Faulty,
+        None if known.gone => SubscriberState::Gone,
+        None if known.confirmed_at.is_some() => SubscriberState::Confirmed,
+        None => SubscriberState::Asked,
     };
-    let resting = known.as_ref().filter(|k| k.failures > 0 && !k.gone && k.next_at > clock::now());
+    let rests = known.failures > 0 && !known.gone && known.next_at > clock::now();
     SubscriberItem {
         name: subscriber.name.clone(),
         summary: subscriber.summary.clone(),
-        address: Some(address_of(node, published, subscriber)).filter(|a| !a.is_empty()),
+        address: address(node, published, subscriber).ok(),
         state,
-        rests_until: resting.map(|k| k.next_at),
-        trouble: wrong.or_else(|| known.as_ref()?.failure.clone()),
-        failures: known.as_ref().map_or(0, |k| k.failures),
-        confirmed_at: known.as_ref().and_then(|k| k.confirmed_at),
-        rate: known.as_ref().and_then(|k| k.rate),
-        waiting: known.as_ref().map_or(0, |k| k.waiting),
-        given_up: known.as_ref().map_or(0, |k| k.given_up),
-        left_out: known.as_ref().map_or(0, |k| k.left_out),
-        delivered: known.as_ref().map_or(0, |k| k.delivered),
-        delivered_at: known.and_then(|k| k.delivered_at),
+        trouble: wrong.or(known.failure),
+        failures: known.failures,
+        rests_until: rests.then_some(known.next_at),
+        confirmed_at: known.confirmed_at,
+        rate: known.rate,
+        waiting: known.waiting,
+        given_up: known.given_up,
+        left_out: known.left_out,
+        delivered: known.delivered,
+        delivered_at: known.delivered_at,
     }
 }
 

@@ -31,7 +31,7 @@ pub struct Leaving {
 }
 
 /// What is known of a subscriber.
-#[derive(Clone, Debug, FromQueryResult)]
+#[derive(Clone, Debug, Default, FromQueryResult)]
 pub struct Known {
     /// The name.
     pub name: String,

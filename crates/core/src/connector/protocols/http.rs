@@ -198,7 +198,7 @@ impl HttpCall {
             message: format!("answered {}{}", answer.status, hint(&answer.body)),
             end: if (300..500).contains(&answer.status) { CallEnd::Refused } else { CallEnd::Unknown },
             lasting: !self.retry_on.contains(&answer.status),
-            retry_after: answer.headers.get("retry-after").and_then(Value::as_str).and_then(seconds),
+            retry_after: answer.headers.get("retry-after").and_then(Value::as_str).and_then(retry_after),
         })
     }
 }
@@ -216,9 +216,9 @@ impl Answer {
     }
 }
 
-/// The seconds of `Retry-After`; a date would need a clock. Nobody is made to wait longer than an
+/// The seconds of `Retry-After` (RFC 9110, section 10.2.3); a date would need a clock. Nobody is made to wait longer than an
 /// hour.
-fn seconds(text: &str) -> Option<Period> {
+pub fn retry_after(text: &str) -> Option<Period> {
     text.trim().parse().ok().map(|seconds: u64| Period::from_secs(seconds.min(3600)))
 }
 

@@ -3,7 +3,7 @@
 
 mod http;
 
-pub use http::{Answer, HttpCall, Request, RequestDoc, RequestError};
+pub use http::{Answer, HttpCall, Request, RequestDoc, RequestError, retry_after};
 
 /// A call of some protocol.
 #[derive(Clone, Debug)]
