@@ -2,25 +2,18 @@
 // fared, its versions. A new rule starts here too, from an alert or from nothing.
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
-import { lazy, Suspense, useState } from 'react';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import { definition, documentSchema, draft, vocabulary } from '../../api/client';
+import { Link, useParams, useSearchParams } from 'react-router';
+import { definition, draft } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
-import { Button, Empty, Facts, Failed, Header, Lost, Panel } from '../../ui/parts';
-import { Needs, useMay } from '../../ui/rights';
+import { Empty, Facts, Lost, Panel } from '../../ui/parts';
 import { exact } from '../../ui/time';
-import { Complaints, useComplaints } from '../definition/complaints';
-import type { Known } from '../definition/complete';
-import { Publish } from '../definition/Publish';
-import { useText } from '../definition/useText';
+import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
 import { Versions } from '../definition/Versions';
 import { JobRows } from '../JobRows';
 import { NewStance } from './NewStance';
 import { Rehearsal } from './Rehearsal';
 import { stanceOf, withStance } from './stance';
 import { Try } from './Try';
-
-const Editor = lazy(() => import('../definition/Editor'));
 
 const BLANK = `rule: name-of-the-rule
 summary: What it does, in one line
@@ -61,57 +54,17 @@ export function Start() {
 }
 
 function Desk({ found, start, alert }: { found?: Found; start: string; alert?: number }) {
-  const [text, setText] = useText(start);
-  const [publishing, setPublishing] = useState(false);
-  const navigate = useNavigate();
-  const may = useMay('author');
-  const name = /^rule:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'rule';
-  const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
-  const schema = useQuery({
-    queryKey: ['schema', 'rule'],
-    queryFn: () => documentSchema('rule'),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const known = words.data && schema.data ? ({ schema: schema.data, words: words.data } as Known) : undefined;
-  const { problems, warnings, failed } = useComplaints(name, text);
-  const edited = !found || text !== found.text;
-  const stance = stanceOf(text);
+  const desk = useDesk('rule', found, start);
+  const { name, text, setText } = desk;
   return (
     <>
-      <Header
-        title={found?.item.name ?? name}
-        right={
-          <>
-            <Stance value={stance} onChange={(to) => setText(withStance(text, to))} />
-            {edited && found && <Button onClick={() => setText(found.text)}>Undo all</Button>}
-            {may ? (
-              <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
-                {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
-              </Button>
-            ) : (
-              <Needs least="author">Publishing</Needs>
-            )}
-          </>
-        }
-      >
-        <span className="text-ink-2">{edited ? 'edited, not published' : found?.item.summary}</span>
-      </Header>
+      <DeskHead desk={desk}>
+        <Stance value={stanceOf(text)} onChange={(to) => setText(withStance(text, to))} />
+      </DeskHead>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.15fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Panel title="Rule" aside={found ? `version ${found.item.version}` : 'new'}>
-            <Suspense fallback={<Empty>Opening the editor</Empty>}>
-              <Editor
-                label="Text of the rule"
-                text={text}
-                onChange={setText}
-                problems={[...problems, ...warnings]}
-                known={known}
-              />
-            </Suspense>
-            {failed && <Failed error={failed} />}
-            <Complaints problems={problems} warnings={warnings} />
-          </Panel>
-          <Try name={name} text={text} edited={edited} alert={alert} />
+          <Written desk={desk} title="Rule" />
+          <Try name={name} text={text} edited={desk.edited} alert={alert} />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Rehearsal name={name} text={text} published={found !== undefined} />
@@ -119,16 +72,7 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
           {found && <Versions kind="rule" name={found.item.name} />}
         </div>
       </div>
-      <Publish
-        name={name}
-        before={found?.text ?? ''}
-        text={text}
-        open={publishing}
-        onClose={(published) => {
-          setPublishing(false);
-          if (published && found?.item.name !== name) navigate(`/rules/${name}`);
-        }}
-      >
+      <Publishing desk={desk}>
         <NewStance
           before={found?.text ?? ''}
           text={text}
@@ -136,7 +80,7 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
           confirmed={found?.item.used.confirmed ?? 0}
           jobs={found?.item.used.jobs ?? 0}
         />
-      </Publish>
+      </Publishing>
     </>
   );
 }

@@ -1,27 +1,16 @@
 // One runbook: its text in an editor that completes and checks, its steps drawn beside it, how it has fared, what it
 // needs and who uses it, its versions. A new runbook starts here too.
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { lazy, Suspense, useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
-import {
-  type DefinitionDetail,
-  definition,
-  documentSchema,
-  outline,
-  type RunbookOutline,
-  vocabulary,
-} from '../../api/client';
-import { Button, Empty, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
-import { Needs, useMay } from '../../ui/rights';
-import { Complaints, useComplaints, useRested } from '../definition/complaints';
-import type { Known } from '../definition/complete';
-import { Publish } from '../definition/Publish';
-import { useText } from '../definition/useText';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { type DefinitionDetail, definition, outline, type RunbookOutline } from '../../api/client';
+import { Empty, Lost, Panel, Tag } from '../../ui/parts';
+import { useRested } from '../definition/complaints';
+import type { Fields } from '../definition/complete';
+import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
 import { Versions } from '../definition/Versions';
 import { Fared } from './Fared';
 import { Graph } from './Graph';
-
-const Editor = lazy(() => import('../definition/Editor'));
 
 const BLANK = `runbook: name-of-the-runbook
 summary: What it does, in one line
@@ -51,79 +40,31 @@ export function Start() {
 }
 
 function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
-  const [text, setText] = useText(start);
-  const [publishing, setPublishing] = useState(false);
+  const desk = useDesk('runbook', found, start);
   const [line, setLine] = useState<{ at: number }>();
-  const navigate = useNavigate();
-  const may = useMay('author');
-  const name = /^runbook:\s*([\w-]+)/m.exec(text)?.[1] ?? found?.item.name ?? 'runbook';
-  const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
-  const schema = useQuery({
-    queryKey: ['schema', 'runbook'],
-    queryFn: () => documentSchema('runbook'),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
   // While the text is not good it is drawn as it was when it was.
-  const rested = useRested(text);
+  const rested = useRested(desk.text);
   const drawn = useQuery({
     queryKey: ['outline', rested],
     queryFn: () => outline(rested),
     retry: false,
     staleTime: 60_000,
-    placeholderData: keepPreviousData,
   });
   const [last, setLast] = useState<RunbookOutline>();
   if (drawn.data && drawn.data !== last) setLast(drawn.data);
   const shown = drawn.data ?? last;
-  const known =
-    words.data && schema.data
-      ? ({ schema: schema.data, words: words.data, sees: shown?.known ?? {} } as Known)
-      : undefined;
-  const { problems, warnings, failed } = useComplaints(name, text);
-  const edited = !found || text !== found.text;
   return (
     <>
-      <Header
-        title={found?.item.name ?? name}
-        right={
-          <>
-            {found && !edited && (
-              <Link
-                to={`/runbooks/${found.item.name}/launch`}
-                className="font-semibold text-sea hover:underline"
-              >
-                Launch…
-              </Link>
-            )}
-            {edited && found && <Button onClick={() => setText(found.text)}>Undo all</Button>}
-            {may ? (
-              <Button look="go" disabled={!edited || problems.length > 0} onClick={() => setPublishing(true)}>
-                {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
-              </Button>
-            ) : (
-              <Needs least="author">Publishing</Needs>
-            )}
-          </>
-        }
-      >
-        <span className="text-ink-2">{edited ? 'edited, not published' : found?.item.summary}</span>
-      </Header>
+      <DeskHead desk={desk}>
+        {found && !desk.edited && (
+          <Link to={`/runbooks/${found.item.name}/launch`} className="font-semibold text-sea hover:underline">
+            Launch…
+          </Link>
+        )}
+      </DeskHead>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.05fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Panel title="Runbook" aside={found ? `version ${found.item.version}` : 'new'}>
-            <Suspense fallback={<Empty>Opening the editor</Empty>}>
-              <Editor
-                label="Text of the runbook"
-                text={text}
-                onChange={setText}
-                problems={[...problems, ...warnings]}
-                known={known}
-                line={line}
-              />
-            </Suspense>
-            {failed && <Failed error={failed} />}
-            <Complaints problems={problems} warnings={warnings} />
-          </Panel>
+          <Written desk={desk} title="Runbook" sees={(shown?.known ?? {}) as Fields} line={line} />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel
@@ -141,16 +82,7 @@ function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
           {found && <Versions kind="runbook" name={found.item.name} />}
         </div>
       </div>
-      <Publish
-        name={name}
-        before={found?.text ?? ''}
-        text={text}
-        open={publishing}
-        onClose={(published) => {
-          setPublishing(false);
-          if (published && found?.item.name !== name) navigate(`/runbooks/${name}`);
-        }}
-      />
+      <Publishing desk={desk} />
     </>
   );
 }
