@@ -3,6 +3,7 @@
 use crate::{
     Fallible,
     intake::batch_rate,
+    jobs,
     stage::Stage,
     summary::{Figure, Goal},
 };
@@ -18,7 +19,7 @@ const ROUNDS: usize = 3;
 pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     let db = Database::connect(stage.database.as_str()).await?;
     batch_rate(stage, "warm").await?;
-    let without = median(stage, "without").await?;
+    let without = rate(stage, "without").await?;
     for sql in [
         format!(
             "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, begun, outside)
@@ -34,7 +35,7 @@ pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     ] {
         db.execute_unprepared(&sql).await?;
     }
-    let with = median(stage, "with").await?;
+    let with = rate(stage, "with").await?;
     db.execute_unprepared("DELETE FROM wait").await?;
     db.execute_unprepared("DELETE FROM job WHERE runbook = 'hears'").await?;
     db.close().await?;
@@ -46,11 +47,11 @@ pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     ))
 }
 
-async fn median(stage: &Stage, run: &str) -> Fallible<f64> {
+/// Alerts a second, the median of some rounds.
+async fn rate(stage: &Stage, run: &str) -> Fallible<f64> {
     let mut rates = Vec::new();
     for n in 0..ROUNDS {
         rates.push(batch_rate(stage, &format!("{run}{n}")).await?);
     }
-    rates.sort_by(f64::total_cmp);
-    Ok(rates[ROUNDS / 2])
+    Ok(jobs::median(rates))
 }

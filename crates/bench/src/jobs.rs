@@ -27,7 +27,8 @@ async fn count(db: &DatabaseConnection, sql: &str) -> Fallible<i64> {
     Ok(row.try_get("", "n")?)
 }
 
-fn median(mut all: Vec<f64>) -> f64 {
+/// The one in the middle.
+pub fn median(mut all: Vec<f64>) -> f64 {
     all.sort_by(f64::total_cmp);
     all[all.len() / 2]
 }

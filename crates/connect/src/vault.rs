@@ -1,6 +1,7 @@
 //! Secrets at rest: sealed with XChaCha20-Poly1305 under the service's key, the name bound in,
 //! so that a sealed value cannot be moved to another name.
 
+use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
 use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
     aead::{Aead, Payload},
@@ -64,6 +65,19 @@ impl Vault {
         let payload = Payload { msg: sealed, aad: name.as_bytes() };
         let value = self.cipher.decrypt(&XNonce::from(nonce), payload).map_err(|_| broken())?;
         String::from_utf8(value).map_err(|_| broken())
+    }
+}
+
+impl Vault {
+    /// Seals a text for a purpose, as it can stand in a link.
+    pub fn seal_link(&self, purpose: &str, text: &str) -> Result<String, VaultError> {
+        Ok(BASE64_URL_SAFE_NO_PAD.encode(self.seal(purpose, text)?))
+    }
+
+    /// The text of a link that was sealed for a purpose; none if it is none of ours.
+    pub fn open_link(&self, purpose: &str, link: &str) -> Option<String> {
+        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link).ok()?;
+        self.unseal(purpose, &sealed).ok()
     }
 }
 

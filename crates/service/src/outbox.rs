@@ -3,7 +3,7 @@
 
 use crate::{clock, door::NotTaken, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
-    NewAlert,
+    Kind, NewAlert,
     alert::{Alert, AlertError, Received},
     source::OWN,
 };
@@ -12,7 +12,7 @@ use arvok_store::{
     intake::Parcel,
     outside::{
         outbox::{self, Told},
-        subscribers,
+        subscribers::{self, Leaving},
     },
 };
 use futures_util::future::join_all;
@@ -64,10 +64,11 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
         }
     });
     let alerts: Vec<Alert> = alerts.collect();
+    let out = chosen(node, &alerts).await;
     // Each by itself, so that none is anybody else's problem.
-    let entering = alerts.iter().map(|alert| async {
+    let entering = alerts.into_iter().map(|alert| async {
         let admission = node.door.admit(WEIGHT)?;
-        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert.clone()], ..Parcel::default() };
+        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert], ..Parcel::default() };
         // One that cannot be recorded is kept with the reason.
         match deliver(node, parcel, admission).await {
             Err(NotTaken::Store) => None,
@@ -79,20 +80,26 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
         outbox::put_back(&node.work_db, &events).await?;
         return Ok(false);
     }
-    let published = node.published();
-    let installation = node.installation.clone();
-    // Conditions of strangers: not on the workers that answer requests.
-    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &alerts, None)).await;
-    // What cannot be told of one of them must not hold up the others for ever.
-    let out = out.unwrap_or_else(|e| {
-        tracing::error!("events leave to nobody: {e}");
-        Vec::new()
-    });
     subscribers::keep(&node.work_db, &events, &out).await?;
     if !out.is_empty() {
         node.leaving.notify_one();
     }
     Ok(more)
+}
+
+/// What leaves of these events. The conditions are strangers', and are not evaluated on the workers that answer requests.
+async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
+    let published = node.published();
+    if published.catalog.entries(Kind::Subscriber).next().is_none() {
+        return Vec::new();
+    }
+    let (installation, events) = (node.installation.clone(), events.to_vec());
+    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &events, None)).await;
+    // What cannot be told of one of them must not hold up the others for ever.
+    out.unwrap_or_else(|e| {
+        tracing::error!("events leave to nobody: {e}");
+        Vec::new()
+    })
 }
 
 /// An event as an alert. What it is about may be no resource, where a job never had one: then it is the job.

@@ -17,7 +17,6 @@ use arvok_store::{
     StoreError, calls,
     outside::subscribers::{self as store, Asked, Failed, Leaving, Outgoing},
 };
-use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
 use chrono::{DateTime, Utc};
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 use tokio::{sync::Semaphore, task::JoinSet};
@@ -172,9 +171,9 @@ fn origin(node: &Node) -> String {
 
 /// Asks an address whether it wants events.
 async fn ask(node: &Node, asked: &Asked) -> Result<(), StoreError> {
-    let sealed = node.vault.seal(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
-    let Ok(sealed) = sealed else { return Ok(()) };
-    let callback = format!("{}/consent/{}", node.public_url, BASE64_URL_SAFE_NO_PAD.encode(sealed));
+    let link = node.vault.seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
+    let Ok(link) = link else { return Ok(()) };
+    let callback = format!("{}/consent/{link}", node.public_url);
     match node.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
         Ok(rate) => {
             tracing::info!(subscriber = asked.name, "wants events");
@@ -198,8 +197,7 @@ async fn agreed(node: &Node, name: &str, at: DateTime<Utc>, rate: Option<u32>) -
 
 /// The address agrees later, by the link that it was given: the subscriber's name, if the link is good.
 pub(crate) async fn consent(node: &Node, link: &str, rate: Option<u32>) -> Result<Option<String>, StoreError> {
-    let sealed = BASE64_URL_SAFE_NO_PAD.decode(link).unwrap_or_default();
-    let Ok(opened) = node.vault.unseal(SEALED_FOR, &sealed) else { return Ok(None) };
+    let Some(opened) = node.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
     let Some((at, name)) = opened.split_once(' ') else { return Ok(None) };
     let Some(at) = at.parse().ok().and_then(DateTime::from_timestamp_micros) else { return Ok(None) };
     Ok(agreed(node, name, at, rate).await?.then(|| name.to_owned()))

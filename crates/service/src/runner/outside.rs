@@ -16,7 +16,6 @@ use arvok_store::{
         decisions,
     },
 };
-use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
 use serde_json::Value;
 use std::time::{Duration, Instant};
 
@@ -99,8 +98,8 @@ impl Link {
     pub async fn to(node: &Node, job: JobId, place: &str) -> Result<String, String> {
         let all = decisions::of_job(&node.work_db, job).await.map_err(|e| e.to_string())?;
         let one = all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
-        let sealed = node.vault.seal(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
-        Ok(format!("{}/decide#{}", node.public_url, BASE64_URL_SAFE_NO_PAD.encode(sealed)))
+        let link = node.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
+        Ok(format!("{}/decide#{link}", node.public_url))
     }
 
     /// Numbers come again when a backup is restored; with the moment of the question they do not.
@@ -110,8 +109,7 @@ impl Link {
 
     /// The decision that a link leads to; none if it is not one of ours.
     pub async fn open(node: &Node, link: &str) -> Result<Option<decisions::Decision>, StoreError> {
-        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link).unwrap_or_default();
-        let Ok(opened) = node.vault.unseal(SEALED_FOR, &sealed) else { return Ok(None) };
+        let Some(opened) = node.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
         let id = opened.split(' ').next().and_then(|id| id.parse().ok());
         let Some(id) = id else { return Ok(None) };
         Ok(decisions::one(&node.db, id).await?.filter(|d| Self::of(d) == opened))

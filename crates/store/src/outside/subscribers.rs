@@ -82,14 +82,16 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
     struct Full {
         name: String,
     }
+    let numbers: Vec<i64> = entered.iter().map(|e| e.number).collect();
+    if leaving.is_empty() {
+        sql::run(db, "DELETE FROM outbox WHERE number = ANY($1)", vec![numbers.into()]).await?;
+        return Ok(());
+    }
     let tx = db.begin().await?;
     let full = "SELECT name FROM subscriber s WHERE name = ANY($1) AND (SELECT count(*) FROM (SELECT 1 FROM outgoing o
         WHERE o.subscriber = s.name AND o.state = 'waiting' LIMIT $2) w) >= $2";
     let names: Vec<String> = leaving.iter().map(|l| l.subscriber.clone()).collect();
-    let full: Vec<Full> = match leaving {
-        [] => Vec::new(),
-        _ => sql::typed(&tx, full, vec![names.into(), MOST_WAITING.into()]).await?,
-    };
+    let full: Vec<Full> = sql::typed(&tx, full, vec![names.into(), MOST_WAITING.into()]).await?;
     let (out, kept): (Vec<&Leaving>, Vec<&Leaving>) =
         leaving.iter().partition(|l| full.iter().any(|f| f.name == l.subscriber));
     let column = |f: fn(&Leaving) -> String| kept.iter().map(|l| f(l)).collect::<Vec<_>>();
@@ -97,7 +99,6 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
         INSERT INTO outgoing (subscriber, event_id, event)
             SELECT l.subscriber, l.id, l.event::jsonb FROM unnest($2::text[], $3::text[], $4::text[]) AS l (subscriber, id, event)
             JOIN gone USING (id) ON CONFLICT (subscriber, event_id) DO NOTHING";
-    let numbers: Vec<i64> = entered.iter().map(|e| e.number).collect();
     let values = vec![
         numbers.into(),
         column(|l| l.subscriber.clone()).into(),
