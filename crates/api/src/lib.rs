@@ -6,6 +6,7 @@
 pub mod access;
 pub mod alarms;
 pub mod alerts;
+pub mod connections;
 pub mod decisions;
 pub mod definitions;
 pub mod filters;
@@ -24,6 +25,10 @@ pub use alarms::{AlarmDetail, AlarmItem};
 pub use alerts::{
     AlertDetail, AlertItem, KeptItem, Retried, RetryRequest, Taken, TakenAlert, UnreadableItem, VerdictItem,
     VerdictMark,
+};
+pub use connections::{
+    CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation, ImportRequest,
+    Imported, NeededSecret, OfferedOperation, TriedOperation, TryOperation,
 };
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
@@ -45,7 +50,7 @@ pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutl
 pub use storage::{Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
-pub use words::{DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
+pub use words::{CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
 
 use serde::{Deserialize, Serialize};
 use utoipa::{

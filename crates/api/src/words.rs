@@ -285,3 +285,54 @@ impl fmt::Display for OutgoingState {
         f.write_str(self.as_str())
     }
 }
+
+/// How a call of a connection ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CallState {
+    /// It gave its output.
+    Done,
+    /// It was taken, and the other side calls back.
+    Later,
+    /// It never left, or nobody was there to take it.
+    NotSent,
+    /// The other side said no.
+    Refused,
+    /// Nobody knows whether it was done.
+    Unknown,
+    /// It was done, but what came back cannot be used.
+    Useless,
+}
+
+impl CallState {
+    /// All of them.
+    pub const ALL: [Self; 6] = [Self::Done, Self::Later, Self::NotSent, Self::Refused, Self::Unknown, Self::Useless];
+
+    /// The word used in every format.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Done => "done",
+            Self::Later => "later",
+            Self::NotSent => "not-sent",
+            Self::Refused => "refused",
+            Self::Unknown => "unknown",
+            Self::Useless => "useless",
+        }
+    }
+
+    /// The state named by a word.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|s| s.as_str() == text)
+    }
+
+    /// Whether all went well.
+    pub const fn is_well(self) -> bool {
+        matches!(self, Self::Done | Self::Later)
+    }
+}
+
+impl fmt::Display for CallState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

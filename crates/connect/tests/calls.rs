@@ -1,6 +1,6 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
-use arvok_connect::{Call, Http, Redactor};
+use arvok_connect::{Call, Called, Http, Redactor};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
     definition::Defined,
@@ -43,18 +43,25 @@ async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
     let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
-    Http::new()
+    let called = Http::new()
         .expect("a client")
         .call(Call {
             operation: &connector.operations["op"],
             give: &give,
             key: "arvok-job-7-op",
+            callback: None,
             base,
             credential: Some(&Opened::Bearer("sesame-token".into())),
+            authorities: None,
             timeout: Duration::from_millis(500),
+            within: None,
             redactor: &redactor,
         })
-        .await
+        .await;
+    called.map(|called| match called {
+        Called::Output(output) => output,
+        Called::Later(within) => panic!("nobody calls back: {within}"),
+    })
 }
 
 #[tokio::test]

@@ -1,8 +1,17 @@
 //! Texts of strangers: cut to what can be shown, cleaned to what can be stored, and the known word
 //! that a misspelt one most likely stands for.
 
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::Value;
 use std::borrow::Cow;
+
+/// All but unreserved characters are encoded (RFC 3986, section 2).
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// A text as it stands in an address (RFC 3986, section 2.1): all but unreserved characters encoded.
+pub fn percent(text: &str) -> String {
+    utf8_percent_encode(text, RESERVED).to_string()
+}
 
 /// The longest prefix of at most `max` bytes that ends between characters.
 pub fn cut(text: &str, max: usize) -> &str {

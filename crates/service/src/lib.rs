@@ -1,15 +1,17 @@
 //! The service: receives alerts, decides, runs jobs, answers questions, serves the console.
 //!
 //! [`config`] says how it is set up; [`node`] holds what its parts share; `door` admits deliveries and
-//! [`intake`] commits them in groups; [`runner`] walks jobs through their steps; [`api`] is
+//! [`intake`] commits them in groups; [`runner`] walks jobs through their steps, whose [`calls`] go out; [`api`] is
 //! everything over HTTP. [`clock`] is the one place that reads the time.
 
 pub mod api;
+mod calls;
 pub mod clock;
 pub mod config;
 mod console;
 mod data_folder;
 mod door;
+mod insist;
 mod intake;
 mod metrics;
 mod node;

@@ -151,7 +151,7 @@ impl From<StoreError> for ApiError {
                 Self::Unavailable
             }
             StoreError::Stale(_) => Self::Conflict("more has been published meanwhile; look at it again".into()),
-            StoreError::Record(_) | StoreError::ClaimLost => {
+            StoreError::Record(_) | StoreError::ClaimLost | StoreError::Behind => {
                 tracing::error!("{e}");
                 Self::Internal
             }

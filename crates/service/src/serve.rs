@@ -1,7 +1,7 @@
 //! Starting and stopping a node.
 
 use crate::{
-    api, clock,
+    api, calls, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
     door::Door,
@@ -119,6 +119,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     }
     tasks.spawn(intake::watch_due(Arc::clone(&node)));
     tasks.spawn(outbox::run(Arc::clone(&node)));
+    tasks.spawn(calls::run_log(Arc::clone(&node)));
     tasks.spawn(subscribers::run(Arc::clone(&node)));
     let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
     tasks.spawn(runner::renew(Arc::clone(&node)));

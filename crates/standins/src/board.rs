@@ -1,6 +1,6 @@
 //! The harbour board: a subscriber that shows the events it was sent, if their signature is good.
 
-use crate::{Faults, Server, StandinError, auth, faults::Fate, server::cut_off};
+use crate::{Faults, Server, StandinError, auth, faults::Fate};
 use actix_web::{HttpRequest, HttpResponse, web};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -171,7 +171,7 @@ async fn take(board: web::Data<Board>, body: web::Bytes, request: HttpRequest) -
     if shown.events.len() > KEPT {
         shown.events.remove(0);
     }
-    if matches!(fate, Fate::HangUp) { cut_off() } else { HttpResponse::NoContent().finish() }
+    fate.spoil(HttpResponse::NoContent().finish())
 }
 
 async fn read(board: web::Data<Board>, request: HttpRequest) -> HttpResponse {

@@ -1,5 +1,6 @@
 //! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew chat,
-//! a desk that releases services in versions, and a board that is sent events.
+//! a desk that releases services in versions, a board that is sent events, a ticket desk that describes itself, a register
+//! of kiosks, a pager, switches of features, a queue with workers, and a cloud.
 //!
 //! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
 //! like the real thing at its own small JSON API. They know nothing of Arvok's inside; they can
@@ -8,12 +9,20 @@
 mod auth;
 pub mod board;
 pub mod chat;
+pub mod cloud;
+pub mod desk;
 mod faults;
+pub mod features;
+pub mod kiosks;
+mod office;
+pub mod pager;
+pub mod queue;
 pub mod releases;
 mod server;
 pub mod yard;
 
 pub use faults::Faults;
+pub use office::Running;
 pub use server::{Server, StandinError};
 
 #[cfg(test)]

@@ -14,6 +14,9 @@ pub enum StoreError {
     /// Another claim has taken the job over.
     #[error("the job is held by another claim by now")]
     ClaimLost,
+    /// Another job on the same target has begun meanwhile; nothing was claimed.
+    #[error("another job on its target has begun meanwhile")]
+    Behind,
     /// A name is taken.
     #[error("the name `{0}` is taken")]
     Taken(String),

@@ -22,6 +22,8 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0010_subscribers", sql: include_str!("../migrations/0010_subscribers.sql") }),
             Box::new(Step { name: "0011_requests", sql: include_str!("../migrations/0011_requests.sql") }),
             Box::new(Step { name: "0012_heard_bounded", sql: include_str!("../migrations/0012_heard_bounded.sql") }),
+            Box::new(Step { name: "0013_first_record", sql: include_str!("../migrations/0013_first_record.sql") }),
+            Box::new(Step { name: "0014_calls", sql: include_str!("../migrations/0014_calls.sql") }),
         ]
     }
 }

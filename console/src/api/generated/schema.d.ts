@@ -123,6 +123,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Connections, by name. */
+        get: operations["listConnections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One connection: what it offers, which secrets it needs, which runbooks call it. */
+        get: operations["showConnection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last calls of a connection, the latest first: for which step or by whom, how long they took, how they ended. */
+        get: operations["listCalls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/operations/{operation}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Calls an operation by hand, once; or only says what would be sent. What may change something takes an author. */
+        post: operations["tryOperation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tests a connection: calls the operation that its connector names for that, or else looks whether anybody answers. */
+        post: operations["testConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connectors/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published. */
+        post: operations["importConnector"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/decisions": {
         parameters: {
             query?: never;
@@ -934,6 +1036,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/callback/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The other side of a call says what came of it, at the address that it was given with the request; once. Any body is
+         *     taken, JSON or not.
+         */
+        post: operations["callBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/consent/{link}": {
         parameters: {
             query?: never;
@@ -1252,6 +1374,44 @@ export interface components {
             /** @description The text behind the `#`. */
             link: string;
         };
+        /** @description A call that is over. */
+        CallItem: {
+            /**
+             * Format: int64
+             * @description The handle.
+             */
+            id: number;
+            /** @description What was called. */
+            operation: string;
+            /**
+             * Format: int64
+             * @description The job for which it was made.
+             */
+            job?: number | null;
+            /** @description Its step. */
+            step?: string | null;
+            /**
+             * Format: int32
+             * @description Which try, from one.
+             */
+            attempt?: number | null;
+            /** @description Who called it by hand. */
+            by?: string | null;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds.
+             */
+            millis: number;
+            /** @description How it ended. */
+            state: components["schemas"]["CallState"];
+            /** @description What went wrong. */
+            message?: string | null;
+        };
         /** @description A request that is or would be sent, without its address and its credential, which are its connection's. */
         CallRequest: {
             /** @description The method. */
@@ -1261,6 +1421,11 @@ export interface components {
             /** @description The JSON body. */
             body?: unknown;
         };
+        /**
+         * @description How a call of a connection ended.
+         * @enum {string}
+         */
+        CallState: "done" | "later" | "not-sent" | "refused" | "unknown" | "useless";
         /** @description How a person stops a job. */
         Cancel: {
             /** @description Why, for those who read it later. */
@@ -1313,6 +1478,78 @@ export interface components {
             error?: string | null;
             /** @description The fields it looked at, and what they held. */
             saw: components["schemas"]["SawItem"][];
+        };
+        /** @description One connection with all that is known of it. */
+        ConnectionDetail: {
+            /** @description In short. */
+            item: components["schemas"]["ConnectionItem"];
+            /** @description What it offers, by name. */
+            operations: components["schemas"]["OfferedOperation"][];
+            /** @description The operation by which it is tested; absent: it is only looked whether anybody answers. */
+            test?: string | null;
+            /** @description The secrets that it needs. */
+            secrets: components["schemas"]["NeededSecret"][];
+            /** @description The runbooks that call it. */
+            used_by: string[];
+            /**
+             * Format: int32
+             * @description Most calls at once, over all nodes.
+             */
+            at_once?: number | null;
+            /** @description Most calls within a time, over all nodes, such as `10 in 1s`. */
+            rate?: string | null;
+        };
+        /** @description One connection. */
+        ConnectionItem: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description The connector that describes what is there. */
+            connector: string;
+            /** @description Where it is; absent where that cannot be told. */
+            address?: string | null;
+            /** @description What is missing here to use it: a secret, a setting. */
+            trouble?: string | null;
+            /** @description Operations that it offers. */
+            operations: number;
+            /**
+             * Format: int64
+             * @description Calls of the last hour, 1,000 at most.
+             */
+            calls: number;
+            /**
+             * Format: int64
+             * @description Those of them that were not well.
+             */
+            failed: number;
+            /**
+             * Format: double
+             * @description How long they took, in milliseconds: half of them less.
+             */
+            median_ms?: number | null;
+            /**
+             * Format: date-time
+             * @description When the last call began.
+             */
+            last_at?: string | null;
+            last_state?: components["schemas"]["CallState"] | null;
+            /** @description What went wrong with it. */
+            last_message?: string | null;
+        };
+        /** @description What came of a test. */
+        ConnectionTest: {
+            /** @description The operation that was called; absent: it was only looked whether anybody answers. */
+            operation?: string | null;
+            /** @description How it ended. */
+            state: components["schemas"]["CallState"];
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds.
+             */
+            millis: number;
+            /** @description What was said, or went wrong. */
+            message: string;
         };
         /** @description A decision with all that is known about it, for whoever has no other view of it. */
         DecisionContext: {
@@ -1429,6 +1666,17 @@ export interface components {
             kind: string;
             /** @description Its name, as in `kind/name`. */
             name: string;
+        };
+        /** @description An operation of a description. */
+        DescribedOperation: {
+            /** @description The name that it gets. */
+            name: string;
+            /** @description The method and the path. */
+            request: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description Whether it is in the connector. */
+            taken: boolean;
         };
         /** @description A dispatch that would be made. */
         DispatchGuess: {
@@ -1556,6 +1804,26 @@ export interface components {
             name: string;
             /** @description What. */
             told: components["schemas"]["Told"];
+        };
+        /** @description A description of an API that is to become a connector. */
+        ImportRequest: {
+            /** @description The description: OpenAPI 3.0 or 3.1, in JSON or YAML. */
+            text: string;
+            /** @description The name that the connector, and its connection, get. Left out: one made of the title. */
+            name?: string | null;
+            /** @description The operations that are taken, by their names or a part of their paths; globs allowed. Left out: all. */
+            only?: string[];
+        };
+        /** @description A connector that was made of a description. */
+        Imported: {
+            /** @description What the description calls itself. */
+            title: string;
+            /** @description All operations of the description. */
+            operations: components["schemas"]["DescribedOperation"][];
+            /** @description The connector, and a connection that uses it, as a file. */
+            text: string;
+            /** @description What was not understood or could not be taken over. */
+            left_out: string[];
         };
         /** @description One job with everything known about it. */
         JobDetail: {
@@ -1883,6 +2151,13 @@ export interface components {
             /** @description Whether it is published. */
             published: boolean;
         };
+        /** @description A secret, by its name only. */
+        NeededSecret: {
+            /** @description Its name. */
+            name: string;
+            /** @description Whether it is set, and may go there. */
+            ready: boolean;
+        };
         /** @description A token to be made. */
         NewToken: {
             /** @description Its name, in the record too. */
@@ -1954,6 +2229,27 @@ export interface components {
             nodes: components["schemas"]["NodeItem"][];
             /** @description What waits. */
             backlog: components["schemas"]["Backlog"];
+        };
+        /** @description An operation of a connection. */
+        OfferedOperation: {
+            /** @description Its name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description What must be given: JSON Schema properties. */
+            takes: {
+                [key: string]: unknown;
+            };
+            /** @description What it gives: the names of the fields of its output, and what they are. */
+            gives: {
+                [key: string]: unknown;
+            };
+            /** @description Whether doing it twice is harmless: `safe`, `keyed`, `never`, `probed`. */
+            repeat: string;
+            /** @description The request, such as `POST /vms/${give.vm}`. */
+            request: string;
+            /** @description What follows the answer: `pages`, `until`, `callback`. */
+            follows?: string | null;
         };
         /** @description An operation of a connection. */
         OperationItem: {
@@ -2158,6 +2454,102 @@ export interface components {
                 };
                 /** @description What the rules decided, in short. */
                 verdicts: components["schemas"]["VerdictMark"][];
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
+        Page_CallItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle.
+                 */
+                id: number;
+                /** @description What was called. */
+                operation: string;
+                /**
+                 * Format: int64
+                 * @description The job for which it was made.
+                 */
+                job?: number | null;
+                /** @description Its step. */
+                step?: string | null;
+                /**
+                 * Format: int32
+                 * @description Which try, from one.
+                 */
+                attempt?: number | null;
+                /** @description Who called it by hand. */
+                by?: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it began.
+                 */
+                at: string;
+                /**
+                 * Format: int64
+                 * @description How long it took, in milliseconds.
+                 */
+                millis: number;
+                /** @description How it ended. */
+                state: components["schemas"]["CallState"];
+                /** @description What went wrong. */
+                message?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
+        Page_ConnectionItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description The name. */
+                name: string;
+                /** @description One line for people. */
+                summary?: string | null;
+                /** @description The connector that describes what is there. */
+                connector: string;
+                /** @description Where it is; absent where that cannot be told. */
+                address?: string | null;
+                /** @description What is missing here to use it: a secret, a setting. */
+                trouble?: string | null;
+                /** @description Operations that it offers. */
+                operations: number;
+                /**
+                 * Format: int64
+                 * @description Calls of the last hour, 1,000 at most.
+                 */
+                calls: number;
+                /**
+                 * Format: int64
+                 * @description Those of them that were not well.
+                 */
+                failed: number;
+                /**
+                 * Format: double
+                 * @description How long they took, in milliseconds: half of them less.
+                 */
+                median_ms?: number | null;
+                /**
+                 * Format: date-time
+                 * @description When the last call began.
+                 */
+                last_at?: string | null;
+                last_state?: components["schemas"]["CallState"] | null;
+                /** @description What went wrong with it. */
+                last_message?: string | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -3387,6 +3779,30 @@ export interface components {
             /** @description It cannot be worked out, and why. */
             wrong?: string | null;
         };
+        /** @description What came of it. */
+        TriedOperation: {
+            state?: components["schemas"]["CallState"] | null;
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds.
+             */
+            millis: number;
+            /** @description The first request. */
+            request: components["schemas"]["CallRequest"];
+            /** @description What it gave. */
+            output?: unknown;
+            /** @description What went wrong. */
+            message?: string | null;
+        };
+        /** @description An operation that is tried by hand. */
+        TryOperation: {
+            /** @description What it is given. */
+            give?: {
+                [key: string]: unknown;
+            };
+            /** @description Only say what would be sent. */
+            dry_run?: boolean;
+        };
         /** @description A payload that could not be read. */
         UnreadableItem: {
             /**
@@ -4144,6 +4560,439 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listConnections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ConnectionItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionDetail"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listCalls: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_CallItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryOperation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                operation: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryOperation"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedOperation"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    testConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionTest"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7867,6 +8716,73 @@ export interface operations {
             };
             /** @description The records cannot be reached at the moment; try again. */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    callBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,12 +2,14 @@
 
 mod admin;
 mod alerts;
+mod connections;
 mod jobs;
 mod rules;
 mod subscribers;
 
 pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
+pub use connections::ConnectionCommand;
 pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
 pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
 pub use subscribers::SubscriberCommand;
@@ -165,7 +167,7 @@ Examples:
     Source(SourceCommand),
     /// Connections: outside systems that are acted on
     #[command(subcommand)]
-    Connection(Named),
+    Connection(ConnectionCommand),
     /// Subscribers: where events of jobs and decisions go
     #[command(subcommand)]
     Subscriber(SubscriberCommand),
@@ -279,6 +281,34 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_BOARD_KEY", hide_env_values = true)]
         key: String,
     },
+    /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client `arvok`
+    Desk {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7405)]
+        port: u16,
+        /// What whoever sets its faults must show
+        #[arg(long, env = "ARVOK_DESK_TOKEN", default_value = "tickets", hide_env_values = true)]
+        token: String,
+        /// The client's secret
+        #[arg(long, env = "ARVOK_DESK_SECRET", default_value = "desk-secret", hide_env_values = true)]
+        secret: String,
+    },
+    /// A register of gate kiosks, listed in pages
+    Kiosks(OfPort<7406>),
+    /// A pager
+    Pager {
+        #[command(flatten)]
+        of: OfPort<7407>,
+        /// The key of its rota
+        #[arg(long, env = "ARVOK_PAGER_KEY", default_value = "night", hide_env_values = true)]
+        key: String,
+    },
+    /// Switches of features, each on for a share of the passengers
+    Features(OfPort<7408>),
+    /// A queue of mails with its workers
+    Queue(OfPort<7409>),
+    /// A cloud whose instances take time
+    Cloud(OfPort<7410>),
     /// A chat that keeps messages
     Chat {
         /// The port of loopback
@@ -288,6 +318,17 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_CHAT_TOKEN", default_value = "chat", hide_env_values = true)]
         token: String,
     },
+}
+
+/// Where a stand-in is, and what is shown to it.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct OfPort<const PORT: u16> {
+    /// The port of loopback
+    #[arg(long, default_value_t = PORT)]
+    pub port: u16,
+    /// What callers must show
+    #[arg(long, env = "ARVOK_STANDIN_TOKEN", default_value = "skerrow", hide_env_values = true)]
+    pub token: String,
 }
 
 /// How much of a list.

@@ -19,13 +19,13 @@ pub fn agreed(question: &str) -> Result<bool, CliError> {
     Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
-/// An input of a runbook.
+/// A value that is missing, and is otherwise given with an option.
 ///
 /// # Errors
 /// If there is nobody to be asked.
-pub fn input(name: &str, schema: &Value) -> Result<String, CliError> {
+pub fn value(name: &str, schema: &Value, option: &str) -> Result<String, CliError> {
     if !std::io::stdin().is_terminal() {
-        return Err(CliError::Usage(format!("the input `{name}` is missing; give it with --input {name}=...")));
+        return Err(CliError::Usage(format!("the input `{name}` is missing; give it with {option} {name}=...")));
     }
     let about = schema["description"].as_str().map_or_else(String::new, |d| format!(" ({d})"));
     let mut typed = String::new();

@@ -1,6 +1,6 @@
 //! `arvok job launch` and `arvok job again`: the inputs, what would be done, and the launch.
 
-use super::ask;
+use super::{ask, read};
 use crate::{
     args::{Asked, Server},
     client::Client,
@@ -37,13 +37,13 @@ async fn launched(
         let (name, value) = given.split_once('=').ok_or_else(|| {
             CliError::Usage(format!("--input {given}: give it as NAME=VALUE, such as vm=vm/quill-report-2"))
         })?;
-        inputs.insert(name.to_owned(), read(&form, name, value));
+        inputs.insert(name.to_owned(), read(form.inputs.get(name), value));
     }
     // What is not known any more was of another version.
     inputs.retain(|name, _| form.inputs.contains_key(name) || asked.input.iter().any(|g| g.starts_with(name.as_str())));
     for (name, schema) in form.inputs.iter().filter(|(_, s)| s.get("default").is_none()) {
         if !inputs.contains_key(name) {
-            inputs.insert(name.clone(), read(&form, name, &ask::input(name, schema)?));
+            inputs.insert(name.clone(), read(Some(schema), &ask::value(name, schema, "--input")?));
         }
     }
     let launch = Launch {
@@ -76,13 +76,4 @@ async fn launched(
     let (job, known) = (made.job, if made.known { " was launched before" } else { " is launched" });
     show::out(&format!("job {job}{known}; follow it with `arvok job follow {job}`"));
     Ok(())
-}
-
-/// A value as it was typed: a text where the runbook wants one, else JSON, or a text if it is none.
-fn read(form: &RunbookForm, name: &str, typed: &str) -> Value {
-    let text = form.inputs.get(name).is_some_and(|s| s["type"] == "string");
-    match serde_json::from_str(typed) {
-        Ok(value) if !text => value,
-        _ => typed.into(),
-    }
 }

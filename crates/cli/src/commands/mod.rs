@@ -3,6 +3,7 @@
 mod access;
 mod alerts;
 mod ask;
+mod connections;
 mod decisions;
 mod definitions;
 mod jobs;
@@ -20,6 +21,7 @@ use crate::{
     error::CliError,
 };
 use clap::CommandFactory;
+use serde_json::Value;
 
 /// Runs a command.
 pub async fn run(args: Args) -> Result<(), CliError> {
@@ -44,7 +46,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Proposal(command) => proposals::proposal(command).await,
         Command::Runbook(command) => definitions::named("runbook", command).await,
         Command::Source(command) => definitions::source(command).await,
-        Command::Connection(command) => definitions::named("connection", command).await,
+        Command::Connection(command) => connections::connection(command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
@@ -59,5 +61,14 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             crate::show::out(&String::from_utf8_lossy(&script));
             Ok(())
         }
+    }
+}
+
+/// A value as it was typed: a text where its schema wants one, else JSON, or a text if it is none.
+fn read(schema: Option<&Value>, typed: &str) -> Value {
+    let text = schema.is_some_and(|schema| schema["type"] == "string");
+    match serde_json::from_str(typed) {
+        Ok(value) if !text => value,
+        _ => typed.into(),
     }
 }

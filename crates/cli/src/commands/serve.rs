@@ -1,8 +1,12 @@
 //! `arvok serve` and `arvok standin`: long runs that end with a signal.
 
-use crate::{args::Standin, error::CliError, stop::until_stopped};
+use crate::{
+    args::{OfPort, Standin},
+    error::CliError,
+    stop::until_stopped,
+};
 use arvok_service::Config;
-use arvok_standins::{board, chat, releases, yard};
+use arvok_standins::{Running, board, chat, cloud, desk, features, kiosks, pager, queue, releases, yard};
 use std::{io::IsTerminal, path::Path, time::Duration};
 use tracing_subscriber::EnvFilter;
 
@@ -75,6 +79,31 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             until_stopped().await?;
             board.stop().await;
         }
+        Standin::Desk { port, token, secret } => {
+            let desk = desk::start(desk::DeskOptions { port, token, secret }).map_err(failed)?;
+            eprintln!("arvok: the ticket desk is at {0}, and describes itself at {0}/description", desk.url());
+            until_stopped().await?;
+            desk.stop().await;
+        }
+        Standin::Kiosks(OfPort { port, token }) => {
+            attended("register of kiosks", "/kiosks", kiosks::start(port, token, TAKES).map_err(failed)?).await?;
+        }
+        Standin::Pager { of: OfPort { port, token }, key } => {
+            attended("pager", "/pages", pager::start(port, token, key).map_err(failed)?).await?;
+        }
+        Standin::Features(OfPort { port, token }) => {
+            attended("features' switches", "/features/new-fares", features::start(port, token).map_err(failed)?)
+                .await?;
+        }
+        Standin::Queue(OfPort { port, token }) => {
+            attended("mail queue", "/queue", queue::start(port, token, TAKES).map_err(failed)?).await?;
+        }
+        Standin::Cloud(OfPort { port, token }) => {
+            let cloud = cloud::start(port, token, TAKES).map_err(failed)?;
+            eprintln!("arvok: the cloud is at {0}, e.g. {0}/instances/timetable-worker-7", cloud.at_work.url());
+            until_stopped().await?;
+            cloud.stop().await;
+        }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;
             eprintln!("arvok: the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url());
@@ -82,5 +111,16 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             chat.stop().await;
         }
     }
+    Ok(())
+}
+
+/// How long what takes time at a stand-in takes.
+const TAKES: Duration = Duration::from_secs(3);
+
+/// A stand-in until it is stopped.
+async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>) -> Result<(), CliError> {
+    eprintln!("arvok: the {what} is at {0}, e.g. {0}{path}", at_work.url());
+    until_stopped().await?;
+    at_work.stop().await;
     Ok(())
 }

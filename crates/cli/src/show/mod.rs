@@ -1,6 +1,7 @@
 //! How things are shown to people: tables, times, marks. Programs ask for `--json`.
 
 mod alerts;
+mod connections;
 mod decisions;
 mod definitions;
 mod dry_run;
@@ -15,6 +16,7 @@ mod time;
 mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
+pub use connections::{calls, connection, connection_test, connections, described, request, tried};
 pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use dry_run::dry_run;

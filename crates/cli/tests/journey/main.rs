@@ -6,6 +6,7 @@ mod bounds;
 mod chaos;
 mod claims;
 mod command;
+mod connections;
 mod console;
 mod console_cases;
 mod days;

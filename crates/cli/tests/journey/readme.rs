@@ -13,6 +13,7 @@ use std::{
 const README: &str = include_str!("../../../../README.md");
 const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
 const RUNBOOK_GUIDE: &str = include_str!("../../../../docs/guide/first-runbook.md");
+const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
 /// Somebody who reads a page and does what it says.
 struct Reader {
@@ -31,7 +32,7 @@ impl Reader {
         let repository = repository.canonicalize().expect("the repository");
         std::os::unix::fs::symlink(repository.join("demo"), folder.join("demo")).expect("a link");
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402"].map(|written| (written, free())).to_vec();
+        let ports = ["8470", "7401", "7402", "7405"].map(|written| (written, free())).to_vec();
         Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }
     }
 
@@ -66,7 +67,11 @@ impl Reader {
         if let [_, standin, which, ..] = words.as_slice()
             && standin == "standin"
         {
-            let written = if which == "yard" { "7401" } else { "7402" };
+            let written = match which.as_str() {
+                "yard" => "7401",
+                "desk" => "7405",
+                _ => "7402",
+            };
             let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
             words.extend(["--port".to_owned(), port.to_string()]);
         }
@@ -165,4 +170,9 @@ fn the_guide_does_what_it_says() {
 #[test]
 fn the_guide_to_runbooks_does_what_it_says() {
     Reader::new("guide-runbook").follow(RUNBOOK_GUIDE);
+}
+
+#[test]
+fn the_guide_to_connections_does_what_it_says() {
+    Reader::new("guide-connect").follow(CONNECT_GUIDE);
 }

@@ -23,6 +23,7 @@ fn settings() -> insta::Settings {
         (r"\d\d:\d\d:\d\dZ", "[time]"),
         (r"\(?\d+(\.\d+)? (ms|s|min)( \d+ s)? ago\)?", "[ago]"),
         (r"\d+(\.\d+)? (ms|s)\b", "[span]"),
+        (r"127\.0\.0\.1:\d+", "[address]"),
         (r"\d+(\.\d+)? % full, \d+\.\d of", "[n] % full, [n] of"),
         (r"\d+ repeats", "[n] repeats"),
         (r"\d{13}-\d+", "[id]"),
@@ -54,7 +55,7 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
         insta::assert_snapshot!("job-follow", stage.arvok(&["job", "follow", "1"]).all());
         insta::assert_snapshot!("alarm-list", stage.arvok(&["alarm", "list"]).all());
         insta::assert_snapshot!("runbook-list", stage.arvok(&["runbook", "list"]).all());
-        insta::assert_snapshot!("source-list", stage.arvok(&["connection", "list"]).all());
+        insta::assert_snapshot!("connection-list", stage.arvok(&["connection", "list"]).all());
     });
     for list in [["alert", "list"], ["alarm", "list"], ["rule", "list"], ["job", "list"], ["source", "list"]] {
         let said = stage.arvok(&list);

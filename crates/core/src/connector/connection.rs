@@ -34,6 +34,10 @@ pub struct ConnectionDoc {
     /// What is shown to the other side.
     #[serde(default)]
     pub credential: Option<CredentialDoc>,
+    /// The authorities, as certificates in PEM, of which one must have signed the other side's. Left out: those that the
+    /// system knows. `${setting('name')}` takes them from the service's own settings.
+    #[serde(default)]
+    pub authorities: Option<String>,
     /// How long one call may take. Left out: 10s.
     #[serde(default)]
     pub timeout: Option<Period>,
@@ -70,6 +74,8 @@ pub struct Connection {
     pub base: Template,
     /// What is shown to the other side.
     pub credential: Option<Credential>,
+    /// The authorities that are trusted instead of those that the system knows.
+    pub authorities: Option<Template>,
     /// How long one call may take.
     pub timeout: Period,
     /// Most calls at once.
@@ -111,6 +117,15 @@ impl Defined for Connection {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
         };
+        let authorities = match doc.authorities {
+            None => Some(None),
+            Some(pem) if !pem.contains("${") && !pem.contains("-----BEGIN CERTIFICATE-----") => {
+                check
+                    .fail("/authorities", "is not a certificate in PEM, which begins with -----BEGIN CERTIFICATE-----");
+                None
+            }
+            Some(pem) => check.template("/authorities", &Value::String(pem), SETTINGS).map(Some),
+        };
         if doc.at_once == Some(0) {
             check.fail("/at_once", "at least 1; without any call the connection is of no use");
         }
@@ -122,13 +137,14 @@ impl Defined for Connection {
                 check.fail("/rate/per", "is from 1ms to 1h");
             }
         }
-        let made = base.zip(credential).map(|(base, credential)| Self {
+        let made = base.zip(credential).zip(authorities).map(|((base, credential), authorities)| Self {
             name: doc.connection,
             summary: doc.summary,
             connector: doc.connector,
             address: doc.base,
             base,
             credential,
+            authorities,
             timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
             at_once: doc.at_once,
             rate: doc.rate,

@@ -25,6 +25,28 @@ pub struct CredentialDoc {
     /// A header of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub header: Option<HeaderDoc>,
+    /// A token that is fetched with a client's credentials (OAuth 2.0, RFC 6749, section 4.4). Only for connections.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub oauth2: Option<OAuth2Doc>,
+    /// A certificate of ours with its key, in PEM, shown when the line is made (mutual TLS, RFC 8446, section 4.4.2):
+    /// `${secret('name')}`. Only for connections.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
+}
+
+/// The credentials of a client, for which a server gives tokens.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OAuth2Doc {
+    /// The address that gives tokens; `${setting('name')}` takes it from the service's own settings.
+    pub token: String,
+    /// The client's name.
+    pub client: String,
+    /// The client's secret, usually `${secret('name')}`.
+    pub secret: String,
+    /// What the token is asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub scopes: Vec<String>,
 }
 
 /// A name and a password.
@@ -66,6 +88,19 @@ pub enum Credential {
         /// Its value.
         value: Template,
     },
+    /// A token that is fetched with a client's credentials.
+    OAuth2 {
+        /// The address that gives tokens.
+        token: Template,
+        /// The client's name.
+        client: Template,
+        /// The client's secret.
+        secret: Template,
+        /// What the token is asked for.
+        scopes: Vec<String>,
+    },
+    /// A certificate with its key.
+    Certificate(Template),
 }
 
 /// A credential with its secrets opened.
@@ -87,6 +122,19 @@ pub enum Opened {
         /// Its value.
         value: String,
     },
+    /// A token that is fetched with a client's credentials.
+    OAuth2 {
+        /// The address that gives tokens.
+        token: String,
+        /// The client's name.
+        client: String,
+        /// The client's secret.
+        secret: String,
+        /// What the token is asked for.
+        scopes: Vec<String>,
+    },
+    /// A certificate with its key, in PEM.
+    Certificate(String),
 }
 
 impl std::fmt::Debug for Opened {
@@ -99,28 +147,53 @@ impl CredentialDoc {
     /// Compiles the templates. A credential that is written out would be read by everybody who may
     /// read the document; one whose secret's name is worked out could be any secret.
     pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Credential> {
-        match (self.bearer, self.basic, self.header) {
-            (Some(bearer), None, None) => secret(check, &format!("{pointer}/bearer"), bearer).map(Credential::Bearer),
-            (None, Some(BasicDoc { user, password }), None) => {
-                let user = check.template(&format!("{pointer}/basic/user"), &Value::String(user), SECRETS);
-                let password = secret(check, &format!("{pointer}/basic/password"), password);
+        let at = |key: &str| format!("{pointer}/{key}");
+        match (self.bearer, self.basic, self.header, self.oauth2, self.certificate) {
+            (Some(bearer), None, None, None, None) => secret(check, &at("bearer"), bearer).map(Credential::Bearer),
+            (None, Some(BasicDoc { user, password }), None, None, None) => {
+                let user = check.template(&at("basic/user"), &Value::String(user), SECRETS);
+                let password = secret(check, &at("basic/password"), password);
                 user.zip(password).map(|(user, password)| Credential::Basic { user, password })
             }
-            (None, None, Some(HeaderDoc { name, value })) => {
-                let value = secret(check, &format!("{pointer}/header/value"), value);
-                let token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
-                if name.is_empty() || name.len() > 100 || !name.chars().all(token) {
-                    check
-                        .fail(&format!("{pointer}/header/name"), "is not the name of a header (RFC 9110, section 5.1)");
-                    return None;
-                }
-                value.map(|value| Credential::Header { name: name.to_ascii_lowercase(), value })
+            (None, None, Some(header), None, None) => header.check(check, &at("header")),
+            (None, None, None, Some(oauth2), None) => oauth2.check(check, &at("oauth2")),
+            (None, None, None, None, Some(certificate)) => {
+                secret(check, &at("certificate"), certificate).map(Credential::Certificate)
             }
             _ => {
-                check.fail(pointer, "is one of `bearer`, `basic` or `header`");
+                check.fail(pointer, "is one of `bearer`, `basic`, `header`, `oauth2` or `certificate`");
                 None
             }
         }
+    }
+}
+
+impl HeaderDoc {
+    fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Credential> {
+        let Self { name, value } = self;
+        let value = secret(check, &format!("{at}/value"), value);
+        let token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
+        if name.is_empty() || name.len() > 100 || !name.chars().all(token) {
+            check.fail(&format!("{at}/name"), "is not the name of a header (RFC 9110, section 5.1)");
+            return None;
+        }
+        value.map(|value| Credential::Header { name: name.to_ascii_lowercase(), value })
+    }
+}
+
+impl OAuth2Doc {
+    fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Credential> {
+        if !self.token.contains("${") && !self.token.starts_with("http://") && !self.token.starts_with("https://") {
+            check.fail(&format!("{at}/token"), "is not an address; it begins with http:// or https://");
+        }
+        // Scopes are put together with spaces (RFC 6749, section 3.3).
+        if let Some(n) = self.scopes.iter().position(|s| s.is_empty() || s.contains(|c: char| !c.is_ascii_graphic())) {
+            check.fail(&format!("{at}/scopes/{n}"), "is not the name of a scope (RFC 6749, section 3.3)");
+        }
+        let token = check.template(&format!("{at}/token"), &Value::String(self.token), SECRETS);
+        let client = check.template(&format!("{at}/client"), &Value::String(self.client), SECRETS);
+        let secret = secret(check, &format!("{at}/secret"), self.secret);
+        Some(Credential::OAuth2 { token: token?, client: client?, secret: secret?, scopes: self.scopes })
     }
 }
 
@@ -146,6 +219,8 @@ impl Credential {
             Self::Bearer(token) => vec![(pointer, token)],
             Self::Basic { user, password } => vec![(pointer, user), (pointer, password)],
             Self::Header { value, .. } => vec![(pointer, value)],
+            Self::OAuth2 { token, client, secret, .. } => [token, client, secret].map(|t| (pointer, t)).to_vec(),
+            Self::Certificate(certificate) => vec![(pointer, certificate)],
         }
     }
 
@@ -158,6 +233,13 @@ impl Credential {
             Self::Bearer(token) => Opened::Bearer(fill(token)?),
             Self::Basic { user, password } => Opened::Basic { user: fill(user)?, password: fill(password)? },
             Self::Header { name, value } => Opened::Header { name: name.clone(), value: fill(value)? },
+            Self::OAuth2 { token, client, secret, scopes } => Opened::OAuth2 {
+                token: fill(token)?,
+                client: fill(client)?,
+                secret: fill(secret)?,
+                scopes: scopes.clone(),
+            },
+            Self::Certificate(certificate) => Opened::Certificate(fill(certificate)?),
         })
     }
 }

@@ -28,6 +28,18 @@ pub enum CallEnd {
     Done,
 }
 
+impl CallEnd {
+    /// The word for it.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::NotSent => "not-sent",
+            Self::Refused => "refused",
+            Self::Unknown => "unknown",
+            Self::Done => "useless",
+        }
+    }
+}
+
 impl Failure {
     /// A failure after which another try may end otherwise.
     pub fn new(end: CallEnd, message: impl Into<String>) -> Self {

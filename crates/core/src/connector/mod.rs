@@ -1,12 +1,13 @@
 //! Outside systems as documents: `connector:` describes operations, each a call of one of the [`protocols`];
 //! `connection:` is one configured use of a connector.
 //!
-//! Pure: [`Operation::request`] plans a request and [`Operation::answer`] reads what came back.
-//! Sending it, and opening the secrets, is the business of the crate that reaches outside.
+//! Pure: [`Operation::begin`] plans a call, and its [`Exchange`] says what follows each answer.
+//! Sending, and opening the secrets, is the business of the crate that reaches outside.
 
 mod connection;
 mod credential;
 mod failure;
+mod openapi;
 mod operation;
 mod protocols;
 
@@ -14,12 +15,14 @@ pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure};
-pub use operation::{MAX_OUTPUT, Operation, OperationDoc, Repeat};
-pub use protocols::{Answer, Request, RequestError, retry_after};
+pub use openapi::{Described, Import, ImportError, import};
+pub use operation::{CALLBACK, MAX_OUTPUT, Operation, OperationDoc, Repeat};
+pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestError, retry_after};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},
     document::{Checker, Document, Problem},
+    text::nearest,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -34,6 +37,9 @@ pub struct ConnectorDoc {
     /// One line for people.
     #[serde(default)]
     pub summary: Option<String>,
+    /// The operation by which a connection is tested: one that changes nothing and needs nothing.
+    #[serde(default)]
+    pub test: Option<String>,
     /// What it can do, by name.
     pub operations: BTreeMap<String, OperationDoc>,
 }
@@ -45,6 +51,8 @@ pub struct Connector {
     pub name: String,
     /// One line for people.
     pub summary: Option<String>,
+    /// The operation by which a connection is tested.
+    pub test: Option<String>,
     /// What it can do, by name.
     pub operations: BTreeMap<String, Operation>,
 }
@@ -71,7 +79,30 @@ impl Defined for Connector {
             })
             .collect();
         let whole = operations.len() == wanted;
-        check.finish(whole.then_some(Self { name: doc.connector, summary: doc.summary, operations }))
+        for (name, probe) in operations.iter().filter_map(|(name, op)| Some((name, op.probe.as_ref()?))) {
+            probe.fits(&mut check, &format!("/operations/{name}/probe"), &operations);
+        }
+        if let Some(test) = doc.test.as_deref().filter(|_| whole) {
+            tests(&mut check, test, &operations);
+        }
+        check.finish(whole.then_some(Self { name: doc.connector, summary: doc.summary, test: doc.test, operations }))
+    }
+}
+
+/// Complains of an operation by which no connection can be tested.
+fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Operation>) {
+    let Some(operation) = operations.get(test) else {
+        let hint = nearest(test, operations.keys().map(String::as_str));
+        let hint = hint.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+        return check.fail("/test", format!("there is no operation `{test}` here{hint}"));
+    };
+    let needs = operation.takes.properties().keys().find(|name| operation.takes.is_required(name));
+    match needs {
+        _ if operation.repeat != Repeat::Safe => {
+            check.fail("/test", format!("`{test}` may change something; a test calls one that is `repeat: safe`"));
+        }
+        Some(name) => check.fail("/test", format!("`{test}` needs `{name}`; a test gives nothing")),
+        None => {}
     }
 }
 

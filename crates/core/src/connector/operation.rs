@@ -1,25 +1,29 @@
-//! One operation: what it takes, the call it makes, the output it gives, and whether doing it twice is harmless.
+//! One operation of a connector: what it takes, the call it makes, what it gives, and whether doing it twice is harmless.
 
 use super::{
     failure::{CallEnd, Failure},
-    protocols::{Answer, Call, HttpCall, Request, RequestDoc, RequestError},
+    protocols::{
+        Call, Callback, CallbackDoc, Exchange, Gives, HttpCall, HttpDoc, PagesDoc, Request, RequestDoc, RequestError,
+        UntilDoc,
+    },
 };
 use crate::{
+    Period,
     bounds::{depth_complaint, too_deep},
     document::Checker,
-    expr::{Expr, Names, Scope, Type, Val},
+    expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
-    text::clean_json,
+    text::{cut, nearest},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-
-/// What the expressions of an operation start from; a request knows the first only.
-const ROOTS: [&str; 2] = ["give", "response"];
+use std::collections::BTreeMap;
 
 /// Largest output of one operation, in bytes of JSON.
 pub const MAX_OUTPUT: usize = 256 << 10;
+/// What stands for the address of a callback where the request is shown.
+pub const CALLBACK: &str = "[callback]";
 
 /// An operation as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -33,7 +37,17 @@ pub struct OperationDoc {
     pub takes: Map<String, Value>,
     /// The HTTP request.
     pub request: RequestDoc,
-    /// An expression over `response` (`status`, `headers`, `body`) and `give`. Left out: the body.
+    /// How a list that comes in pages is read to its end.
+    #[serde(default)]
+    pub pages: Option<PagesDoc>,
+    /// How to see that it is done, where the answer comes before that.
+    #[serde(default)]
+    pub until: Option<UntilDoc>,
+    /// How to hear that it is done, where the other side calls back.
+    #[serde(default)]
+    pub callback: Option<CallbackDoc>,
+    /// An expression over `response` (`status`, `headers`, `body`) and `give`; with `pages` also over `list`, with
+    /// `until` over `first`, the first answer. Left out: the body, or the list.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left out:
@@ -43,6 +57,9 @@ pub struct OperationDoc {
     /// Whether doing it twice is harmless. Left out: `safe` for GET, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
+    /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
+    #[serde(default)]
+    pub probe: Option<ProbeDoc>,
     /// The header that carries the key of a `keyed` operation. Left out: `Idempotency-Key`.
     #[serde(default)]
     pub key_header: Option<String>,
@@ -51,6 +68,19 @@ pub struct OperationDoc {
     /// `safe` or `keyed` is tried again.
     #[serde(default)]
     pub retry_on: Option<Vec<u16>>,
+}
+
+/// How to find out whether a call of an operation was done.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ProbeDoc {
+    /// An operation of the same connector that changes nothing.
+    pub call: String,
+    /// What it is given; knows `give`, what the call was given.
+    #[serde(default)]
+    pub give: Map<String, Value>,
+    /// A condition over `result`, what it gave, and `give`: whether the call was done.
+    pub done: String,
 }
 
 /// Whether doing it twice is harmless.
@@ -63,6 +93,26 @@ pub enum Repeat {
     Keyed,
     /// Not harmless.
     Never,
+    /// Not harmless, but the operation's probe tells whether it was done. Is not written: it is `never` with a `probe`.
+    #[schemars(skip)]
+    Probed,
+}
+
+impl Repeat {
+    /// The word for it.
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Safe => "safe",
+            Self::Keyed => "keyed",
+            Self::Never => "never",
+            Self::Probed => "probed",
+        }
+    }
+
+    /// Whether it may be done again without finding out what became of it.
+    pub const fn is_harmless(self) -> bool {
+        matches!(self, Self::Safe | Self::Keyed)
+    }
 }
 
 /// A checked operation.
@@ -78,20 +128,79 @@ pub struct Operation {
     pub repeat: Repeat,
     call: Call,
     output: Option<Expr>,
+    /// How to find out whether it was done.
+    pub probe: Option<Probe>,
 }
 
-struct View<'a> {
+/// How to find out whether a call was done. The probe's output is that of the call then.
+#[derive(Clone, Debug)]
+pub struct Probe {
+    /// The operation that tells.
+    pub operation: String,
+    give: Template,
+    given: Vec<String>,
+    done: Expr,
+}
+
+struct ProbeScope<'a> {
     give: &'a Value,
-    response: Option<&'a Value>,
+    result: Option<&'a Value>,
 }
 
-impl<'a> Scope<'a> for View<'a> {
+impl<'a> Scope<'a> for ProbeScope<'a> {
     fn name(&'a self, name: &str) -> Option<Val<'a>> {
         match name {
             "give" => Some(Val::json(self.give)),
-            "response" => self.response.map(Val::json),
+            "result" => self.result.map(Val::json),
             _ => None,
         }
+    }
+}
+
+impl Probe {
+    fn check(check: &mut Checker<'_>, at: &str, doc: ProbeDoc, give: &Type) -> Option<Self> {
+        let types = [("give", give.clone())];
+        let names = |roots| Names { roots, functions: &[], types: &types };
+        let given = doc.give.keys().cloned().collect();
+        let give = check.template(&format!("{at}/give"), &Value::Object(doc.give), names(&["give"]));
+        let done = check.condition(&format!("{at}/done"), &doc.done, names(&["give", "result"]));
+        Some(Self { operation: doc.call, give: give?, given, done: done? })
+    }
+
+    /// Complains where the operation that tells is none that may.
+    pub(super) fn fits(&self, check: &mut Checker<'_>, at: &str, operations: &BTreeMap<String, Operation>) {
+        let Some(operation) = operations.get(&self.operation) else {
+            let near = nearest(&self.operation, operations.keys().map(String::as_str));
+            let hint = near.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+            return check.fail(&format!("{at}/call"), format!("there is no operation `{}` here{hint}", self.operation));
+        };
+        if operation.repeat != Repeat::Safe {
+            check.fail(&format!("{at}/call"), "a probe only looks: it calls an operation that is `repeat: safe`");
+        }
+        for misfit in operation.takes.misfit(&self.given) {
+            check.fail(&format!("{at}/give"), format!("operation `{}`: {misfit}", self.operation));
+        }
+    }
+
+    /// What the operation that tells is given.
+    ///
+    /// # Errors
+    /// What cannot be filled in.
+    pub fn give(&self, give: &Map<String, Value>) -> Result<Map<String, Value>, ExprError> {
+        let give = Value::Object(give.clone());
+        match self.give.fill(&ProbeScope { give: &give, result: None })? {
+            Value::Object(map) => Ok(map),
+            _ => Ok(Map::new()),
+        }
+    }
+
+    /// Whether the call was done, by what the operation that tells gave.
+    ///
+    /// # Errors
+    /// If it does not tell.
+    pub fn done(&self, give: &Map<String, Value>, result: &Value) -> Result<bool, ExprError> {
+        let give = Value::Object(give.clone());
+        self.done.holds(&ProbeScope { give: &give, result: Some(result) })
     }
 }
 
@@ -99,60 +208,119 @@ impl Operation {
     pub(super) fn check(check: &mut Checker<'_>, at: &str, doc: OperationDoc) -> Option<Self> {
         let takes = Inputs::check(check, &format!("{at}/takes"), doc.takes);
         let give = takes.as_ref().map_or(Type::Any, Inputs::as_type);
-        let types = [("give", give), ("response", Answer::as_type())];
-        let before = Names { roots: &ROOTS[..1], functions: &[], types: &types };
-        let after = Names { roots: &ROOTS, ..before };
-        let call = HttpCall::check(check, &format!("{at}/request"), doc.request, before, doc.key_header, doc.retry_on);
+        if doc.callback.is_some() && doc.output.is_some() {
+            check.fail(&format!("{at}/output"), "what calls back gives its output under `callback`");
+        }
+        if doc.pages.is_some() && doc.output.is_none() && doc.gives.is_some() {
+            check.fail(&format!("{at}/gives"), "without an `output` pages give their list, which has no fields");
+        }
+        let http = HttpDoc {
+            request: doc.request,
+            pages: doc.pages,
+            until: doc.until,
+            callback: doc.callback,
+            key_header: doc.key_header,
+            retry_on: doc.retry_on,
+        };
+        let (call, seen) = HttpCall::check(check, at, http, &give);
+        let roots: Vec<&str> = seen.iter().map(|(name, _)| *name).collect();
+        let names = Names { roots: &roots, functions: &[], types: &seen };
         let output = match doc.output {
             None => Some(None),
-            Some(text) => check.expr(&format!("{at}/output"), &text, after).map(Some),
+            Some(text) => check.expr(&format!("{at}/output"), &text, names).map(Some),
         };
         let gives = match doc.gives {
             None => Some(Type::Any),
             Some(properties) => Inputs::check(check, &format!("{at}/gives"), properties).map(|g| g.as_type()),
         };
-        let (call, output, gives) = (call?, output?, gives?);
-        let repeat = doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
-        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call: Call::Http(call), output })
+        let probe = match doc.probe {
+            None => Some(None),
+            Some(probe) => Probe::check(check, &format!("{at}/probe"), probe, &give).map(Some),
+        };
+        let (call, output, gives, probe) = (call?, output?, gives?, probe?);
+        let mut repeat = doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
+        match (repeat, &probe) {
+            (Repeat::Probed, _) => check.fail(&format!("{at}/repeat"), "is one of safe, keyed, never"),
+            (Repeat::Never, Some(_)) => repeat = Repeat::Probed,
+            (_, Some(_)) => {
+                check.fail(&format!("{at}/probe"), "belongs to what is `repeat: never`; this may be repeated")
+            }
+            (_, None) => {}
+        }
+        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call: Call::Http(call), output, probe })
     }
 
-    /// The request for what is given; `key` is the same for every try of the same step.
+    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` the address at
+    /// which we wait for a call back.
     ///
     /// # Errors
     /// What is given and not taken, or taken and not given; what cannot be filled in.
-    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
+    pub fn begin(
+        &self,
+        give: &Map<String, Value>,
+        key: &str,
+        callback: Option<&str>,
+    ) -> Result<Exchange<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
-        let view = View { give: &give, response: None };
         let Call::Http(call) = &self.call;
-        call.request(&view, (self.repeat == Repeat::Keyed).then_some(key))
+        call.begin(
+            Gives { output: self.output.as_ref(), promised: &self.gives },
+            give,
+            (self.repeat == Repeat::Keyed).then_some(key),
+            callback,
+        )
     }
 
-    /// The output of an answer.
+    /// The first request, as people see it before it is sent.
     ///
     /// # Errors
-    /// The failure that the answer stands for; an output that cannot be made of it, or is too large or too deep.
-    pub fn answer(&self, give: &Map<String, Value>, answer: &Answer) -> Result<Value, Failure> {
-        let Call::Http(call) = &self.call;
-        if let Some(failure) = call.failure(answer) {
-            return Err(failure);
-        }
-        let useless = |why: String| Failure::lasting(CallEnd::Done, format!("answered {}, but {why}", answer.status));
-        let output = match &self.output {
-            None => answer.body.clone(),
-            Some(expr) => {
-                let (give, response) = (Value::Object(give.clone()), answer.as_value());
-                let view = View { give: &give, response: Some(&response) };
-                let value = expr.eval(&view).map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
-                clean_json(value.to_json())
-            }
-        };
-        let size = output.to_string().len();
-        if size > MAX_OUTPUT {
-            return Err(useless(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed")));
-        }
-        if too_deep(&output) {
-            return Err(useless(format!("its output {}", depth_complaint())));
-        }
-        Ok(output)
+    /// As [`begin`](Self::begin).
+    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
+        Ok(self.begin(give, key, self.callback().map(|_| CALLBACK))?.request().clone())
     }
+
+    /// Its request as written, such as `POST /vms/${give.vm}`.
+    pub fn line(&self) -> &str {
+        let Call::Http(call) = &self.call;
+        call.line()
+    }
+
+    /// What follows its first answer, by the key that says so: `pages`, `until`, `callback`.
+    pub fn follows(&self) -> Option<&'static str> {
+        let Call::Http(call) = &self.call;
+        call.follows()
+    }
+
+    /// How long all of a call may take, if one request may take so long.
+    pub fn longest(&self, request: Period) -> Period {
+        let Call::Http(call) = &self.call;
+        call.longest(request)
+    }
+
+    /// How the other side calls back, if it does.
+    pub fn callback(&self) -> Option<&Callback> {
+        let Call::Http(call) = &self.call;
+        call.callback()
+    }
+}
+
+/// An output that can be kept.
+///
+/// # Errors
+/// One that cannot be made of the answer, is not what was promised, or is too large or too deep.
+pub(super) fn fits(output: Result<Value, ExprError>, promised: &Type, status: u16) -> Result<Value, Failure> {
+    let useless = |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
+    let output = output.map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
+    if matches!(promised, Type::Record(_)) && !output.is_object() {
+        let shown = cut(&output.to_string(), 60).to_owned();
+        return Err(useless(format!("what it gives should have fields, and is {shown}")));
+    }
+    let size = output.to_string().len();
+    if size > MAX_OUTPUT {
+        return Err(useless(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed")));
+    }
+    if too_deep(&output) {
+        return Err(useless(format!("its output {}", depth_complaint())));
+    }
+    Ok(output)
 }

@@ -15,13 +15,15 @@ pub use check::{Checker, NameError, check_name};
 pub use problem::Problem;
 pub use texts::Texts;
 pub use write::{flow, word};
-pub use yaml::{NOT_UTF8, parse_file};
+pub use yaml::{NOT_UTF8, parse_file, parse_value};
 
 use serde_json::Value;
 use std::collections::BTreeMap;
 
 /// Largest file of definitions, in bytes.
 pub const MAX_FILE: usize = 1 << 20;
+/// Most bytes of a file that is none of ours, such as the description of an API.
+pub const MAX_FOREIGN: usize = 8 << 20;
 /// Deepest nesting of a document.
 pub const MAX_NESTING: usize = 48;
 /// Most nodes of one file, aliases counted each time they are used.

@@ -3,7 +3,7 @@
 //! Scalars are read by the core schema of YAML 1.2: `yes` and `no` are strings. Keys must be
 //! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
 
-use super::{Document, MAX_EXPANDED, MAX_FILE, MAX_NESTING, MAX_NODES, Place, Problem};
+use super::{Document, MAX_EXPANDED, MAX_FILE, MAX_FOREIGN, MAX_NESTING, MAX_NODES, Place, Problem};
 use crate::text::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
 use serde_json::{Map, Value};
@@ -22,18 +22,45 @@ pub fn parse_file(file: &str, text: &str) -> Result<Vec<Document>, Problem> {
     let joined = joined_surrogates(text);
     let text = joined.as_ref();
     let lines: Arc<Vec<String>> = Arc::new(text.lines().map(str::to_owned).collect());
-    let reader = Reader { file, text, lines: &lines };
+    let reader = Reader { file, text, lines: &lines, bounds: Bounds::DEFINITIONS };
     if let Some(at) = text.find(NOT_UTF8) {
         let line = text[..at].matches('\n').count();
         let column = text[..at].chars().rev().take_while(|c| *c != '\n').count();
         let wrong = "is not UTF-8 from here on; save the file as UTF-8".to_owned();
         return Err(reader.problem(line + 1, column + 1, wrong));
     }
-    if text.len() > MAX_FILE {
-        return Err(reader.problem(1, 1, format!("the file has {} bytes; {MAX_FILE} are allowed", text.len())));
-    }
-    catch_unwind(AssertUnwindSafe(|| reader.read()))
-        .unwrap_or_else(|_| Err(reader.problem(1, 1, "the file cannot be read as YAML".into())))
+    reader.bounded(|build, documents: &mut Vec<Document>, start, end| {
+        documents.extend(build.finish(start, end)?);
+        Ok(())
+    })
+}
+
+/// The first document of a file that is none of ours, without the places of its values.
+pub fn parse_value(file: &str, text: &str) -> Result<Value, Problem> {
+    let joined = joined_surrogates(text);
+    let text = joined.as_ref();
+    let lines: Arc<Vec<String>> = Arc::new(text.lines().map(str::to_owned).collect());
+    let reader = Reader { file, text, lines: &lines, bounds: Bounds::FOREIGN };
+    let found: Option<Value> = reader.bounded(|build, found: &mut Option<Value>, _, _| {
+        *found = found.take().or(build.root);
+        Ok(())
+    })?;
+    found.ok_or_else(|| reader.problem(1, 1, "the file is empty".into()))
+}
+
+/// What a file may hold.
+#[derive(Clone, Copy)]
+struct Bounds {
+    bytes: usize,
+    nodes: usize,
+    expanded: usize,
+    /// Whether the places of its values are kept.
+    placed: bool,
+}
+
+impl Bounds {
+    const DEFINITIONS: Self = Self { bytes: MAX_FILE, nodes: MAX_NODES, expanded: MAX_EXPANDED, placed: true };
+    const FOREIGN: Self = Self { bytes: MAX_FOREIGN, nodes: 10 * MAX_NODES, expanded: 4 * MAX_EXPANDED, placed: false };
 }
 
 /// JSON writes characters beyond the first plane as two escapes, which YAML does not know: they become the
@@ -75,6 +102,7 @@ struct Reader<'a> {
     file: &'a str,
     text: &'a str,
     lines: &'a Arc<Vec<String>>,
+    bounds: Bounds,
 }
 
 /// What is being built around the next value.
@@ -115,6 +143,19 @@ struct Size {
 }
 
 impl Reader<'_> {
+    /// Reads all documents, each handed over when it is whole, with its first and its last line.
+    fn bounded<T: Default>(
+        &self,
+        whole: impl Fn(Build<'_>, &mut T, usize, usize) -> Result<(), Problem>,
+    ) -> Result<T, Problem> {
+        if self.text.len() > self.bounds.bytes {
+            let (has, most) = (self.text.len(), self.bounds.bytes);
+            return Err(self.problem(1, 1, format!("the file has {has} bytes; {most} are allowed")));
+        }
+        catch_unwind(AssertUnwindSafe(|| self.read(whole)))
+            .unwrap_or_else(|_| Err(self.problem(1, 1, "the file cannot be read as YAML".into())))
+    }
+
     fn problem(&self, line: usize, column: usize, message: String) -> Problem {
         let text = self.lines.get(line.saturating_sub(1)).map(|l| shown(l)).unwrap_or_default();
         Problem { file: self.file.to_owned(), line, column, length: 1, message, text, warning: None }
@@ -124,8 +165,11 @@ impl Reader<'_> {
         self.problem(span.start.line(), span.start.col() + 1, message.into())
     }
 
-    fn read(&self) -> Result<Vec<Document>, Problem> {
-        let mut documents = Vec::new();
+    fn read<T: Default>(
+        &self,
+        whole: impl Fn(Build<'_>, &mut T, usize, usize) -> Result<(), Problem>,
+    ) -> Result<T, Problem> {
+        let (mut made, mut count) = (T::default(), 0);
         let mut parser: Parser<'_, StrInput<'_>> = Parser::new_from_str(self.text);
         let mut build = Build::new(self, Spent::default());
         let mut start = 1;
@@ -137,21 +181,21 @@ impl Reader<'_> {
             match event {
                 Event::DocumentStart(_) => {
                     build = Build::new(self, build.spent);
-                    start = if documents.is_empty() { 1 } else { span.start.line() };
+                    start = if count == 0 { 1 } else { span.start.line() };
                 }
                 Event::DocumentEnd => {
                     let end = span.start.line();
                     let spent = build.spent;
-                    if let Some(document) = build.finish(start, end)? {
-                        documents.push(document);
-                    }
+                    let is_something = build.root.as_ref().is_some_and(|root| !root.is_null());
+                    whole(build, &mut made, start, end)?;
+                    count += usize::from(is_something);
                     build = Build::new(self, spent);
                 }
                 Event::StreamStart | Event::StreamEnd | Event::Nothing => {}
                 event => build.event(event, span)?,
             }
         }
-        Ok(documents)
+        Ok(made)
     }
 }
 
@@ -198,16 +242,17 @@ impl<'a> Build<'a> {
 
     fn count(&mut self, nodes: usize, span: Span) -> Result<(), Problem> {
         self.spent.nodes += nodes;
-        if self.spent.nodes > MAX_NODES {
-            return Err(self.reader.here(span, format!("the file has more than {MAX_NODES} values")));
+        let most = self.reader.bounds.nodes;
+        if self.spent.nodes > most {
+            return Err(self.reader.here(span, format!("the file has more than {most} values")));
         }
         Ok(())
     }
 
     fn expand(&mut self, bytes: usize, span: Span) -> Result<(), Problem> {
         self.spent.bytes = self.spent.bytes.saturating_add(bytes);
-        if self.spent.bytes > MAX_EXPANDED {
-            let most = MAX_EXPANDED >> 20;
+        if self.spent.bytes > self.reader.bounds.expanded {
+            let most = self.reader.bounds.expanded >> 20;
             return Err(self.reader.here(
                 span,
                 format!("the file makes more than {most} MiB with its aliases and long keys written out"),
@@ -294,6 +339,9 @@ impl<'a> Build<'a> {
     }
 
     fn place(&mut self, span: Span, inner: Option<usize>) -> Result<(), Problem> {
+        if !self.reader.bounds.placed {
+            return Ok(());
+        }
         let long: usize = self.path.iter().map(String::len).sum();
         self.expand(long.saturating_sub(SHORT), span)?;
         let mut pointer = String::new();

@@ -21,6 +21,13 @@ pub enum Template {
     Map(Vec<(String, Template)>),
 }
 
+/// What becomes of a whole value that reads a field which is not there.
+#[derive(Clone, Copy, Debug)]
+enum Absent {
+    Wrong,
+    LeftOut,
+}
+
 /// A piece of a text.
 #[derive(Clone, Debug)]
 pub enum Part {
@@ -155,23 +162,52 @@ impl Template {
 
     /// Fills in part by part and counts what has been made so far.
     fn filled<'a>(&'a self, scope: &'a dyn Scope<'a>, made: &mut usize) -> Result<Value, ExprError> {
+        Ok(self.filled_as(scope, made, Absent::Wrong)?.unwrap_or(Value::Null))
+    }
+
+    fn filled_as<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+        made: &mut usize,
+        absent: Absent,
+    ) -> Result<Option<Value>, ExprError> {
         let value = match self {
             Self::Fixed(v) => v.clone(),
-            Self::Whole(e) => named(e, e.eval(scope))?.to_json(),
+            Self::Whole(e) => match named(e, e.eval(scope)) {
+                Ok(value) => value.to_json(),
+                Err(e) if e.missing && matches!(absent, Absent::LeftOut) => return Ok(None),
+                Err(e) => return Err(e),
+            },
             Self::Text(parts) => Value::String(join(parts, scope, str::to_owned)?),
             Self::List(items) => {
-                return items.iter().map(|i| i.filled(scope, made)).collect::<Result<_, _>>().map(Value::Array);
+                let items = items.iter().map(|i| i.filled_as(scope, made, absent)).collect::<Result<Vec<_>, _>>()?;
+                return Ok(Some(Value::Array(items.into_iter().flatten().collect())));
             }
             Self::Map(entries) => {
                 let mut map = Map::new();
                 for (key, item) in entries {
-                    map.insert(key.clone(), item.filled(scope, made)?);
+                    if let Some(value) = item.filled_as(scope, made, absent)? {
+                        map.insert(key.clone(), value);
+                    }
                 }
-                return Ok(Value::Object(map));
+                return Ok(Some(Value::Object(map)));
             }
         };
         *made += weight(&value, MAX_RESULT);
-        if *made > MAX_RESULT { Err(ExprError::new("the result is too large")) } else { Ok(value) }
+        if *made > MAX_RESULT { Err(ExprError::new("the result is too large")) } else { Ok(Some(value)) }
+    }
+
+    /// As [`fill`](Self::fill), but for what is not there: a whole value that reads a missing field is none, and so
+    /// is a key of a map with such a value.
+    ///
+    /// # Errors
+    /// As `fill`.
+    pub fn fill_given<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Option<Value>, ExprError> {
+        let value = self.filled_as(scope, &mut 0, Absent::LeftOut)?;
+        if value.as_ref().is_some_and(too_deep) {
+            return Err(ExprError::new(depth_complaint()));
+        }
+        Ok(value.map(clean_json))
     }
 
     /// As a string in which what is filled in was encoded, and what was written was not.

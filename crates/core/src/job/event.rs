@@ -89,6 +89,13 @@ impl Repeats {
 pub enum What {
     /// It gave its output.
     Returned(Value),
+    /// It was taken, and the other side calls back.
+    Later {
+        /// How long that may take.
+        within: Period,
+        /// Whether doing it twice is harmless.
+        repeat: Repeat,
+    },
     /// It failed.
     Broke {
         /// Why, and what is known of the other side.
@@ -195,6 +202,9 @@ pub struct CallOut {
     pub key: String,
     /// How long the try may take.
     pub timeout: Option<Period>,
+    /// Not the operation is called, but its own probe: whether a call with this was done. Its output is `done`, and the
+    /// probe's own as `result`.
+    pub probes: bool,
 }
 
 /// How a try of a step ended.

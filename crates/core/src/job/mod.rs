@@ -26,7 +26,9 @@ pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
 pub use kept::{Kept, MAX_KEPT};
 pub use knot::{Knotted, knots};
 pub use machine::{Machine, Summary};
-pub use outside::{ChildEnd, Chosen, Decided, Decider, Emitted, Launching, Listening, Outside, Question, Recall};
+pub use outside::{
+    CALLED_BACK, ChildEnd, Chosen, Decided, Decider, Emitted, Launching, Listening, Outside, Question, Recall,
+};
 pub use place::Place;
 pub use play::{Unheld, play};
 pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Telling, Way};

@@ -83,6 +83,10 @@ impl StillOpen {
                 self.wait(*until);
                 self.waits_outside(place, Outside::Event, format!("waits for an event: {title}"));
             }
+            (Doing::CalledBack { until, .. }, _) => {
+                self.wait(*until);
+                self.waits_outside(place, Outside::Event, format!("waits to be called back: {title}"));
+            }
             (Doing::Child { job, recalled: true }, _) => {
                 self.waits_outside(place, Outside::Job(*job), format!("waits for the end of job {job}: {title}"));
             }

@@ -2,7 +2,7 @@
 //! it makes.
 
 use super::{JobEffect, JobState, Place};
-use crate::{Alert, AlertState, JobId, ResourcePath, Severity, glob::Glob, runbook::LaunchRole};
+use crate::{Alert, AlertState, JobId, ResourcePath, Severity, glob::Glob, runbook::LaunchRole, source::OWN};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -90,7 +90,22 @@ pub struct Chosen {
     pub labels: BTreeMap<String, Vec<String>>,
 }
 
+/// The kind of the events as which calls back enter.
+pub const CALLED_BACK: &str = "call.answered";
+
 impl Chosen {
+    /// The event as which the call back of a try of a step enters: no other has the same.
+    pub fn call_back(job: JobId, place: &Place, attempt: u32) -> Self {
+        let label = |name: &str, value: String| (name.to_owned(), vec![value]);
+        Self {
+            sources: vec![OWN.to_owned()],
+            kinds: vec![CALLED_BACK.to_owned()],
+            resource: vec![format!("job/{job}")],
+            labels: [label("step", place.to_string()), label("attempt", attempt.to_string())].into(),
+            ..Self::default()
+        }
+    }
+
     /// Why it chooses nothing: a text that is no glob.
     pub(super) fn complaint(&self) -> Option<String> {
         let lists = [&self.sources, &self.kinds, &self.resource].into_iter().chain(self.labels.values());

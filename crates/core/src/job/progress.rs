@@ -1,7 +1,7 @@
 //! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
 use super::{Chosen, JobEffect, JobState, Place};
-use crate::{JobId, runbook::Runbook};
+use crate::{JobId, connector::Repeat, runbook::Runbook};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -172,6 +172,13 @@ pub enum Doing {
         until: DateTime<Utc>,
         /// Which.
         chosen: Chosen,
+    },
+    /// A call was taken, and is over when the other side calls back.
+    CalledBack {
+        /// Until when.
+        until: DateTime<Utc>,
+        /// Whether doing it twice is harmless.
+        repeat: Repeat,
     },
     /// A job may have been made.
     Launching,

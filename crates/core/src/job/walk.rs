@@ -10,7 +10,7 @@ use super::{
 use crate::{
     Alert,
     alarm::Alarm,
-    connector::{Failure, Repeat},
+    connector::{CallEnd, Failure, Repeat},
     runbook::{Action, JobScope, OnError, Runbook, Step},
     text::cut,
 };
@@ -342,6 +342,10 @@ impl<'m> Walk<'m> {
         match self.news_of(place, attempt)? {
             What::Returned(output) => Some(Ok(output)),
             What::Broke { failure, repeat } => Some(Err((failure, repeat))),
+            // Only a step of its own waits for that.
+            What::Later { repeat, .. } => {
+                Some(Err((Failure::lasting(CallEnd::Unknown, "it will call back, and nobody waits for that"), repeat)))
+            }
             _ => None,
         }
     }

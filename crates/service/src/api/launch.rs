@@ -131,7 +131,7 @@ fn step(s: job::DryStep, redact: &dyn Fn(Value) -> Value) -> DryStep {
         request: s.request.map(|r| CallRequest {
             method: r.method.to_owned(),
             target: r.target,
-            body: r.body.map(redact),
+            body: r.body.map(|body| redact(body.shown())),
         }),
         parts: s.parts.into_iter().map(|p| part(p, redact)).collect(),
     }

@@ -5,7 +5,9 @@ mod access;
 mod alarms;
 mod alerts;
 mod body;
+mod callback;
 mod caller;
+mod connections;
 mod decisions;
 mod definitions;
 mod health;
@@ -54,6 +56,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::path_config())
         .service(webhook::take)
         .service(webhook::only_post)
+        .service(callback::take)
         .service(subscribers::agree)
         .service(subscribers::agree_in_browser)
         .service(health::alive)
@@ -92,6 +95,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(proposals::dismiss)
                 .configure(of_decisions)
                 .configure(of_jobs)
+                .configure(of_connections)
                 .configure(of_subscribers)
                 .service(nodes::list)
                 .service(storage::show)
@@ -137,6 +141,17 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(jobs::pause)
         .service(jobs::resume)
         .service(jobs::cancel);
+}
+
+/// What can be reached, and how that goes.
+fn of_connections(config: &mut web::ServiceConfig) {
+    config
+        .service(connections::list)
+        .service(connections::one)
+        .service(connections::last_calls)
+        .service(connections::test)
+        .service(connections::try_operation)
+        .service(connections::import);
 }
 
 /// How it stands with those to whom events leave.

@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, decisions, definitions, health, jobs, launch, nodes, proposals, rehearsal, rules, runbooks,
-    storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, nodes, proposals,
+    rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -22,7 +22,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::take, subscribers::agree, subscribers::agree_in_browser, health::alive, health::ready, health::metrics),
+    paths(webhook::take, callback::take, subscribers::agree, subscribers::agree_in_browser, health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
 struct Whole;
@@ -78,6 +78,12 @@ struct Whole;
     jobs::pause,
     jobs::resume,
     jobs::cancel,
+    connections::list,
+    connections::one,
+    connections::last_calls,
+    connections::test,
+    connections::try_operation,
+    connections::import,
     subscribers::list,
     subscribers::one,
     subscribers::events,
@@ -103,7 +109,8 @@ impl Modify for Security {
 }
 
 /// Operations that need no token.
-const OPEN: [&str; 10] = [
+const OPEN: [&str; 11] = [
+    "callBack",
     "alive",
     "ready",
     "metrics",

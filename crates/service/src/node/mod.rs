@@ -1,10 +1,12 @@
 //! What the parts of a node share.
 
 mod announcer;
+mod call_log;
 mod changes;
 mod published;
 
 pub(crate) use announcer::Announcer;
+pub(crate) use call_log::CallLog;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 
@@ -101,6 +103,8 @@ pub(crate) struct Node {
     /// Room for questions that evaluate expressions.
     pub evaluations: Arc<Semaphore>,
     pub http: Http,
+    /// The last calls, until they are written.
+    pub call_log: CallLog,
     pub metrics: Metrics,
     /// Becomes true when the node stops.
     pub stopping: watch::Receiver<bool>,
@@ -142,6 +146,7 @@ impl Node {
             followers: Arc::new(Semaphore::new(FOLLOWERS)),
             evaluations: Arc::new(Semaphore::new(QUESTIONS)),
             http,
+            call_log: CallLog::default(),
             metrics: Metrics::new(),
             stopping,
         }

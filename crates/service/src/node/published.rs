@@ -189,6 +189,11 @@ impl<'a> SecretScope<'a> {
         template.fill_text(self).map_err(|e| e.to_string())
     }
 
+    /// Whether a secret is set, and may go there.
+    pub fn may_open(&self, name: &str) -> bool {
+        self.secret(name).is_ok()
+    }
+
     fn secret(&self, name: &str) -> Result<&'a str, String> {
         let how = format!("an admin sets it with `arvok secret set {name} --for {}`", self.user);
         match self.secrets.get(name) {

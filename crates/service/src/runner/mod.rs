@@ -7,7 +7,6 @@
 
 mod outside;
 mod record;
-mod turns;
 mod walk;
 
 pub(crate) use outside::Link;
@@ -60,6 +59,8 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
             () = node.work.notified() => {}
             Some(_) = walks.join_next() => {}
         }
+        // All that have ended: claims are made once for them.
+        while walks.try_join_next().is_some() {}
         claim_all(&node, &room, &mut walks).await;
     }
     let ending = async { while walks.join_next().await.is_some() {} };

@@ -1,6 +1,6 @@
 //! What a walk does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
 
-use crate::{clock, node::Node};
+use crate::{clock, insist::insist, node::Node};
 use arvok_api::Change;
 use arvok_core::{
     JobId,
@@ -9,7 +9,7 @@ use arvok_core::{
     runbook::{LINK, MAX_GENERATIONS, Runbook},
 };
 use arvok_store::{
-    Class, StoreError,
+    StoreError,
     jobs::ClaimedJob,
     outside::{
         children::{self, NewChild},
@@ -17,10 +17,7 @@ use arvok_store::{
     },
 };
 use serde_json::Value;
-use std::time::{Duration, Instant};
-
-/// How long the records are tried to be written while the database cannot be worked with.
-const INSIST: Duration = Duration::from_secs(60);
+use std::time::Duration;
 
 /// Makes the job of a step, unless it was made before.
 pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching) -> Result<Event, StoreError> {
@@ -68,22 +65,6 @@ pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreEr
     node.announcer.tell(Change { jobs: vec![job], ..Change::default() });
     node.work.notify_one();
     Ok(Event::Step { place, attempt: 1, what: What::Recalled })
-}
-
-/// Tries something again while the database cannot be worked with.
-pub(super) async fn insist<T, F: Future<Output = Result<T, StoreError>>>(
-    mut attempt: impl FnMut() -> F,
-) -> Result<T, StoreError> {
-    let begun = Instant::now();
-    loop {
-        match attempt().await {
-            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
-                tracing::warn!("it is tried again: {e}");
-                tokio::time::sleep(Duration::from_millis(200)).await;
-            }
-            done => return done,
-        }
-    }
 }
 
 /// What a link to a decision is sealed for.

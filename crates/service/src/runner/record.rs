@@ -108,9 +108,9 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
         let planned = published.catalog.operation(&call.via, &call.operation).ok();
         let planned = planned.and_then(|(_, operation)| operation.request(&give, &call.key).ok());
         if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
-            let body = body.map(|body| match body.to_string() {
+            let body = body.map(|body| match body.shown().to_string() {
                 long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
-                _ => body,
+                _ => body.shown(),
             });
             began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
         }

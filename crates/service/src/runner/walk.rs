@@ -2,28 +2,30 @@
 //! recorded one by one.
 
 use super::{
-    outside::{insist, launch, link_for, recall, replace},
+    outside::{launch, link_for, recall, replace},
     record::{Outward, complete, divide, end, look_again},
-    turns::{over, turn},
 };
 use crate::{
+    calls::{self, CallBack, Outgoing},
     clock,
+    insist::insist,
     metrics::EndLabel,
-    node::{Node, SecretScope},
+    node::Node,
 };
 use arvok_api::Change;
-use arvok_connect::Call;
+use arvok_connect::Called;
 use arvok_core::{
-    AlarmId, Alert, Catalog, JobId, Kind,
+    AlarmId, Alert, Catalog,
     alarm::Alarm,
-    connector::{CallEnd, Failure, Repeat},
+    connector::{CALLBACK, CallEnd, Failure, Repeat},
     job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
     runbook::{LINK, Runbook},
 };
 use arvok_store::{
     Class, ConnectionTrait, StoreError,
+    calls::Caller,
     jobs::{self, ClaimedJob, Opening, Record, Renewed, Said, Then, Word},
-    outside::{self, Come},
+    outside::{self, Come, callbacks::Try},
     read,
 };
 use chrono::{DateTime, Utc};
@@ -43,6 +45,8 @@ pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>
     let walking = AssertUnwindSafe(walk_on(node, held, opening, renewed)).catch_unwind();
     let why = match walking.await {
         Ok(Ok(())) => None,
+        // It was not claimed; its turn comes.
+        Ok(Err(StoreError::Behind)) => None,
         Ok(Err(StoreError::ClaimLost)) => {
             tracing::warn!(job = id.0, "another claim has taken the job over");
             None
@@ -297,7 +301,7 @@ type Out<'a> = FuturesUnordered<BoxFuture<'a, Result<Event, StoreError>>>;
 /// Sends out what is to be done outside.
 fn send<'a>(node: &'a Node, held: &'a ClaimedJob, outward: Outward, out: &Out<'a>) {
     let Outward { calls, launches, recalls, .. } = outward;
-    calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held.id, one).map(Ok))));
+    calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held, one).map(Ok))));
     launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one))));
     recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one))));
 }
@@ -317,67 +321,61 @@ fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
     Repeats(runbook.calls().into_iter().map(of).collect())
 }
 
-/// Calls; what happened then. A link to a decision is put in here and taken out of the answer, so that no record has it.
-async fn call(node: &Node, job: JobId, mut out: CallOut) -> Event {
+/// Calls; what happened then. A link to a decision, or the address of a call back, is put in here and taken out of the
+/// answer, so that no record has it.
+async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Event {
+    let not_sent = |out: &CallOut, why: String| {
+        let failure = Failure::new(CallEnd::NotSent, why);
+        let what = What::Broke { failure, repeat: Repeat::Never };
+        Event::Step { place: out.place.clone(), attempt: out.attempt, what }
+    };
     let given = Value::Object(std::mem::take(&mut out.give));
-    let link = link_for(node, job, &out.place, &given).await;
-    let (given, link) = match link {
-        None => (given, None),
-        Some(Ok(link)) => (replace(given, LINK, &link), Some(link)),
-        Some(Err(why)) => {
-            let failure = Failure::new(CallEnd::NotSent, why);
-            return Event::Step {
-                place: out.place,
-                attempt: out.attempt,
-                what: What::Broke { failure, repeat: Repeat::Never },
-            };
+    let mut hidden = Vec::new();
+    let given = match link_for(node, held.id, &out.place, &given).await {
+        None => given,
+        Some(Ok(link)) => {
+            let given = replace(given, LINK, &link);
+            hidden.push((link, LINK));
+            given
         }
+        Some(Err(why)) => return not_sent(&out, why),
     };
     if let Value::Object(given) = given {
         out.give = given;
     }
-    let (answer, repeat) = answered(node, &out).await;
-    let what = match (answer, link) {
-        (Ok(output), None) => What::Returned(output),
-        (Ok(output), Some(link)) => What::Returned(replace(output, &link, LINK)),
-        (Err(failure), None) => What::Broke { failure, repeat },
-        (Err(failure), Some(link)) => {
-            What::Broke { failure: Failure { message: failure.message.replace(&link, LINK), ..failure }, repeat }
+    let callback = match callback(node, held, &out) {
+        None => None,
+        Some(Ok(address)) => Some(address),
+        Some(Err(why)) => return not_sent(&out, why),
+    };
+    hidden.extend(callback.iter().map(|address| (address.clone(), CALLBACK)));
+    let hide = |text: String| hidden.iter().fold(text, |text, (what, by)| text.replace(what.as_str(), by));
+    let outgoing = Outgoing {
+        via: &out.via,
+        operation: &out.operation,
+        give: &out.give,
+        key: &out.key,
+        timeout: out.timeout,
+        callback: callback.as_deref(),
+        caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
+    };
+    let (called, repeat) =
+        if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
+    let what = match called {
+        Ok(Called::Output(output)) => {
+            What::Returned(hidden.iter().fold(output, |output, (what, by)| replace(output, what, by)))
         }
+        Ok(Called::Later(within)) => What::Later { within, repeat },
+        Err(failure) => What::Broke { failure: Failure { message: hide(failure.message), ..failure }, repeat },
     };
     Event::Step { place: out.place, attempt: out.attempt, what }
 }
 
-/// Calls; what came of it, and whether doing it twice is harmless.
-async fn answered(node: &Node, outward: &CallOut) -> (Result<Value, Failure>, Repeat) {
+/// The address at which the other side calls back, if the operation is one that does.
+fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<String, String>> {
     let published = node.published();
-    let unsent = |message: String| (Err(Failure::lasting(CallEnd::NotSent, message)), Repeat::Never);
-    let (connection, operation) = match published.catalog.operation(&outward.via, &outward.operation) {
-        Ok(found) => found,
-        Err(missing) => return unsent(missing.to_string()),
-    };
-    let scope = SecretScope::of(&published, &node.settings, Kind::Connection, &connection.name);
-    let base = scope.fill(&connection.base);
-    let credential = connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
-    let (base, credential) = match (base, credential) {
-        (Ok(base), Ok(credential)) => (base, credential),
-        (Err(wrong), _) | (_, Err(wrong)) => return unsent(wrong),
-    };
-    let timeout = Duration::from_millis(outward.timeout.unwrap_or(connection.timeout).millis());
-    let slot = match turn(node, connection, timeout).await {
-        Ok(slot) => slot,
-        Err(failure) => return (Err(failure), operation.repeat),
-    };
-    let call = Call {
-        operation,
-        give: &outward.give,
-        key: &outward.key,
-        base: &base,
-        credential: credential.as_ref(),
-        timeout,
-        redactor: &published.redactor,
-    };
-    let answer = node.http.call(call).await;
-    over(node, slot).await;
-    (answer, operation.repeat)
+    let (_, operation) = published.catalog.operation(&out.via, &out.operation).ok()?;
+    operation.callback().filter(|_| !out.probes)?;
+    let of = Try { job: held.id, created: held.created_at, place: out.place.clone(), attempt: out.attempt };
+    Some(CallBack { of, via: out.via.clone(), operation: out.operation.clone() }.address(node))
 }

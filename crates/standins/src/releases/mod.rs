@@ -163,11 +163,10 @@ impl Office {
             }
             None => Err((404, format!("there is no service {name}"))),
         };
-        match (fate, answer) {
-            (Fate::HangUp, _) => crate::server::cut_off(),
-            (_, Ok((status, body))) => respond(status, body),
-            (_, Err((status, error))) => respond(status, json!({ "error": error })),
-        }
+        fate.spoil(match answer {
+            Ok((status, body)) => respond(status, body),
+            Err((status, error)) => respond(status, json!({ "error": error })),
+        })
     }
 }
 

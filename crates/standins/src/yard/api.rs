@@ -53,11 +53,7 @@ impl Office {
         let key = request.headers().get("Idempotency-Key").and_then(|v| v.to_str().ok()).map(str::to_owned);
         match fate {
             Fate::Refuse(answer) => answer,
-            Fate::Serve => respond(self.once(key, work)),
-            Fate::HangUp => {
-                let _ = self.once(key, work);
-                crate::server::cut_off()
-            }
+            fate => fate.spoil(respond(self.once(key, work))),
         }
     }
 

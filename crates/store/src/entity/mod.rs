@@ -3,6 +3,7 @@
 pub mod alarm;
 pub mod alert_day;
 pub mod attempt;
+pub mod call;
 pub mod catalog;
 pub mod definition;
 pub mod job;

@@ -17,7 +17,7 @@ use arvok_core::{
     job::{JobState, Kept, Place, Progress, Resolution},
 };
 use chrono::{DateTime, Utc};
-use record::recording;
+use record::{Holds, recording};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait,
 };
@@ -109,6 +109,7 @@ impl Word {
 struct ClaimedRow {
     id: i64,
     claim: i64,
+    state: String,
     runbook: String,
     runbook_version: i32,
     inputs: serde_json::Value,
@@ -118,73 +119,91 @@ struct ClaimedRow {
     created_at: DateTime<Utc>,
     progress: serde_json::Value,
     begun: bool,
-    lapses: i32,
     word: Option<serde_json::Value>,
     word_number: i32,
     posts: i32,
     depth: i16,
 }
 
-const CLAIMED: &str = "id, claim, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
-    begun, lapses, word, word_number, posts, depth";
+const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
+    begun, word, word_number, posts, depth";
 
-/// The statement of a claim, for whoever wants to know what it looks at: `$1` the node, `$2` seconds, `$3` claims that
-/// are alive, `$4` and `$5` runbooks and how many of their jobs there may be at once. Each way to become due has an index of its own, and is asked only if those before it gave nothing.
+/// The statement that looks for a job to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
+/// and `$3` runbooks and how many of their jobs there may be at once. Each way to become due has an index of its own, is gone
+/// through in its order, and is asked only if those before it gave nothing.
 pub fn claiming() -> String {
     let way = |which: &str, order: &str| {
-        format!("SELECT * FROM (SELECT id FROM job j WHERE {which} ORDER BY {order} LIMIT 1 FOR UPDATE SKIP LOCKED) w")
+        let one = format!("SELECT {CLAIMED} FROM job j WHERE {which} ORDER BY {order} LIMIT 1 FOR UPDATE SKIP LOCKED");
+        format!("SELECT * FROM ({one}) w")
     };
     let ways = [
         way("state = 'waiting' AND wake_at <= now()", "wake_at"),
         way(
             &format!(
                 "state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
-                    AND (claim IS NULL OR claim <> ALL($3))"
+                    AND (claim IS NULL OR claim <> ALL($1))"
             ),
             "lease_until",
         ),
         way("state IN ('paused', 'unsure') AND word IS NOT NULL", "id"),
+        // The deadline is written so that it is no reason to gather all jobs of the queue first, and OFFSET so that no
+        // table is made of all that are alive.
         way(
-            "state = 'queued' AND (deadline IS NULL OR deadline > now()) AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o
-                WHERE o.target = j.target AND o.holds AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
-                AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused'))
-                AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest($4::text[], $5::int[]) AS l (runbook, most)
+            "state = 'queued' AND coalesce(deadline > now(), true) AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o
+                WHERE o.target = j.target AND o.holds AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
+                AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
+                AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest($2::text[], $3::int[]) AS l (runbook, most)
                     WHERE l.runbook = j.runbook AND most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
                         AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))",
             "urgency DESC, deadline, id",
         ),
     ];
-    format!(
-        "UPDATE job SET state = 'running', node = $1, claim = nextval('claim_number'), claims = claims + 1, wake_at = NULL,
-            lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
-            lease_until = now() + make_interval(secs => $2), started_at = coalesce(started_at, now())
-        WHERE id = (SELECT id FROM ({}) due LIMIT 1)
-        RETURNING {CLAIMED}",
-        ways.join(" UNION ALL ")
-    )
+    format!("SELECT nextval('claim_number') AS claim, due.* FROM ({}) due LIMIT 1", ways.join(" UNION ALL "))
 }
 
-/// The transaction in which a job was claimed that nobody has begun yet. The first record goes into
-/// it, so that claim and beginning cost one commit; if it is dropped, nothing was claimed.
+/// Writes a claim to the row of its job.
+const CLAIM: &str = "UPDATE job SET state = 'running', node = $2, claim = $3, claims = claims + 1, wake_at = NULL,
+        lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
+        lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
+    WHERE id = $1";
+
+async fn write_claim(tx: &DatabaseTransaction, id: JobId, node: &str, claim: Claim) -> Result<(), StoreError> {
+    let values = vec![id.0.into(), node.into(), claim.0.into(), LEASE_SECONDS.into()];
+    sql::run(tx, CLAIM, values).await?;
+    Ok(())
+}
+
+/// The transaction in which a job is held that nobody has begun yet: its row is locked, and nothing written. The first
+/// record goes into it, so that claim and beginning cost one commit, and the row is written once; if it is dropped, nothing
+/// was claimed.
 #[derive(Debug)]
-pub struct Opening(DatabaseTransaction);
+pub struct Opening {
+    tx: DatabaseTransaction,
+    id: JobId,
+    claim: Claim,
+    node: String,
+}
 
 impl Opening {
     /// Reads what the job needs to begin; on another connection it would hold two of them.
     pub fn db(&self) -> &DatabaseTransaction {
-        &self.0
+        &self.tx
     }
 
     /// Keeps the claim alone. So it must be before a record that lets the job wait: that one locks the
     /// job's alarm, and intake locks alarms before jobs.
+    ///
+    /// # Errors
+    /// [`StoreError::Behind`] if another job on its target has begun meanwhile: it waits for that one.
     pub async fn commit(self) -> Result<(), StoreError> {
-        Ok(self.0.commit().await?)
+        write_claim(&self.tx, self.id, &self.node, self.claim).await.map_err(behind)?;
+        Ok(self.tx.commit().await?)
     }
 
     /// Keeps the claim together with the first record.
     ///
     /// # Errors
-    /// After an error of the passing kind both may have been kept; [`record()`] then tells.
+    /// As those of `commit`. If the database went away at the very commit, both may have been kept; [`record()`] then tells.
     pub async fn record(
         self,
         (id, claim): (JobId, Claim),
@@ -192,10 +211,15 @@ impl Opening {
         record: &Record,
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let (sql, values) = recording(id, claim, progress, record, now)?;
-        sql::run(&self.0, &sql, values).await?;
-        Ok(self.0.commit().await?)
+        let (sql, values) = recording(id, claim, progress, record, Holds::Opening(&self.node), now)?;
+        sql::run(&self.tx, &sql, values).await.map_err(behind)?;
+        Ok(self.tx.commit().await?)
     }
+}
+
+/// What stands in the way of a claim: another on the same target was quicker.
+fn behind(e: StoreError) -> StoreError {
+    if e.is_passing() { StoreError::Behind } else { e }
 }
 
 /// Takes the next job that is due: first what waits or was left behind, then by urgency,
@@ -210,37 +234,37 @@ pub async fn claim(
 ) -> Result<Option<(ClaimedJob, Option<Opening>)>, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
-    let values = vec![node.into(), LEASE_SECONDS.into(), alive.into(), runbooks.into(), most.into()];
     let tx = db.begin().await?;
-    let row = match sql::typed::<ClaimedRow>(&tx, &claiming(), values).await {
-        Ok(rows) => rows.into_iter().next(),
-        // Another node took a job on the same target at the same moment; its turn comes.
-        Err(e) if e.is_passing() => None,
-        Err(e) => return Err(e),
-    };
-    let Some(row) = row else {
+    let found = sql::typed::<ClaimedRow>(&tx, &claiming(), vec![alive.into(), runbooks.into(), most.into()]).await?;
+    let Some(row) = found.into_iter().next() else {
         tx.rollback().await?;
         return Ok(None);
     };
-    let fresh = row.lapses == 0 && !row.begun;
-    let limit = at_once.iter().find(|(runbook, _)| *runbook == row.runbook).filter(|_| !row.begun && row.depth == 0);
+    let queued = row.state == "queued";
+    let limit = at_once.iter().find(|(runbook, _)| *runbook == row.runbook).filter(|_| queued && row.depth == 0);
     if let Some((runbook, most)) = limit
-        && is_one_too_many(&tx, runbook, *most).await?
+        && are_enough(&tx, runbook, *most).await?
     {
         tx.rollback().await?;
         return Ok(None);
     }
     let held = held(row)?;
     // Nothing of it is known yet that the first record would not tell as well.
-    if fresh && held.word.is_none() {
-        return Ok(Some((held, Some(Opening(tx)))));
+    if queued && !held.begun && held.word.is_none() {
+        let opening = Opening { tx, id: held.id, claim: held.claim, node: node.to_owned() };
+        return Ok(Some((held, Some(opening))));
+    }
+    match write_claim(&tx, held.id, node, held.claim).await.map_err(behind) {
+        // Another node took a job on the same target at the same moment; its turn comes.
+        Err(StoreError::Behind) => return Ok(None),
+        written => written?,
     }
     tx.commit().await?;
     Ok(Some((held, None)))
 }
 
-/// Whether there is one more job of a runbook than there may be. Whoever else begins one waits until this is decided.
-async fn is_one_too_many(tx: &DatabaseTransaction, runbook: &str, most: i32) -> Result<bool, StoreError> {
+/// Whether there are as many jobs of a runbook as there may be. Whoever else begins one waits until this is decided.
+async fn are_enough(tx: &DatabaseTransaction, runbook: &str, most: i32) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
@@ -249,7 +273,7 @@ async fn is_one_too_many(tx: &DatabaseTransaction, runbook: &str, most: i32) -> 
     let sql = "SELECT count(*) AS n FROM job
         WHERE runbook = $1 AND parent IS NULL AND state IN ('running', 'waiting', 'paused', 'unsure')";
     let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into()]).await?;
-    Ok(counted.first().is_some_and(|c| c.n > i64::from(most)))
+    Ok(counted.first().is_some_and(|c| c.n >= i64::from(most)))
 }
 
 fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {

@@ -1,6 +1,6 @@
 //! What is recorded after an event of a job, in one transaction and one statement.
 
-use super::{Claim, Id, outside, reason};
+use super::{Claim, Id, LEASE_SECONDS, outside, reason};
 use crate::{
     StoreError,
     sql::{self, NO_TIME},
@@ -109,7 +109,7 @@ pub async fn record(
     record: &Record,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let (sql, values) = recording(id, claim, progress, record, now)?;
+    let (sql, values) = recording(id, claim, progress, record, Holds::Claim, now)?;
     let kept: Vec<Id> = match record.then {
         Then::Wait { .. } => {
             let tx = db.begin().await?;
@@ -127,12 +127,22 @@ pub async fn record(
     if kept.is_empty() { Err(StoreError::ClaimLost) } else { Ok(()) }
 }
 
+/// What holds the job whose record is written.
+#[derive(Clone, Copy)]
+pub(super) enum Holds<'a> {
+    /// Its claim, which stands on its row.
+    Claim,
+    /// The lock of its row; the claim for this node is written along.
+    Opening(&'a str),
+}
+
 /// Job and tries as one statement: without the job's row nothing is written.
 pub(super) fn recording(
     id: JobId,
     claim: Claim,
     progress: &Progress,
     record: &Record,
+    holds: Holds<'_>,
     now: DateTime<Utc>,
 ) -> Result<(String, Vec<Value>), StoreError> {
     let furthered = record.ended.iter().any(|e| e.state == "done");
@@ -148,13 +158,20 @@ pub(super) fn recording(
         record.posts.into(),
         (!record.asked.is_empty() || !record.listens.is_empty()).into(),
     ]);
-    let set = next_state(&record.then, &mut values);
+    let mut set = next_state(&record.then, &mut values);
+    let held = match holds {
+        Holds::Claim => "claim = $2 AND state = 'running'",
+        Holds::Opening(node) => {
+            set.push_str(&opened(&record.then, node, &mut values));
+            "$2::bigint IS NOT NULL AND state = 'queued'"
+        }
+    };
     let (began, ended) = tries(record);
     let mut sql = format!(
         "WITH held AS (UPDATE job SET progress = $3, begun = true, lapses = CASE WHEN $5 THEN 0 ELSE lapses END,
                 steps_done = $6, steps = $7, doing = $8, word = CASE WHEN word_number = $9 THEN NULL ELSE word END,
                 outside = outside OR $11, {set}
-            WHERE id = $1 AND claim = $2 AND state = 'running' RETURNING id, runbook, rule, target, chain)"
+            WHERE id = $1 AND {held} RETURNING id, runbook, rule, target, chain)"
     );
     if !began.is_empty() {
         let source = unnest(&began, now, &mut values);
@@ -177,6 +194,23 @@ pub(super) fn recording(
     // Mentioned, so that it counts as one of the statement's values wherever it is not used.
     sql.push_str(" SELECT id FROM held WHERE $10::int IS NOT NULL");
     Ok((sql, values))
+}
+
+/// The columns of a claim that is written with the first record.
+fn opened(then: &Then, node: &str, values: &mut Vec<Value>) -> String {
+    let begun = ", claims = claims + 1, wake_at = NULL";
+    match then {
+        Then::GoOn => {
+            values.push(node.into());
+            let node = values.len();
+            format!(
+                "{begun}, state = 'running', node = ${node}, claim = $2,
+                lease_until = now() + make_interval(secs => {LEASE_SECONDS})"
+            )
+        }
+        Then::Wait { .. } | Then::Rest => begun.to_owned(),
+        Then::End { .. } => format!("{begun}, started_at = coalesce(started_at, $4)"),
+    }
 }
 
 /// A try as it is written: how it began if it does so now, and how it ended if it has.

@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 12] = [
+const STEPS: [(&str, &str); 14] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -22,6 +22,8 @@ const STEPS: [(&str, &str); 12] = [
     ("0010_subscribers", include_str!("../../migrations/0010_subscribers.sql")),
     ("0011_requests", include_str!("../../migrations/0011_requests.sql")),
     ("0012_heard_bounded", include_str!("../../migrations/0012_heard_bounded.sql")),
+    ("0013_first_record", include_str!("../../migrations/0013_first_record.sql")),
+    ("0014_calls", include_str!("../../migrations/0014_calls.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.

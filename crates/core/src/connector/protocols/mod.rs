@@ -1,9 +1,13 @@
-//! How outside systems are spoken to. One file for each protocol: what its call is written as, the request it plans, and
-//! what an answer means. The crate that reaches outside has a driver for each.
+//! How outside systems are spoken to. One file or folder for each protocol: what its call is written as, what it plans to
+//! send, and what an answer means. The crate that reaches outside has a driver for each.
 
 mod http;
 
-pub use http::{Answer, HttpCall, Request, RequestDoc, RequestError, retry_after};
+pub use http::{
+    Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc, RequestError,
+    UntilDoc, retry_after,
+};
+pub(super) use http::{Gives, HttpDoc};
 
 /// A call of some protocol.
 #[derive(Clone, Debug)]

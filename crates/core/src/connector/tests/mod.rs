@@ -1,7 +1,9 @@
 //! Planning requests and reading answers.
 
+mod exchange;
+
 use super::*;
-use crate::document::parse_file;
+use crate::{Period, document::parse_file};
 use serde_json::{Map, Value, json};
 
 const YARD: &str = r#"
@@ -71,7 +73,15 @@ fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
 fn answers_become_outputs_or_failures() {
     let yard = check(YARD).expect("checks");
     let op = &yard.operations["vm.grow_disk"];
-    let answer = |status, body| op.answer(&Map::new(), &Answer { status, headers: Map::new(), body });
+    let given = give(json!({"vm": "vm/a", "by_gib": 4}));
+    let answer = |status, body| {
+        let mut exchange = op.begin(&given, "k", None).expect("plans");
+        match exchange.answered(Answer { status, headers: Map::new(), body }, Period::from_millis(0)) {
+            Next::Output(output) => Ok(output),
+            Next::Failed(failure) => Err(failure),
+            other => panic!("{other:?}"),
+        }
+    };
     assert_eq!(answer(200, json!({"disk": {"size_gib": 44}})), Ok(json!({"size_gib": 44})));
     assert_eq!(answer(503, json!("busy")), Err(Failure::new(CallEnd::Unknown, "answered 503: busy")));
     assert_eq!(answer(409, json!({"detail": "full"})), Err(Failure::lasting(CallEnd::Refused, "answered 409: full")));
@@ -115,9 +125,26 @@ fn what_an_operation_does_not_take_cannot_be_filled_in() {
     let document = crate::document::parse_file("yard.yaml", text).expect("reads").remove(0);
     let problems = super::Connector::check(&document).expect_err("refused");
     let said: Vec<String> = problems.iter().map(|p| format!("{}:{} {}", p.line, p.column, p.message)).collect();
-    insta::assert_snapshot!(said.join("\n"), @"
+    insta::assert_snapshot!(said.join("\n"), @r#"
     5:48 there is no field `vmm`; did you mean `vm`?
     5:83 cannot add a number and a string; put string( ) around what is no string
     6:21 there is no field `bdy`; did you mean `body`?
-    ");
+    "#);
+}
+
+#[test]
+fn an_answer_that_is_not_what_was_promised_is_useless() {
+    let text = "connector: c
+operations:
+  op: { request: { method: GET, path: /x }, gives: { n: { type: integer } } }
+";
+    let c = check(text).expect("checks");
+    let given = |body: Value| {
+        let mut exchange = c.operations["op"].begin(&Map::new(), "k", None).expect("plans");
+        exchange.answered(Answer { status: 200, headers: Map::new(), body }, Period::from_millis(0))
+    };
+    assert_eq!(given(json!({ "n": 1 })), Next::Output(json!({ "n": 1 })));
+    let Next::Failed(failure) = given(json!("<html>")) else { panic!("no output") };
+    assert_eq!(failure.message, "answered 200, but what it gives should have fields, and is \"<html>\"");
+    assert_eq!(failure.end, CallEnd::Done);
 }

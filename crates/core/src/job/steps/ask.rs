@@ -2,7 +2,7 @@
 //! where decisions are kept, so that none is taken and passed over.
 
 use crate::{
-    connector::{CallEnd, Repeat},
+    connector::CallEnd,
     job::{
         CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepResult, Telling, What,
         walk::{Around, StepEnd, Walk},
@@ -81,6 +81,7 @@ fn tell<'m>(
     let next = match given {
         Ok(Value::Object(give)) => {
             walk.send(CallOut {
+                probes: false,
                 key: format!("{}-{at}", walk.facts.key),
                 place: at,
                 attempt,
@@ -150,7 +151,7 @@ fn telling<'m>(walk: &mut Walk<'m>, ask: &'m Ask, place: &Place, open: &mut Open
                     Telling::Over
                 }
                 Some(Err((failure, repeat))) => {
-                    let may = failure.end != CallEnd::Unknown || repeat != Repeat::Never;
+                    let may = failure.end != CallEnd::Unknown || repeat.is_harmless();
                     walk.record(&at, attempt, StepResult::Failed(failure.message));
                     match TELL.wait_after(attempt, 0.0).filter(|_| may && !failure.lasting) {
                         Some(wait) => {
@@ -163,7 +164,7 @@ fn telling<'m>(walk: &mut Walk<'m>, ask: &'m Ask, place: &Place, open: &mut Open
                 None => {
                     let Some(call) = &ask.tell else { return };
                     let Some(repeats) = walk.is_lost(&at) else { return };
-                    let never = repeats.of(&call.via, &call.operation) == Repeat::Never;
+                    let never = !repeats.of(&call.via, &call.operation).is_harmless();
                     let lost = "its node was lost before an answer came".to_owned();
                     walk.record(&at, attempt, StepResult::Failed(lost));
                     if never { Telling::Over } else { Telling::Again { at: walk.now, attempt, decision } }

@@ -1,13 +1,16 @@
-//! A call: tried again as its step says, found out about when nobody knows whether it was done.
+//! A call: tried again as its step says, waited for where the other side calls back, found out about when nobody knows
+//! whether it was done.
 
 use crate::{
+    Period,
     connector::{CallEnd, Failure, Repeat},
     job::{
-        CallOut, Doing, Open, Place, Resolution, StepResult,
+        CallOut, Chosen, Doing, Effect, Listening, Open, Place, Resolution, StepResult, What,
         walk::{Around, StepEnd, Walk},
     },
-    runbook::{Call, Probe, Step},
+    runbook::{Call, Step},
 };
+use chrono::{DateTime, Utc};
 use serde_json::{Value, json};
 use std::hash::{DefaultHasher, Hash, Hasher};
 
@@ -37,6 +40,7 @@ pub(in crate::job) fn begin<'m>(
         give,
         key: format!("{}-{place}", walk.facts.key),
         timeout: step.timeout,
+        probes: false,
     });
     None
 }
@@ -72,6 +76,7 @@ pub(in crate::job) fn go_on<'m>(
             begin(walk, calling, place, open, around)
         }
         Doing::Probing(why) => probing(walk, calling, place, open, around, why),
+        Doing::CalledBack { until, repeat } => called_back(walk, calling, place, open, around, (until, repeat)),
         Doing::Unsure(_) => match walk.word_of(place)? {
             Resolution::Done => Some(StepEnd::Done(Value::Null)),
             Resolution::Failed => {
@@ -95,17 +100,18 @@ fn calling_out<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    match walk.answer_of(place, open.attempt) {
-        Some(Ok(output)) => return Some(StepEnd::Done(output)),
-        Some(Err((failure, repeat))) => return broke(walk, calling, place, open, around, &failure, repeat),
-        None => {}
+    match walk.news_of(place, open.attempt) {
+        Some(What::Returned(output)) => return Some(StepEnd::Done(output)),
+        Some(What::Broke { failure, repeat }) => return broke(walk, calling, place, open, around, &failure, repeat),
+        Some(What::Later { within, repeat }) => return will_call_back(walk, place, open, within, repeat),
+        _ => {}
     }
     let (step, call) = calling;
     let repeat = walk.is_lost(place)?.of(&call.via, &call.operation);
     match repeat {
-        Repeat::Never => {
+        Repeat::Never | Repeat::Probed => {
             let why = format!("a node was lost during step `{}`, which must not be done twice", step.id);
-            find_out(walk, calling, place, open, around, why)
+            find_out(walk, calling, place, open, around, (repeat, why))
         }
         // Also when nothing further is begun: what it does counts, and what it did may have to be taken back.
         Repeat::Safe | Repeat::Keyed => {
@@ -115,6 +121,53 @@ fn calling_out<'m>(
             begin(walk, calling, place, open, around)
         }
     }
+}
+
+/// The call was taken. What comes may have come already: it counts from the step's beginning.
+fn will_call_back(
+    walk: &mut Walk<'_>,
+    place: &Place,
+    open: &mut Open,
+    within: Period,
+    repeat: Repeat,
+) -> Option<StepEnd> {
+    let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
+    walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
+    open.doing = Doing::CalledBack { until: walk.now + within.delta(), repeat };
+    None
+}
+
+/// Whether the other side has called back, or will not any more. What it does counts, so it is waited for also when
+/// nothing further is begun.
+fn called_back<'m>(
+    walk: &mut Walk<'m>,
+    calling: Calling<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    (until, repeat): (DateTime<Utc>, Repeat),
+) -> Option<StepEnd> {
+    let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
+    let came = match walk.news_of(place, 1) {
+        Some(What::Heard(alerts)) => alerts.into_iter().find(|alert| chosen.matches(alert)),
+        _ => None,
+    };
+    let failure = match came {
+        Some(alert) => {
+            let called = alert.body.get("callback").cloned().unwrap_or(Value::Null);
+            match (called.get("output"), called.get("failure")) {
+                (_, Some(why)) => Failure::new(CallEnd::Refused, why.as_str().unwrap_or("it says that it failed")),
+                (output, None) => {
+                    walk.effects.push(Effect::Withdraw(place.clone()));
+                    return Some(StepEnd::Done(output.cloned().unwrap_or(Value::Null)));
+                }
+            }
+        }
+        None if walk.now < until => return None,
+        None => Failure::lasting(CallEnd::Unknown, "it was begun, but nobody has called back"),
+    };
+    walk.effects.push(Effect::Withdraw(place.clone()));
+    broke(walk, calling, place, open, around, &failure, repeat)
 }
 
 /// What may have been done and must not be done twice is found out; what was surely not done, or may be
@@ -131,9 +184,9 @@ fn broke<'m>(
     let (step, id) = (calling.0, &calling.0.id);
     open.failed += 1;
     let unknown = failure.end == CallEnd::Unknown;
-    if unknown && repeat == Repeat::Never {
+    if unknown && !repeat.is_harmless() {
         let why = format!("{} during step `{id}`, which must not be done twice", failure.message);
-        return find_out(walk, calling, place, open, around, why);
+        return find_out(walk, calling, place, open, around, (repeat, why));
     }
     open.doubt |= unknown && repeat == Repeat::Keyed;
     let not_known = if open.doubt { "; whether it was done is not known" } else { "" };
@@ -146,7 +199,7 @@ fn broke<'m>(
     }
     if open.doubt && failure.end != CallEnd::Done {
         let why = format!("{} during step `{id}`{not_known}", failure.message);
-        return find_out(walk, calling, place, open, around, why);
+        return find_out(walk, calling, place, open, around, (repeat, why));
     }
     let tries = if open.failed > 1 { format!(" after {} tries", open.failed) } else { String::new() };
     let told = format!("step `{id}` failed{tries}: {message}");
@@ -160,19 +213,19 @@ fn chance(walk: &Walk<'_>, place: &Place, attempt: u32) -> f64 {
     hasher.finish() as f64 / u64::MAX as f64
 }
 
-/// Asks the step's probe whether it was done, or else a person.
+/// Asks the step's probe whether it was done, or the operation's own, or else a person.
 fn find_out<'m>(
     walk: &mut Walk<'m>,
     (_, call): Calling<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
-    why: String,
+    (repeat, why): (Repeat, String),
 ) -> Option<StepEnd> {
-    match &call.probe {
-        Some(probe) => ask_probe(walk, probe, place, open, around, why),
-        None => unsure(walk, place, open, why),
+    if call.probe.is_some() || repeat == Repeat::Probed {
+        return ask_probe(walk, call, place, open, around, why);
     }
+    unsure(walk, place, open, why)
 }
 
 fn unsure(walk: &mut Walk<'_>, place: &Place, open: &mut Open, why: String) -> Option<StepEnd> {
@@ -183,14 +236,15 @@ fn unsure(walk: &mut Walk<'_>, place: &Place, open: &mut Open, why: String) -> O
 
 fn ask_probe<'m>(
     walk: &mut Walk<'m>,
-    probe: &'m Probe,
+    call: &'m Call,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
     why: String,
 ) -> Option<StepEnd> {
     let at = place.within("probe");
-    let given = walk.see(around, |scope| probe.call.give.fill(scope));
+    let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
+    let given = walk.see(around, |scope| asked.give.fill(scope));
     walk.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     let Ok(Value::Object(give)) = given else {
         let message = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
@@ -201,10 +255,11 @@ fn ask_probe<'m>(
         key: format!("{}-{at}", walk.facts.key),
         place: at,
         attempt: open.attempt,
-        via: probe.call.via.clone(),
-        operation: probe.call.operation.clone(),
+        via: asked.via.clone(),
+        operation: asked.operation.clone(),
         give,
         timeout: None,
+        probes: call.probe.is_none(),
     });
     open.doing = Doing::Probing(why);
     None
@@ -220,7 +275,6 @@ fn probing<'m>(
 ) -> Option<StepEnd> {
     let (step, call) = calling;
     let at = place.within("probe");
-    let Some(probe) = &call.probe else { return unsure(walk, place, open, why) };
     let result = match walk.answer_of(&at, open.attempt) {
         Some(Ok(result)) => result,
         Some(Err((failure, _))) => {
@@ -230,14 +284,23 @@ fn probing<'m>(
         None => {
             // A probe changes nothing, so one that was lost is sent again.
             walk.is_lost(&at)?;
-            return ask_probe(walk, probe, place, open, around, why);
+            return ask_probe(walk, call, place, open, around, why);
         }
     };
-    let done = walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
+    let (done, result) = match &call.probe {
+        Some(probe) => {
+            let done = walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
+            (done.map_err(|e| format!("{}: {e}", probe.done)), result)
+        }
+        None => {
+            let done = result.get("done").and_then(Value::as_bool);
+            (done.ok_or_else(|| "it says neither".to_owned()), result.get("result").cloned().unwrap_or(Value::Null))
+        }
+    };
     walk.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
     match done {
         Ok(true) => Some(StepEnd::Done(result)),
-        Err(e) => unsure(walk, place, open, format!("{why}; the probe does not tell: {}: {e}", probe.done)),
+        Err(e) => unsure(walk, place, open, format!("{why}; the probe does not tell: {e}")),
         Ok(false) => {
             (open.doubt, open.failed) = (false, open.failed.max(1));
             let message = format!("{why}; the probe says that it was not done");

@@ -73,6 +73,7 @@ fn look<'m>(
         Err(e) => return Some(StepEnd::failed(format!("give: {e}"))),
     };
     walk.send(CallOut {
+        probes: false,
         place: place.clone(),
         attempt: number,
         via: call.via.clone(),

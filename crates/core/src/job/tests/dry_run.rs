@@ -107,21 +107,21 @@ always:
 "), @r#"
     call look
       vm = "vm/a"
-      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", headers: [], body: None }
+      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", follows: false, headers: [], body: None }
     call grow
       vm = "vm/a"
       by_gib = depends on steps.look
       undo:
         call grow.undo
           vm = "b"
-          sends Request { method: "GET", target: "/v1/vms/b", headers: [], body: None }
+          sends Request { method: "GET", target: "/v1/vms/b", follows: false, headers: [], body: None }
     set sum
       twice = 2
       name = "vm/a"
     call use
       vm = "vm/a"
       by_gib = 2
-      sends Request { method: "POST", target: "/v1/vms/vm%2Fa/grow", headers: [("Idempotency-Key", "<key>")], body: Some(Object {"by_gib": Number(2)}) }
+      sends Request { method: "POST", target: "/v1/vms/vm%2Fa/grow", follows: false, headers: [("Idempotency-Key", "<key>")], body: Some(Json(Object {"by_gib": Number(2)})) }
     set half
       known = 1
       unknown = depends on steps.look
@@ -137,7 +137,7 @@ always:
       d = wrong: ${1 / 0}: division by zero
     check wait
       vm = "c"
-      sends Request { method: "GET", target: "/v1/vms/c", headers: [], body: None }
+      sends Request { method: "GET", target: "/v1/vms/c", follows: false, headers: [], body: None }
     always:
       set tell
         why = depends on job
@@ -180,7 +180,7 @@ steps:
 "), @r#"
     call look
       vm = "vm/a"
-      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", headers: [], body: None }
+      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", follows: false, headers: [], body: None }
     choose known
       inputs.vm == 'vm/b', not gone:
         set known.k1

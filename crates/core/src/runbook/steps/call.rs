@@ -141,12 +141,16 @@ impl Call {
     /// What does not fit, and whether it may be called as often as one likes.
     pub(super) fn harmless(&self, at: &str, whose: &str, others: &dyn Others) -> Vec<Misfit> {
         let mut misfits = self.misfits(at, others);
-        let operation = connector::operation(others, &self.via, &self.operation);
-        if operation.is_ok_and(|(_, op)| op.repeat != connector::Repeat::Safe) {
+        let Ok((_, operation)) = connector::operation(others, &self.via, &self.operation) else { return misfits };
+        if operation.repeat != connector::Repeat::Safe {
             let message = format!(
                 "{whose} only looks, but doing `{}` twice is not harmless; call one that is `repeat: safe`",
                 self.operation
             );
+            misfits.push(Misfit::at(format!("{at}/call"), Fault::Unfit(message)));
+        }
+        if operation.callback().is_some() {
+            let message = format!("`{}` calls back, and only a step of its own waits for that", self.operation);
             misfits.push(Misfit::at(format!("{at}/call"), Fault::Unfit(message)));
         }
         misfits

@@ -84,6 +84,30 @@ fn a_rule_that_no_longer_waits_lets_go_of_what_it_held() {
 }
 
 #[test]
+fn a_rule_that_no_longer_says_again_lets_its_time_pass() {
+    let (keys, mut memory) = (keys(), Memory::default());
+    let again = plain("{ again: { every: 5m, at_most: 3 } }");
+    handle(&again, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
+    let slot = Slot::Tally(keys.tally.clone());
+    assert_eq!(memory.due(&slot), Some(at("5m")));
+    assert_eq!(handle(&plain("{}"), Stance::Act, &mut memory, "5m", Event::Due(&slot)), [""; 0]);
+}
+
+#[test]
+fn of_several_entries_it_is_said_how_many_apply() {
+    let (keys, mut memory) = (keys(), Memory::default());
+    let two = rule("{}", "[raised]", "[ { runbook: grow-disk }, { runbook: tell-crew, when: 'alert.value > 1.0' } ]");
+    let told = handle(&two, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
+    assert_eq!(told, ["dispatched: first alert of its episode: 1 of grow-disk, tell-crew dispatched as job 7"]);
+    let mut both = matched(1, &keys, None);
+    if let Event::Matched(m) = &mut both {
+        m.entries = 2;
+    }
+    let told = handle(&two, Stance::Act, &mut Memory::default(), "0s", both);
+    assert!(told[0].contains(": grow-disk, tell-crew dispatched"), "{told:?}");
+}
+
+#[test]
 fn what_is_due_and_was_not_looked_at_is_made_up_for_by_the_next_alert() {
     let (rule, keys, mut memory) = (plain("{ still: 5m }"), keys(), Memory::default());
     handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, None));

@@ -33,6 +33,9 @@ pub struct Webhook {
 impl WebhookDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Webhook> {
         let credential = self.credential.check(check, &format!("{at}/credential"));
+        if matches!(credential, Some(Credential::OAuth2 { .. } | Credential::Certificate(_))) {
+            check.fail(&format!("{at}/credential"), "a sender shows one of `bearer`, `basic` or `header`");
+        }
         let answer = self.answer.unwrap_or(202);
         if ![200, 202].contains(&answer) {
             check.fail(&format!("{at}/answer"), format!("is {answer}; 200 or 202 is possible"));

@@ -1,7 +1,6 @@
 //! The turns of calls: a connection may allow so many at once, and so many within a time, over all nodes.
 
-use super::outside::insist;
-use crate::node::Node;
+use crate::{insist::insist, node::Node};
 use arvok_core::connector::{CallEnd, Connection, Failure};
 use arvok_store::calls::{self, Slot};
 use std::time::{Duration, Instant};

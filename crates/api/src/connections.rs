@@ -1,0 +1,218 @@
+//! Connections: whether they can be used, what they offer, how their calls went.
+
+use crate::{CallState, filters::number};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use utoipa::{IntoParams, ToSchema};
+
+/// One connection.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionItem {
+    /// The name.
+    pub name: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// The connector that describes what is there.
+    pub connector: String,
+    /// Where it is; absent where that cannot be told.
+    pub address: Option<String>,
+    /// What is missing here to use it: a secret, a setting.
+    pub trouble: Option<String>,
+    /// Operations that it offers.
+    pub operations: usize,
+    /// Calls of the last hour, 1,000 at most.
+    pub calls: i64,
+    /// Those of them that were not well.
+    pub failed: i64,
+    /// How long they took, in milliseconds: half of them less.
+    pub median_ms: Option<f64>,
+    /// When the last call began.
+    pub last_at: Option<DateTime<Utc>>,
+    /// How it ended.
+    pub last_state: Option<CallState>,
+    /// What went wrong with it.
+    pub last_message: Option<String>,
+}
+
+/// One connection with all that is known of it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionDetail {
+    /// In short.
+    pub item: ConnectionItem,
+    /// What it offers, by name.
+    pub operations: Vec<OfferedOperation>,
+    /// The operation by which it is tested; absent: it is only looked whether anybody answers.
+    pub test: Option<String>,
+    /// The secrets that it needs.
+    pub secrets: Vec<NeededSecret>,
+    /// The runbooks that call it.
+    pub used_by: Vec<String>,
+    /// Most calls at once, over all nodes.
+    pub at_once: Option<u32>,
+    /// Most calls within a time, over all nodes, such as `10 in 1s`.
+    pub rate: Option<String>,
+}
+
+/// A secret, by its name only.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NeededSecret {
+    /// Its name.
+    pub name: String,
+    /// Whether it is set, and may go there.
+    pub ready: bool,
+}
+
+/// An operation of a connection.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OfferedOperation {
+    /// Its name.
+    pub name: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// What must be given: JSON Schema properties.
+    pub takes: Map<String, Value>,
+    /// What it gives: the names of the fields of its output, and what they are.
+    pub gives: Map<String, Value>,
+    /// Whether doing it twice is harmless: `safe`, `keyed`, `never`, `probed`.
+    pub repeat: String,
+    /// The request, such as `POST /vms/${give.vm}`.
+    pub request: String,
+    /// What follows the answer: `pages`, `until`, `callback`.
+    pub follows: Option<String>,
+}
+
+/// Which calls of a connection.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default, deny_unknown_fields)]
+pub struct CallFilter {
+    /// The `next` of the page before.
+    #[serde(deserialize_with = "number")]
+    pub after: Option<i64>,
+    /// At most 500.
+    #[serde(deserialize_with = "number")]
+    pub limit: Option<u64>,
+}
+
+/// A call that is over.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CallItem {
+    /// The handle.
+    pub id: i64,
+    /// What was called.
+    pub operation: String,
+    /// The job for which it was made.
+    pub job: Option<i64>,
+    /// Its step.
+    pub step: Option<String>,
+    /// Which try, from one.
+    pub attempt: Option<i32>,
+    /// Who called it by hand.
+    pub by: Option<String>,
+    /// When it began.
+    pub at: DateTime<Utc>,
+    /// How long it took, in milliseconds.
+    pub millis: i64,
+    /// How it ended.
+    pub state: CallState,
+    /// What went wrong.
+    pub message: Option<String>,
+}
+
+/// What came of a test.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionTest {
+    /// The operation that was called; absent: it was only looked whether anybody answers.
+    pub operation: Option<String>,
+    /// How it ended.
+    pub state: CallState,
+    /// How long it took, in milliseconds.
+    pub millis: i64,
+    /// What was said, or went wrong.
+    pub message: String,
+}
+
+/// An operation that is tried by hand.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TryOperation {
+    /// What it is given.
+    #[serde(default)]
+    pub give: Map<String, Value>,
+    /// Only say what would be sent.
+    #[serde(default)]
+    pub dry_run: bool,
+}
+
+/// What came of it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TriedOperation {
+    /// How it ended; absent where nothing was to be sent.
+    pub state: Option<CallState>,
+    /// How long it took, in milliseconds.
+    pub millis: i64,
+    /// The first request.
+    pub request: crate::CallRequest,
+    /// What it gave.
+    pub output: Option<Value>,
+    /// What went wrong.
+    pub message: Option<String>,
+}
+
+/// A description of an API that is to become a connector.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ImportRequest {
+    /// The description: OpenAPI 3.0 or 3.1, in JSON or YAML.
+    pub text: String,
+    /// The name that the connector, and its connection, get. Left out: one made of the title.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// The operations that are taken, by their names or a part of their paths; globs allowed. Left out: all.
+    #[serde(default)]
+    pub only: Vec<String>,
+}
+
+/// A connector that was made of a description.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Imported {
+    /// What the description calls itself.
+    pub title: String,
+    /// All operations of the description.
+    pub operations: Vec<DescribedOperation>,
+    /// The connector, and a connection that uses it, as a file.
+    pub text: String,
+    /// What was not understood or could not be taken over.
+    pub left_out: Vec<String>,
+}
+
+/// An operation of a description.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DescribedOperation {
+    /// The name that it gets.
+    pub name: String,
+    /// The method and the path.
+    pub request: String,
+    /// One line for people.
+    pub summary: Option<String>,
+    /// Whether it is in the connector.
+    pub taken: bool,
+}
+
+impl From<arvok_core::connector::Import> for Imported {
+    fn from(made: arvok_core::connector::Import) -> Self {
+        let described = |one: arvok_core::connector::Described| DescribedOperation {
+            name: one.name,
+            request: one.request,
+            summary: one.summary,
+            taken: one.taken,
+        };
+        Self {
+            title: made.title,
+            operations: made.operations.into_iter().map(described).collect(),
+            text: made.text,
+            left_out: made.left_out,
+        }
+    }
+}

@@ -1,0 +1,143 @@
+//! `arvok connection`.
+
+use super::ask;
+use crate::{
+    args::ConnectionCommand,
+    client::{Client, percent},
+    error::{CliError, file},
+    show,
+};
+use arvok_api::{
+    CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation,
+    Page, TriedOperation, TryOperation,
+};
+use arvok_core::{connector::import as made_of, text::nearest};
+use serde_json::{Map, Value};
+use std::{fs, io::Read, path::Path};
+
+const ALL: &str = "/api/v1/connections";
+/// Calls shown below a connection.
+const LATEST: u64 = 10;
+
+pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
+    match command {
+        ConnectionCommand::List { server, output } => {
+            let page: Page<ConnectionItem> = Client::of(&server)?.get(ALL, &[]).await?;
+            if output.json {
+                return show::json(&page);
+            }
+            show::out(&show::connections(&page));
+        }
+        ConnectionCommand::Show { name, server, output } => {
+            let client = Client::of(&server)?;
+            let path = format!("{ALL}/{}", percent(&name));
+            let detail: ConnectionDetail = client.get(&path, &[]).await?;
+            if output.json {
+                return show::json(&detail);
+            }
+            let filter = CallFilter { limit: Some(LATEST), ..CallFilter::default() };
+            let calls: Page<CallItem> = client.list(&format!("{path}/calls"), &filter).await?;
+            show::out(&show::connection(&detail, &calls));
+        }
+        ConnectionCommand::Calls { name, paging, server, output } => {
+            let filter = CallFilter { after: paging.after, limit: Some(paging.limit.into()) };
+            let path = format!("{ALL}/{}/calls", percent(&name));
+            let page: Page<CallItem> = Client::of(&server)?.list(&path, &filter).await?;
+            if output.json {
+                return show::json(&page);
+            }
+            show::out(&show::calls(&page));
+        }
+        ConnectionCommand::Test { name, server, output } => {
+            let path = format!("{ALL}/{}/test", percent(&name));
+            let tested: ConnectionTest = Client::of(&server)?.post(&path, &serde_json::json!({})).await?;
+            if output.json {
+                show::json(&tested)?;
+            } else {
+                show::out(&show::connection_test(&name, &tested));
+            }
+            if !tested.state.is_well() {
+                return Err(CliError::No);
+            }
+        }
+        ConnectionCommand::Try { name, operation, give, yes, dry_run, server, output } => {
+            let client = Client::of(&server)?;
+            let detail: ConnectionDetail = client.get(&format!("{ALL}/{}", percent(&name)), &[]).await?;
+            let offered = offered(&detail, &operation)?;
+            let give = given(offered, &give)?;
+            let path = format!("{ALL}/{}/operations/{}/try", percent(&name), percent(&operation));
+            let plan: TriedOperation = client.post(&path, &TryOperation { give: give.clone(), dry_run: true }).await?;
+            if dry_run {
+                return if output.json { show::json(&plan) } else { Ok(show::out(&show::request(&plan.request))) };
+            }
+            if !yes && offered.repeat != "safe" {
+                show::out(&show::request(&plan.request));
+                if !ask::agreed(&format!("Call {operation} via {name}?"))? {
+                    show::say("nothing was sent");
+                    return Err(CliError::No);
+                }
+            }
+            let tried: TriedOperation = client.post(&path, &TryOperation { give, dry_run: false }).await?;
+            if output.json {
+                show::json(&tried)?;
+            } else {
+                show::out(&show::tried(&operation, &tried));
+            }
+            if !tried.state.is_some_and(CallState::is_well) {
+                return Err(CliError::No);
+            }
+        }
+        ConnectionCommand::Import { file, only, name, list, output } => {
+            let made = made_of(&text_of(&file)?, name.as_deref(), &only);
+            let made: Imported = made.map_err(|e| CliError::Here(format!("{}: {e}", file.display())))?.into();
+            if output.json {
+                return show::json(&made);
+            }
+            if list {
+                show::out(&show::described(&made));
+                return Ok(());
+            }
+            show::out(made.text.trim_end());
+            let taken = made.operations.iter().filter(|o| o.taken).count();
+            show::say(&format!("{taken} of {} operations of {} were taken over", made.operations.len(), made.title));
+            made.left_out.iter().for_each(|one| show::say(&format!("left out: {one}")));
+        }
+    }
+    Ok(())
+}
+
+fn offered<'d>(detail: &'d ConnectionDetail, operation: &str) -> Result<&'d OfferedOperation, CliError> {
+    let found = detail.operations.iter().find(|o| o.name == operation);
+    found.ok_or_else(|| {
+        let names = detail.operations.iter().map(|o| o.name.as_str());
+        let hint = nearest(operation, names).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+        CliError::Usage(format!("`{}` has no operation `{operation}`{hint}", detail.item.name))
+    })
+}
+
+/// What was typed, each as the operation takes it; what is missing is asked for.
+fn given(operation: &OfferedOperation, typed: &[String]) -> Result<Map<String, Value>, CliError> {
+    let mut give = Map::new();
+    for one in typed {
+        let (name, value) = one
+            .split_once('=')
+            .ok_or_else(|| CliError::Usage(format!("--give {one}: give it as NAME=VALUE, such as vm=vm/quill-1")))?;
+        give.insert(name.to_owned(), super::read(operation.takes.get(name), value));
+    }
+    for (name, schema) in operation.takes.iter().filter(|(_, schema)| schema.get("default").is_none()) {
+        if !give.contains_key(name) {
+            let typed = ask::value(name, schema, "--give")?;
+            give.insert(name.clone(), super::read(Some(schema), &typed));
+        }
+    }
+    Ok(give)
+}
+
+fn text_of(path: &Path) -> Result<String, CliError> {
+    if path.as_os_str() != "-" {
+        return fs::read_to_string(path).map_err(|e| file(path, e));
+    }
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+    Ok(text)
+}

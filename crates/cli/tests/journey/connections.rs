@@ -1,0 +1,266 @@
+//! Connections over the real ways: tests, tries, calls that last, calls back, pages, tokens, certificates, faults.
+
+use crate::kit::{Stage, answer, block, folder, until};
+use arvok_standins::{
+    Faults,
+    cloud::{self, RunningCloud},
+    desk::{self, DeskOptions, RunningDesk},
+    kiosks,
+};
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::time::Duration;
+
+const SOON: Duration = Duration::from_millis(300);
+
+fn desk_of(stage: &Stage) -> RunningDesk {
+    let options = DeskOptions { port: 0, token: "faults".into(), secret: "client-secret".into() };
+    let desk = block(async { desk::start(options) }).expect("a desk");
+    stage.secret("ticket-desk", "client-secret", &["connection/ticket-desk"]);
+    let description = desk::DESCRIPTION.replace("http://127.0.0.1:7405", &desk.url());
+    let file = folder("desk").join("description.yaml");
+    std::fs::write(&file, description).expect("writes");
+    let made = stage.arvok(&["connection", "import", file.to_str().expect("a path"), "--name", "ticket-desk"]);
+    assert_eq!(made.code, 0, "{}", made.all());
+    stage.publish(&made.out);
+    desk
+}
+
+fn cloud_of(stage: &Stage) -> RunningCloud {
+    let cloud = block(async { cloud::start(0, "cloud-token".into(), SOON) }).expect("a cloud");
+    stage.secret("cloud", "cloud-token", &["connection/cloud"]);
+    stage.publish(&format!(
+        "connector: cloud
+test: about
+operations:
+  about: {{ request: {{ method: GET, path: /about }} }}
+  instance.show:
+    takes: {{ name: {{ type: string }} }}
+    request: {{ method: GET, path: '/instances/${{give.name}}' }}
+  instance.make:
+    takes: {{ name: {{ type: string }}, preemptible: {{ type: boolean, default: false }} }}
+    request: {{ method: POST, path: /instances, body: {{ name: '${{give.name}}', preemptible: '${{give.preemptible}}' }} }}
+    until:
+      look: {{ method: GET, path: '/operations/${{first.body.operation}}' }}
+      done: response.body.state == 'done'
+      every: 100ms
+      within: 5s
+    output: '{{\"instance\": response.body.instance}}'
+    probe: {{ call: instance.show, give: {{ name: '${{give.name}}' }}, done: result.state != 'gone' }}
+  instance.save:
+    takes: {{ name: {{ type: string }} }}
+    request: {{ method: POST, path: '/instances/${{give.name}}/save', body: {{ call_back: '${{callback}}' }} }}
+    callback: {{ within: 10s, failed: called.body.ok == false, output: '{{\"saved_as\": called.body.saved_as}}' }}
+---
+connection: cloud
+connector: cloud
+base: {}
+credential: {{ bearer: \"${{secret('cloud')}}\" }}
+timeout: 2s
+",
+        cloud.at_work.url()
+    ));
+    cloud
+}
+
+/// Launches a runbook of one call; the job as it ended.
+fn called(stage: &Stage, name: &str, step: &str) -> Value {
+    stage.publish(&format!("runbook: {name}\ninputs: {{}}\ntarget: vm/{name}\nsteps: [ {step} ]\n"));
+    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": name, "inputs": {} })));
+    assert_eq!(status, 201, "{made}");
+    stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"])
+}
+
+/// What its step gave at its last try.
+fn output(job: &Value) -> &Value {
+    let tries = job["steps"][0]["attempts"].as_array().expect("tries");
+    &tries.last().expect("one")["output"]
+}
+
+#[test]
+fn a_description_becomes_a_connection_that_is_tested_tried_and_looked_at() {
+    let stage = Stage::bare();
+    let desk = desk_of(&stage);
+    let tested = stage.arvok(&["connection", "test", "ticket-desk"]);
+    assert_eq!(tested.code, 0, "{}", tested.all());
+    assert!(tested.out.contains("well in") && tested.out.contains("(called about)"), "{}", tested.out);
+
+    let give = ["--give", "title=Gate 3 is dark", "--give", "about=vm/brack-kiosk-3"];
+    let unasked = stage.arvok(&[&["connection", "try", "ticket-desk", "openTicket"][..], &give].concat());
+    assert_eq!(unasked.code, 2, "nobody can be asked: {}", unasked.all());
+    assert!(unasked.out.contains("POST /tickets"), "{}", unasked.out);
+    let dry = stage.arvok(&[&["connection", "try", "ticket-desk", "openTicket", "--dry-run"][..], &give].concat());
+    assert_eq!((dry.code, desk.with(|d| d.tickets.len())), (0, 0), "{}", dry.all());
+    let opened = stage.arvok(&[&["connection", "try", "ticket-desk", "openTicket", "--yes"][..], &give].concat());
+    assert_eq!((opened.code, desk.with(|d| d.tickets.len())), (0, 1), "{}", opened.all());
+    let wrong = stage.arvok(&["connection", "try", "ticket-desk", "openTicket", "--give", "title=", "--yes"]);
+    assert!(wrong.err.contains("the input `title` is wrong"), "{}", wrong.all());
+    let unknown = stage.arvok(&["connection", "try", "ticket-desk", "openTicet"]);
+    assert!(unknown.err.contains("did you mean `openTicket`?"), "{}", unknown.all());
+
+    // Who may only look calls nothing that changes something.
+    let made = stage.call(Method::POST, "/api/v1/tokens", Some(&json!({ "name": "pat", "role": "responder" }))).1;
+    let responder = made["token"].as_str().expect("a token").to_owned();
+    let try_it = |token: &str, operation: &str, give: Value| {
+        let path = format!("/api/v1/connections/ticket-desk/operations/{operation}/try");
+        answer(stage.request(Method::POST, &path).bearer_auth(token).json(&json!({ "give": give }))).0
+    };
+    assert_eq!(try_it(&responder, "openTicket", json!({ "title": "x" })), 403);
+    assert_eq!(try_it(&responder, "listTickets", json!({})), 200);
+
+    let calls = until("the calls to be written", || {
+        let page = stage.get("/api/v1/connections/ticket-desk/calls");
+        (page["items"].as_array().expect("a list").len() >= 3).then_some(page)
+    });
+    let by: Vec<&str> = calls["items"].as_array().expect("a list").iter().filter_map(|c| c["by"].as_str()).collect();
+    assert!(by.contains(&"pat"), "{calls}");
+    let shown = stage.arvok(&["connection", "show", "ticket-desk"]);
+    for part in ["Connection ticket-desk, well", "secret      ticket-desk", "openTicket", "keyed", "POST /tickets"] {
+        assert!(shown.out.contains(part), "{part}: {}", shown.out);
+    }
+    assert!(!shown.out.contains("client-secret"));
+    assert!(stage.arvok(&["connection", "list"]).out.contains("ticket-desk"));
+    // One token does for all of them; one that is taken back is fetched anew at once.
+    assert_eq!(desk.with(|d| d.tokens_given()), 1);
+    desk.with(|d| d.take_back_tokens());
+    assert_eq!(stage.arvok(&["connection", "test", "ticket-desk"]).code, 0);
+    assert_eq!(desk.with(|d| d.tokens_given()), 2);
+    // With a secret that is not known there it is refused before anything is sent.
+    stage.secret("ticket-desk", "another", &["connection/ticket-desk"]);
+    desk.with(|d| d.take_back_tokens());
+    let refused = stage.arvok(&["connection", "test", "ticket-desk"]);
+    assert_eq!(refused.code, 1, "{}", refused.all());
+    assert!(
+        refused.out.contains("not-sent") && refused.out.contains("this client is not known here"),
+        "{}",
+        refused.out
+    );
+}
+
+#[test]
+fn a_list_in_pages_is_one_list_and_a_key_opens_once() {
+    let stage = Stage::bare();
+    let desk = desk_of(&stage);
+    desk.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    let step =
+        "{ id: open, call: openTicket, via: ticket-desk, give: { title: once }, retry: { times: 3, wait: 50ms } }";
+    let job = called(&stage, "opens", step);
+    assert_eq!((job["job"]["state"].as_str(), desk.with(|d| d.tickets.len())), (Some("succeeded"), 1), "{job:#}");
+
+    let register = block(async { kiosks::start(0, "kiosk-token".into(), SOON) }).expect("a register");
+    stage.secret("kiosks", "kiosk-token", &["connection/kiosks"]);
+    stage.publish(&format!(
+        "connector: kiosks
+operations:
+  list:
+    takes: {{ terminal: {{ type: string, default: null }} }}
+    request: {{ method: GET, path: /kiosks, query: {{ terminal: '${{give.terminal}}' }} }}
+    pages: {{ list: response.body, next: {{ link: next }} }}
+    output: '{{\"kiosks\": list}}'
+---
+connection: kiosks
+connector: kiosks
+base: {}
+credential: {{ bearer: \"${{secret('kiosks')}}\" }}
+",
+        register.url()
+    ));
+    let job = called(&stage, "lists", "{ id: list, call: list, via: kiosks }");
+    assert_eq!(output(&job)["kiosks"].as_array().expect("a list").len(), 8, "{job:#}");
+    // A page in the middle that fails is no shorter list.
+    register.set_faults(Faults { garbled: 1, ..Faults::default() });
+    let job = called(&stage, "garbled", "{ id: list, call: list, via: kiosks }");
+    assert_eq!(job["job"]["state"], "failed", "{job:#}");
+}
+
+#[test]
+fn what_is_done_later_is_waited_for_looked_at_or_called_back_once() {
+    let stage = Stage::bare();
+    let cloud = cloud_of(&stage);
+    let make = |name: &str| format!("{{ id: make, call: instance.make, via: cloud, give: {{ name: {name} }} }}");
+    let job = called(&stage, "makes", &make("worker-8"));
+    assert_eq!(output(&job), &json!({ "instance": "worker-8" }), "{job:#}");
+    // It was begun, and nobody knows more: the operation's own probe tells.
+    cloud.at_work.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    let job = called(&stage, "probes", &make("worker-9"));
+    assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
+    assert_eq!(output(&job)["state"], "starting", "what the probe saw: {job:#}");
+
+    // A page that calls back twice is one answer.
+    cloud.at_work.set_faults(Faults { twice: true, ..Faults::default() });
+    let save = "{ id: save, call: instance.save, via: cloud, give: { name: timetable-worker-7 } }";
+    let job = called(&stage, "saves", save);
+    assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
+    assert!(output(&job)["saved_as"].as_str().is_some_and(|at| at.starts_with("store/timetable-worker-7/")), "{job:#}");
+    let sent = &job["steps"][0]["attempts"][0]["request"]["body"]["call_back"];
+    assert_eq!(sent, "[callback]", "no record has the address: {job:#}");
+    let told = stage.records().rows("SELECT count(*) AS n FROM alerts WHERE kind = 'call.answered'");
+    assert_eq!(told[0]["n"], 1);
+    // What is no address of ours says so, and so does one that nobody waits for any more.
+    let post = |path: &str| answer(stage.request(Method::POST, path).json(&json!({ "ok": true }))).0;
+    assert_eq!(post("/callback/abc"), 404);
+}
+
+#[test]
+fn a_call_back_is_heard_though_the_node_that_called_is_gone() {
+    let mut stage = Stage::bare();
+    let cloud = block(async { cloud::start(0, "cloud-token".into(), Duration::from_secs(2)) }).expect("a cloud");
+    stage.secret("cloud", "cloud-token", &["connection/cloud"]);
+    stage.publish(&format!(
+        "connector: cloud\noperations:\n  save:\n    request: {{ method: POST, path: /instances/timetable-worker-7/save, body: {{ call_back: '${{callback}}' }} }}\n    callback: {{ within: 30s }}\n---\nconnection: cloud\nconnector: cloud\nbase: {}\ncredential: {{ bearer: \"${{secret('cloud')}}\" }}\n---\nrunbook: saves\ninputs: {{}}\ntarget: vm/a\nsteps: [ {{ id: save, call: save, via: cloud }} ]\n",
+        cloud.at_work.url()
+    ));
+    let (_, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "saves", "inputs": {} })));
+    let job = made["job"].as_i64().expect("a number");
+    stage.job_in(job, &["waiting"]);
+    stage.kill_node();
+    stage.start_node();
+    let ended = stage.job_in(job, &["succeeded", "failed"]);
+    assert_eq!(output(&ended)["ok"], true, "{ended:#}");
+}
+
+/// Whatever goes wrong at the other side, each call ends in one of the known ways, and soon.
+#[test]
+fn under_every_fault_every_operation_ends_as_what_it_is() {
+    let stage = Stage::bare();
+    let (desk, cloud) = (desk_of(&stage), cloud_of(&stage));
+    let once = |faults: Faults| Faults { at: Some("http://127.0.0.1:9/elsewhere".into()), ..faults };
+    let faults = [
+        ("well", Faults::default()),
+        ("slow", Faults { delay_ms: 2_500, ..Faults::default() }),
+        ("busy", Faults { busy: 9, ..Faults::default() }),
+        ("elsewhere", once(Faults { elsewhere: 9, ..Faults::default() })),
+        ("lost", Faults { hang_up: 9, ..Faults::default() }),
+        ("endless", Faults { endless: 9, ..Faults::default() }),
+        ("garbled", Faults { garbled: 9, ..Faults::default() }),
+    ];
+    let operations = [
+        ("ticket-desk", "about", json!({})),
+        ("ticket-desk", "listTickets", json!({})),
+        ("ticket-desk", "openTicket", json!({ "title": "x" })),
+        ("ticket-desk", "showTicket", json!({ "number": 1 })),
+        ("ticket-desk", "addNote", json!({ "number": 1, "text": "x" })),
+        ("ticket-desk", "closeTicket", json!({ "number": 1 })),
+        ("cloud", "about", json!({})),
+        ("cloud", "instance.show", json!({ "name": "timetable-worker-7" })),
+        ("cloud", "instance.make", json!({ "name": "worker" })),
+    ];
+    let mut lines = Vec::new();
+    for (fault, faults) in faults {
+        let mut ends = Vec::new();
+        for (connection, operation, give) in &operations {
+            desk.set_faults(faults.clone());
+            cloud.at_work.set_faults(faults.clone());
+            let path = format!("/api/v1/connections/{connection}/operations/{operation}/try");
+            let give = match *operation {
+                "instance.make" => json!({ "name": format!("worker-{fault}") }),
+                _ => give.clone(),
+            };
+            let (status, tried) = stage.call(Method::POST, &path, Some(&json!({ "give": give })));
+            assert_eq!(status, 200, "{fault} {operation}: {tried}");
+            ends.push(format!("{operation} {}", tried["state"].as_str().expect("a state")));
+        }
+        lines.push(format!("{fault}: {}", ends.join(", ")));
+    }
+    insta::assert_snapshot!(lines.join("\n"));
+}

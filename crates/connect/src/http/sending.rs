@@ -1,0 +1,175 @@
+//! One request and its answer. It goes only to the connection's own origin: redirects are not followed, what answers give
+//! as addresses leads nowhere else, and answers are bounded.
+
+use super::{Http, tokens::Asking};
+use arvok_core::{
+    bounds::{depth_complaint, too_deep},
+    connector::{Answer, Body, CallEnd, Failure, Opened, Request},
+    text::cut,
+};
+use reqwest::{Client, Method, RequestBuilder, Url, header::CONTENT_TYPE};
+use serde_json::{Map, Value};
+use std::{error::Error, time::Duration};
+
+/// Largest answer that is read, in bytes.
+const MAX_ANSWER: usize = 1 << 20;
+
+/// How requests of a call are sent.
+#[derive(Clone, Copy)]
+pub(super) struct Sending<'a> {
+    pub client: &'a Client,
+    pub base: &'a str,
+    pub credential: Option<&'a Opened>,
+    pub timeout: Duration,
+}
+
+impl Http {
+    pub(super) async fn send(&self, way: Sending<'_>, request: &Request) -> Result<Answer, Failure> {
+        let built = build(way, request)?;
+        let Sending { client, base, credential, timeout } = way;
+        let Some(Opened::OAuth2 { token, client: name, secret, scopes }) = credential else {
+            return sent(shown(built, credential), base, timeout).await;
+        };
+        let asking = Asking { address: token, client: name, secret, scopes };
+        let again = built.try_clone();
+        let token = self.token(client, asking, None, timeout).await?;
+        let answer = hide(sent(built.bearer_auth(&token), base, timeout).await, &token);
+        // Refused, so nothing was done: a token may be taken back before its time.
+        if let (Ok(Answer { status: 401, .. }), Some(again)) = (&answer, again) {
+            let token = self.token(client, asking, Some(&token), timeout).await?;
+            return hide(sent(again.bearer_auth(&token), base, timeout).await, &token);
+        }
+        answer
+    }
+}
+
+/// A request that is whole but for the credential.
+fn build(way: Sending<'_>, request: &Request) -> Result<RequestBuilder, Failure> {
+    let base = way.base.trim_end_matches('/');
+    let no_address = |e| unsent(format!("{base} is not an address: {e}"));
+    let own = Url::parse(base).map_err(no_address)?;
+    let url = if request.follows {
+        own.join(&request.target).map_err(|e| unsent(format!("the answer leads to no address: {e}")))?
+    } else {
+        Url::parse(&format!("{base}{}", request.target)).map_err(no_address)?
+    };
+    if url.origin() != own.origin() {
+        return Err(unsent(format!("the request would leave {base}: {}", cut(url.as_str(), 200))));
+    }
+    let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
+    let mut sending = way.client.request(method, url).timeout(way.timeout);
+    for (name, value) in &request.headers {
+        sending = sending.header(name, value);
+    }
+    let has_kind = request.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(CONTENT_TYPE.as_str()));
+    Ok(match &request.body {
+        None => sending,
+        Some(Body::Json(body)) => {
+            let sending = if has_kind { sending } else { sending.header(CONTENT_TYPE, "application/json") };
+            sending.body(body.to_string())
+        }
+        Some(Body::Text { kind, text }) => {
+            let sending = if has_kind { sending } else { sending.header(CONTENT_TYPE, *kind) };
+            sending.body(text.clone())
+        }
+    })
+}
+
+fn shown(sending: RequestBuilder, credential: Option<&Opened>) -> RequestBuilder {
+    match credential {
+        Some(Opened::Bearer(token)) => sending.bearer_auth(token),
+        Some(Opened::Basic { user, password }) => sending.basic_auth(user, Some(password)),
+        Some(Opened::Header { name, value }) => sending.header(name, value),
+        // The one was shown when the line was made, the other is a token by now.
+        None | Some(Opened::Certificate(_) | Opened::OAuth2 { .. }) => sending,
+    }
+}
+
+async fn sent(sending: RequestBuilder, base: &str, timeout: Duration) -> Result<Answer, Failure> {
+    let response = sending.send().await.map_err(|e| transport(&e, base, timeout))?;
+    read(response, base, timeout).await
+}
+
+/// An answer without the token that was fetched for it.
+fn hide(answer: Result<Answer, Failure>, token: &str) -> Result<Answer, Failure> {
+    let redactor = crate::Redactor::new([token.to_owned()]);
+    let answer = answer?;
+    let headers = match redactor.value(Value::Object(answer.headers)) {
+        Value::Object(headers) => headers,
+        _ => Map::new(),
+    };
+    Ok(Answer { status: answer.status, headers, body: redactor.value(answer.body) })
+}
+
+/// What cannot be sent as it is.
+pub(super) fn unsent(message: String) -> Failure {
+    Failure::lasting(CallEnd::NotSent, message)
+}
+
+/// A connection that was refused has done nothing; after anything later the request may have
+/// arrived.
+pub(crate) fn transport(e: &reqwest::Error, base: &str, timeout: Duration) -> Failure {
+    if e.is_builder() {
+        return unsent(format!("{base}: the request cannot be made: {e}"));
+    }
+    if e.is_connect() {
+        return Failure::new(CallEnd::NotSent, format!("cannot connect to {base}{}", distrust(e)));
+    }
+    let what = if e.is_timeout() {
+        format!("no answer within {} s", timeout.as_secs_f32())
+    } else {
+        "the connection broke".into()
+    };
+    Failure::new(CallEnd::Unknown, format!("{base}: {what}"))
+}
+
+/// That a certificate was the reason, and why.
+fn distrust(e: &reqwest::Error) -> String {
+    let causes = std::iter::successors(e.source(), |e| (*e).source()).map(ToString::to_string);
+    let why = causes.filter(|cause| cause.contains("certificate")).last();
+    why.map_or_else(String::new, |why| format!(": {}", cut(&why, 200)))
+}
+
+pub(super) async fn read(mut response: reqwest::Response, base: &str, timeout: Duration) -> Result<Answer, Failure> {
+    let status = response.status().as_u16();
+    let good = (200..300).contains(&status);
+    let mut headers = Map::new();
+    for (name, value) in response.headers() {
+        let Ok(value) = value.to_str() else { continue };
+        match headers.entry(name.to_string()) {
+            serde_json::map::Entry::Vacant(new) => _ = new.insert(value.into()),
+            serde_json::map::Entry::Occupied(mut old) => {
+                let all = format!("{}, {value}", old.get().as_str().unwrap_or_default());
+                old.insert(all.into());
+            }
+        }
+    }
+    let mut bytes = Vec::new();
+    loop {
+        match response.chunk().await {
+            Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
+            Ok(None) => break,
+            // What a refusal says besides its status is not needed.
+            Err(_) if !good => break,
+            Err(e) => return Err(transport(&e, base, timeout)),
+        }
+        if bytes.len() > MAX_ANSWER {
+            if !good {
+                bytes.clear();
+                break;
+            }
+            let message = format!("answered {status} with more than {MAX_ANSWER} bytes");
+            return Err(Failure::lasting(CallEnd::Done, message));
+        }
+    }
+    let body = match serde_json::from_slice(&bytes) {
+        Ok(json) if too_deep(&json) && good => {
+            let message = format!("answered {status}, and what it answered {}", depth_complaint());
+            return Err(Failure::lasting(CallEnd::Done, message));
+        }
+        Ok(json) if !too_deep(&json) => json,
+        _ if bytes.is_empty() => Value::Null,
+        _ => Value::String(String::from_utf8_lossy(&bytes).replace('\0', "\u{fffd}")),
+    };
+    Ok(Answer { status, headers, body: arvok_core::text::clean_json(body) })
+}

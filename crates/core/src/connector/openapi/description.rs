@@ -1,0 +1,88 @@
+//! The description as it was read, and what its references lead to.
+
+use super::ImportError;
+use crate::text::cut;
+use serde_json::Value;
+
+/// References that lead to references.
+const MOST_STEPS: usize = 20;
+
+/// A description of an API.
+#[derive(Debug)]
+pub(super) struct Description(Value);
+
+static NOTHING: Value = Value::Null;
+
+impl Description {
+    pub fn of(document: Value) -> Result<Self, ImportError> {
+        match document["openapi"].as_str() {
+            Some(version) if version.starts_with("3.0") || version.starts_with("3.1") => {}
+            Some(version) => return Err(ImportError::Other(format!("its version is {}", cut(version, 20)))),
+            None if document.get("swagger").is_some() => {
+                return Err(ImportError::Other("it is of version 2; bring it to 3 first".into()));
+            }
+            None => return Err(ImportError::Other("the key `openapi` is missing".into())),
+        }
+        if !document["paths"].is_object() {
+            return Err(ImportError::Other("the key `paths` is missing".into()));
+        }
+        Ok(Self(document))
+    }
+
+    pub fn title(&self) -> &str {
+        self.0["info"]["title"].as_str().unwrap_or("an API without a title")
+    }
+
+    pub fn version(&self) -> &str {
+        self.0["info"]["version"].as_str().unwrap_or_default()
+    }
+
+    /// The version of OpenAPI.
+    pub fn written_in(&self) -> &str {
+        self.0["openapi"].as_str().unwrap_or_default()
+    }
+
+    /// A name made of the title.
+    pub fn name(&self) -> String {
+        let plain: String =
+            self.title().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+        let words: Vec<&str> = plain.split('-').filter(|word| !word.is_empty()).collect();
+        let name = words.join("-");
+        let name = cut(&name, 48).trim_end_matches('-');
+        if name.is_empty() { "imported".into() } else { name.to_owned() }
+    }
+
+    pub fn paths(&self) -> impl Iterator<Item = (&str, &Value)> {
+        let paths = self.0["paths"].as_object().into_iter().flatten();
+        paths.filter(|(path, _)| path.starts_with('/')).map(|(path, item)| (path.as_str(), item))
+    }
+
+    pub fn servers(&self) -> &Value {
+        &self.0["servers"]
+    }
+
+    pub fn security(&self) -> &Value {
+        &self.0["security"]
+    }
+
+    pub fn scheme(&self, name: &str) -> &Value {
+        self.resolved(&self.0["components"]["securitySchemes"][name])
+    }
+
+    /// A value, or what it refers to within the document; nothing where that leads nowhere.
+    pub fn resolved<'d>(&'d self, value: &'d Value) -> &'d Value {
+        let mut value = value;
+        for _ in 0..MOST_STEPS {
+            let Some(reference) = value.get("$ref").and_then(Value::as_str) else { return value };
+            value = self.at(reference).unwrap_or(&NOTHING);
+        }
+        &NOTHING
+    }
+
+    /// What a reference within the document leads to (RFC 6901, section 6).
+    pub fn at(&self, reference: &str) -> Option<&Value> {
+        let pointer = reference.strip_prefix('#')?;
+        let decoded = percent_encoding::percent_decode_str(pointer).decode_utf8().ok()?;
+        self.0.pointer(&decoded)
+    }
+}

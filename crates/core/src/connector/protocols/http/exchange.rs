@@ -1,0 +1,228 @@
+//! One call over HTTP from its first request to its end: pages that follow, looks until it is done. Decides only; who
+//! performs it says what came back and how much time has passed.
+
+use super::{Answer, Gathered, HttpCall, Look, Request, RequestError, follow};
+use crate::{
+    Period,
+    connector::failure::{CallEnd, Failure},
+    expr::{Expr, Scope, Type, Val},
+};
+use serde_json::Value;
+
+/// A call under way.
+#[derive(Debug)]
+pub struct Exchange<'o> {
+    call: &'o HttpCall,
+    gives: Gives<'o>,
+    give: Value,
+    /// The request that is out.
+    asked: Request,
+    first: Option<Value>,
+    pages: Gathered,
+    /// What was wrong with the latest look.
+    seen: Option<String>,
+}
+
+/// What a call gives: how it is made of the answer, and what is promised of it.
+#[derive(Clone, Copy, Debug)]
+pub(in crate::connector) struct Gives<'o> {
+    pub output: Option<&'o Expr>,
+    pub promised: &'o Type,
+}
+
+/// What follows an answer.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Next {
+    /// One more request, after a while.
+    Send(Request, Period),
+    /// The call has given its output.
+    Output(Value),
+    /// The other side calls back, within a time.
+    CalledBack(Period),
+    /// It failed.
+    Failed(Failure),
+}
+
+/// What the expressions of a call see.
+pub(super) struct View<'a> {
+    pub give: &'a Value,
+    pub callback: Option<&'a Value>,
+    pub first: Option<&'a Value>,
+    pub response: Option<&'a Value>,
+    pub list: Option<&'a Value>,
+}
+
+impl<'a> Scope<'a> for View<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "give" => Some(Val::json(self.give)),
+            "callback" => self.callback.map(Val::json),
+            "first" => self.first.map(Val::json),
+            "response" => self.response.map(Val::json),
+            "list" => self.list.map(Val::json),
+            _ => None,
+        }
+    }
+}
+
+impl<'o> Exchange<'o> {
+    pub(super) fn new(call: &'o HttpCall, gives: Gives<'o>, give: Value, asked: Request) -> Self {
+        Self { call, gives, give, asked, first: None, pages: Gathered::default(), seen: None }
+    }
+
+    /// The request that is to be sent first.
+    pub fn request(&self) -> &Request {
+        &self.asked
+    }
+
+    /// What follows an answer; `passed` since the first one came.
+    pub fn answered(&mut self, answer: Answer, passed: Period) -> Next {
+        if self.first.is_some() && self.call.until.is_some() {
+            return self.looked(&answer, passed);
+        }
+        if let Some(failure) = answer.failure(&self.call.retry_on) {
+            return Next::Failed(failure);
+        }
+        if let Some(callback) = &self.call.callback {
+            return Next::CalledBack(callback.within);
+        }
+        let response = answer.as_value();
+        if self.call.until.is_some() {
+            self.first = Some(response);
+            return self.look_again();
+        }
+        let Some(pages) = &self.call.pages else { return self.over(&answer, &response, None) };
+        let view = View { give: &self.give, callback: None, first: None, response: Some(&response), list: None };
+        match self.pages.take(pages, &self.asked, &answer, &view, crate::connector::MAX_OUTPUT) {
+            Err(failure) => Next::Failed(failure),
+            Ok(Some(request)) => {
+                self.asked = request.clone();
+                Next::Send(request, Period::from_millis(0))
+            }
+            Ok(None) => {
+                let list = Value::Array(std::mem::take(&mut self.pages.list));
+                self.over(&answer, &response, Some(list))
+            }
+        }
+    }
+
+    /// What follows a request of which no answer came.
+    pub fn broke(&mut self, failure: Failure, passed: Period) -> Next {
+        // A look that fails changes nothing: the next may not.
+        if self.first.is_some() && self.call.until.is_some() {
+            self.seen = Some(failure.message);
+            return self.later(passed);
+        }
+        Next::Failed(failure)
+    }
+
+    /// A look at an operation under way.
+    fn looked(&mut self, answer: &Answer, passed: Period) -> Next {
+        let Some(until) = &self.call.until else { return self.later(passed) };
+        if let Some(failure) = answer.failure(&self.call.retry_on) {
+            self.seen = Some(failure.message.clone());
+            if failure.lasting {
+                let message = format!("it was begun, and a look at it {}", failure.message);
+                return Next::Failed(Failure { message, end: CallEnd::Unknown, ..failure });
+            }
+            return self.later(passed);
+        }
+        let response = answer.as_value();
+        let view = View {
+            give: &self.give,
+            callback: None,
+            first: self.first.as_ref(),
+            response: Some(&response),
+            list: None,
+        };
+        if let Some(why) = until.verdict.failure(&view) {
+            return Next::Failed(Failure::new(CallEnd::Refused, why));
+        }
+        match until.done.holds(&view) {
+            Ok(true) => self.over(answer, &response, None),
+            Ok(false) => {
+                self.seen = None;
+                self.later(passed)
+            }
+            Err(e) => {
+                self.seen = Some(format!("`{}`: {e}", until.done));
+                self.later(passed)
+            }
+        }
+    }
+
+    /// Looks once more, unless the time is over.
+    fn later(&mut self, passed: Period) -> Next {
+        let Some(until) = &self.call.until else { return self.look_again() };
+        if passed.millis() + until.every.millis() > until.within.millis() {
+            let seen = self.seen.as_ref().map_or_else(String::new, |seen| format!(", and the last look: {seen}"));
+            let message = format!("it was begun, but was not done within {}{seen}", until.within);
+            return Next::Failed(Failure::lasting(CallEnd::Unknown, message));
+        }
+        self.look_again()
+    }
+
+    fn look_again(&mut self) -> Next {
+        let wrong = |why: String| {
+            Next::Failed(Failure::lasting(CallEnd::Unknown, format!("it was begun, and cannot be looked at: {why}")))
+        };
+        let Some(until) = &self.call.until else { return wrong("nothing says how".into()) };
+        let view = View { give: &self.give, callback: None, first: self.first.as_ref(), response: None, list: None };
+        let request = match &until.look {
+            Look::Request(plan) => plan.request(&view, None).map_err(|e| e.to_string()),
+            Look::Follow(expr) => match expr.eval(&view).map(|address| address.to_json()) {
+                Ok(Value::String(address)) => Ok(follow(address)),
+                Ok(_) => Err(format!("`{}` is not an address", expr.text())),
+                Err(e) => Err(e.to_string()),
+            },
+        };
+        match request {
+            Ok(request) => {
+                self.asked = request.clone();
+                Next::Send(request, until.every)
+            }
+            Err(why) => wrong(why),
+        }
+    }
+
+    fn over(&self, answer: &Answer, response: &Value, list: Option<Value>) -> Next {
+        let view = View {
+            give: &self.give,
+            callback: None,
+            first: self.first.as_ref(),
+            response: Some(response),
+            list: list.as_ref(),
+        };
+        let output = match (self.gives.output, &list) {
+            (None, None) => Ok(answer.body.clone()),
+            (None, Some(list)) => Ok(list.clone()),
+            (Some(expr), _) => expr.eval(&view).map(|value| crate::text::clean_json(value.to_json())),
+        };
+        match crate::connector::operation::fits(output, self.gives.promised, answer.status) {
+            Ok(output) => Next::Output(output),
+            Err(failure) => Next::Failed(failure),
+        }
+    }
+}
+
+impl HttpCall {
+    /// Begins; `key` is the same for every try of the same step, `callback` the address at which we wait.
+    ///
+    /// # Errors
+    /// What cannot be filled in, or would lead to another path.
+    pub(in crate::connector) fn begin<'o>(
+        &'o self,
+        gives: Gives<'o>,
+        give: Value,
+        key: Option<&str>,
+        callback: Option<&str>,
+    ) -> Result<Exchange<'o>, RequestError> {
+        let callback = callback.map(Value::from);
+        let view = View { give: &give, callback: callback.as_ref(), first: None, response: None, list: None };
+        let mut request = self.request.request(&view, key.map(|key| (self.key_header.as_str(), key)))?;
+        if let Some(pages) = &self.pages {
+            pages.first(&mut request);
+        }
+        Ok(Exchange::new(self, gives, give, request))
+    }
+}

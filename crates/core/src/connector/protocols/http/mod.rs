@@ -1,0 +1,135 @@
+//! HTTP: requests with filled-in parts, what their answers mean, and what follows one: [`pages`], looks and calls back
+//! ([`later`]), all of it decided by an [`Exchange`].
+
+mod answer;
+mod exchange;
+mod later;
+mod pages;
+mod request;
+
+pub use answer::{Answer, retry_after};
+pub(in crate::connector) use exchange::Gives;
+pub use exchange::{Exchange, Next};
+pub use later::{Callback, CallbackDoc, UntilDoc};
+pub use pages::PagesDoc;
+pub use request::{Body, Method, Request, RequestDoc, RequestError};
+
+use crate::{
+    Period,
+    document::Checker,
+    expr::{Names, Type},
+};
+use later::{Look, Until};
+use pages::{Gathered, Pages, follow};
+use request::Plan;
+use std::sync::Arc;
+
+/// Answers after which another try makes sense, unless it says otherwise.
+const RETRY_ON: [u16; 5] = [429, 500, 502, 503, 504];
+
+/// How long all pages of a list may take together.
+const ALL_PAGES: Period = Period::from_secs(300);
+
+/// How a call over HTTP is written.
+#[derive(Debug)]
+pub(in crate::connector) struct HttpDoc {
+    pub request: RequestDoc,
+    pub pages: Option<PagesDoc>,
+    pub until: Option<UntilDoc>,
+    pub callback: Option<CallbackDoc>,
+    pub key_header: Option<String>,
+    pub retry_on: Option<Vec<u16>>,
+}
+
+/// A checked call: its request, and what follows the answer.
+#[derive(Clone, Debug)]
+pub struct HttpCall {
+    request: Plan,
+    pages: Option<Pages>,
+    until: Option<Until>,
+    callback: Option<Callback>,
+    /// The header that carries the key of a call that may be repeated with it.
+    key_header: String,
+    retry_on: Vec<u16>,
+}
+
+impl HttpCall {
+    /// Checks a call; what is given has the type `give`. With it comes what `output` may use, and the types of that.
+    pub(in crate::connector) fn check(
+        check: &mut Checker<'_>,
+        at: &str,
+        doc: HttpDoc,
+        give: &Type,
+    ) -> (Option<Self>, Vec<(&'static str, Type)>) {
+        let given = [("give", give.clone()), ("callback", Type::Text)];
+        let answered = [given[0].clone(), ("first", Answer::as_type()), ("response", Answer::as_type())];
+        let names = |roots, types| Names { roots, functions: &[], types };
+        let sent: &[&str] = if doc.callback.is_some() { &["give", "callback"] } else { &["give"] };
+        let request = Plan::check(check, &format!("{at}/request"), doc.request, names(sent, &given));
+        if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()].iter().filter(|is| **is).count() > 1 {
+            check.fail(at, "an operation has one of `pages`, `until` and `callback`");
+        }
+        let mut roots = vec![("give", give.clone()), ("response", Answer::as_type())];
+        let pages = match doc.pages {
+            None => Some(None),
+            Some(pages) => {
+                roots.push(("list", Type::List(Arc::new(Type::Any))));
+                Pages::check(check, &format!("{at}/pages"), pages, names(&["give", "response"], &answered)).map(Some)
+            }
+        };
+        let until = match doc.until {
+            None => Some(None),
+            Some(until) => {
+                roots.push(("first", Answer::as_type()));
+                let before = names(&["give", "first"], &answered);
+                let seen = names(&["give", "first", "response"], &answered);
+                Until::check(check, &format!("{at}/until"), until, before, seen).map(Some)
+            }
+        };
+        let callback = match doc.callback {
+            None => Some(None),
+            Some(callback) => Callback::check(check, &format!("{at}/callback"), callback).map(Some),
+        };
+        if pages.as_ref().is_some_and(Option::is_some) && request.as_ref().is_some_and(|r| !r.is_safe()) {
+            check.fail(&format!("{at}/pages"), "pages are those of a GET");
+        }
+        let key_header = doc.key_header.unwrap_or_else(|| "Idempotency-Key".into());
+        let retry_on = doc.retry_on.unwrap_or_else(|| RETRY_ON.to_vec());
+        let made = || {
+            Some(Self { request: request?, pages: pages?, until: until?, callback: callback?, key_header, retry_on })
+        };
+        (made(), roots)
+    }
+
+    /// Whether the method itself says that repeating is harmless.
+    pub const fn is_safe(&self) -> bool {
+        self.request.is_safe()
+    }
+
+    /// The method and the path as written.
+    pub fn line(&self) -> &str {
+        &self.request.line
+    }
+
+    /// What follows its first answer: the key that says so.
+    pub fn follows(&self) -> Option<&'static str> {
+        let keys =
+            [("pages", self.pages.is_some()), ("until", self.until.is_some()), ("callback", self.callback.is_some())];
+        keys.into_iter().find(|(_, is)| *is).map(|(key, _)| key)
+    }
+
+    /// How long all of it may take, if one request may take so long.
+    pub fn longest(&self, request: Period) -> Period {
+        let all = match (&self.pages, &self.until) {
+            (Some(_), _) => ALL_PAGES.max(request).millis(),
+            (None, Some(until)) => until.within.millis() + 2 * request.millis(),
+            (None, None) => request.millis(),
+        };
+        Period::from_millis(all)
+    }
+
+    /// How the other side calls back, if it does.
+    pub const fn callback(&self) -> Option<&Callback> {
+        self.callback.as_ref()
+    }
+}

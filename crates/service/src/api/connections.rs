@@ -1,0 +1,268 @@
+//! Connections: whether they can be used and what they offer, their last calls, tests and tries by hand.
+
+use super::{ApiError, MAX_PUBLICATION, caller::Caller, query::in_range};
+use crate::{
+    calls::{self, Outgoing},
+    clock,
+    node::{Node, Published, SecretScope},
+};
+use actix_web::{get, post, web};
+use arvok_api::{
+    CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, ImportRequest,
+    Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role, TriedOperation, TryOperation,
+};
+use arvok_connect::Called;
+use arvok_core::{
+    Kind,
+    connector::{CallEnd, Connection, Connector, Operation, Repeat},
+    definition::Definition,
+    runbook::Runbook,
+    text::{cut, nearest},
+};
+use arvok_store::{
+    calls::{self as store, Caller as For, Went},
+    entity::call::Model,
+};
+use serde_json::{Map, Value};
+
+/// Connections, by name.
+#[utoipa::path(operation_id = "listConnections", tag = "connections",
+    responses((status = 200, body = Page<ConnectionItem>)))]
+#[get("/connections")]
+pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
+    let published = node.published();
+    let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
+    let went = store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
+    let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
+    let items = all.into_iter().map(|c| item(&node, &published, c, of(&c.name))).collect();
+    Ok(web::Json(Page { items, next: None, bounded: false }))
+}
+
+fn operations<'a>(published: &'a Published, connection: &Connection) -> Vec<(&'a String, &'a Operation)> {
+    let connector = published.catalog.get::<Connector>(&connection.connector);
+    connector.into_iter().flat_map(|(connector, _)| &connector.operations).collect()
+}
+
+fn item(node: &Node, published: &Published, connection: &Connection, went: Went) -> ConnectionItem {
+    let (address, trouble) = match calls::address(node, published, connection) {
+        Ok(address) => (Some(address), None),
+        Err(why) => (None, Some(why)),
+    };
+    ConnectionItem {
+        name: connection.name.clone(),
+        summary: connection.summary.clone(),
+        connector: connection.connector.clone(),
+        address: address.map(|address| published.redactor.text(&address)),
+        trouble,
+        operations: operations(published, connection).len(),
+        calls: went.calls,
+        failed: went.failed,
+        median_ms: went.median,
+        last_at: went.last_at,
+        last_state: went.last_ended.as_deref().and_then(CallState::parse),
+        last_message: went.last_message,
+    }
+}
+
+fn known<'a>(published: &'a Published, name: &str) -> Result<&'a Connection, ApiError> {
+    let found = published.catalog.get::<Connection>(name).map(|(connection, _)| connection);
+    found.ok_or_else(|| {
+        let names = published.catalog.entries(Kind::Connection).map(|e| e.name.as_str());
+        let hint = nearest(name, names).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+        ApiError::NotFound(format!("connection `{}`{hint}", cut(name, 64)))
+    })
+}
+
+/// One connection: what it offers, which secrets it needs, which runbooks call it.
+#[utoipa::path(operation_id = "showConnection", tag = "connections", params(("name" = String, Path)),
+    responses((status = 200, body = ConnectionDetail), (status = 404, body = Problem)))]
+#[get("/connections/{name}")]
+pub(super) async fn one(
+    node: web::Data<Node>,
+    _caller: Caller,
+    name: web::Path<String>,
+) -> Result<web::Json<ConnectionDetail>, ApiError> {
+    let published = node.published();
+    let connection = known(&published, &name)?;
+    let went = store::went(&node.db, vec![connection.name.clone()], clock::now()).await?.into_iter().next();
+    let calls_it = |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
+    let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
+    let connector = published.catalog.get::<Connector>(&connection.connector);
+    Ok(web::Json(ConnectionDetail {
+        item: item(&node, &published, connection, went.unwrap_or_default()),
+        operations: operations(&published, connection).into_iter().map(|(name, op)| offered(name, op)).collect(),
+        test: connector.and_then(|(connector, _)| connector.test.clone()),
+        secrets: secrets(&node, &published, connection),
+        used_by: runbooks.map(|runbook| runbook.name.clone()).collect(),
+        at_once: connection.at_once,
+        rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
+    }))
+}
+
+fn offered(name: &str, operation: &Operation) -> OfferedOperation {
+    let gives = match operation.gives.as_fields() {
+        Value::Object(fields) => fields,
+        _ => Map::new(),
+    };
+    OfferedOperation {
+        name: name.to_owned(),
+        summary: operation.summary.clone(),
+        takes: operation.takes.properties().clone(),
+        gives,
+        repeat: operation.repeat.as_str().to_owned(),
+        request: operation.line().to_owned(),
+        follows: operation.follows().map(str::to_owned),
+    }
+}
+
+fn secrets(node: &Node, published: &Published, connection: &Connection) -> Vec<NeededSecret> {
+    let scope = SecretScope::of(published, &node.settings, Kind::Connection, &connection.name);
+    let credentials = connection.credentials();
+    let named = credentials.iter().flat_map(|(_, template)| template.calls("secret")).flatten();
+    let mut names: Vec<String> = named.collect();
+    names.sort();
+    names.dedup();
+    names.into_iter().map(|name| NeededSecret { ready: scope.may_open(&name), name }).collect()
+}
+
+/// The last calls of a connection, the latest first: for which step or by whom, how long they took, how they ended.
+#[utoipa::path(operation_id = "listCalls", tag = "connections", params(("name" = String, Path), CallFilter),
+    responses((status = 200, body = Page<CallItem>), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[get("/connections/{name}/calls")]
+pub(super) async fn last_calls(
+    node: web::Data<Node>,
+    _caller: Caller,
+    name: web::Path<String>,
+    filter: web::Query<CallFilter>,
+) -> Result<web::Json<Page<CallItem>>, ApiError> {
+    in_range(filter.limit, [])?;
+    known(&node.published(), &name)?;
+    let limit = filter.limit.unwrap_or(PAGE);
+    let found = store::last(&node.db, &name, filter.after, limit).await?;
+    let next = found.last().filter(|_| found.len() as u64 == limit).map(|call| call.id.to_string());
+    Ok(web::Json(Page { items: found.into_iter().map(call_item).collect(), next, bounded: false }))
+}
+
+fn call_item(call: Model) -> CallItem {
+    CallItem {
+        id: call.id,
+        operation: call.operation,
+        job: call.job_id,
+        step: call.place,
+        attempt: call.attempt,
+        by: call.by,
+        at: call.at,
+        millis: call.millis.into(),
+        state: CallState::parse(&call.ended).unwrap_or(CallState::Unknown),
+        message: call.message,
+    }
+}
+
+fn state(end: CallEnd) -> CallState {
+    match end {
+        CallEnd::NotSent => CallState::NotSent,
+        CallEnd::Refused => CallState::Refused,
+        CallEnd::Unknown => CallState::Unknown,
+        CallEnd::Done => CallState::Useless,
+    }
+}
+
+/// Tests a connection: calls the operation that its connector names for that, or else looks whether anybody answers.
+#[utoipa::path(operation_id = "testConnection", tag = "connections", params(("name" = String, Path)),
+    responses((status = 200, body = ConnectionTest), (status = 404, body = Problem)))]
+#[post("/connections/{name}/test")]
+pub(super) async fn test(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+) -> Result<web::Json<ConnectionTest>, ApiError> {
+    caller.must(Role::Responder)?;
+    let published = node.published();
+    let connection = known(&published, &name)?;
+    let tested = calls::test(&node, connection, &caller.0.name).await;
+    let (state, message) = match tested.ended {
+        Ok(said) => (CallState::Done, said),
+        Err(failure) => (state(failure.end), failure.message),
+    };
+    Ok(web::Json(ConnectionTest {
+        operation: tested.operation,
+        state,
+        millis: tested.millis,
+        message: published.redactor.text(&message),
+    }))
+}
+
+/// Calls an operation by hand, once; or only says what would be sent. What may change something takes an author.
+#[utoipa::path(operation_id = "tryOperation", tag = "connections",
+    params(("name" = String, Path), ("operation" = String, Path)), request_body = TryOperation,
+    responses((status = 200, body = TriedOperation), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 404, body = Problem)))]
+#[post("/connections/{name}/operations/{operation}/try")]
+pub(super) async fn try_operation(
+    node: web::Data<Node>,
+    caller: Caller,
+    path: web::Path<(String, String)>,
+    body: web::Json<TryOperation>,
+) -> Result<web::Json<TriedOperation>, ApiError> {
+    let (name, operation) = path.into_inner();
+    let published = node.published();
+    known(&published, &name)?;
+    let found = published.catalog.operation(&name, &operation);
+    let (_, described) =
+        found.map_err(|missing| ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1)))?;
+    caller.must(if described.repeat == Repeat::Safe { Role::Responder } else { Role::Author })?;
+    let TryOperation { give, dry_run } = body.into_inner();
+    if described.callback().is_some() && !dry_run {
+        return Err(ApiError::BadRequest(format!(
+            "`{operation}` calls back, and only the step of a job waits for that"
+        )));
+    }
+    let key = format!("by-hand-{}", crate::random::id());
+    let planned = described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
+    let redact = |value: Value| published.redactor.value(value);
+    let request = CallRequest {
+        method: planned.method.to_owned(),
+        target: published.redactor.text(&planned.target),
+        body: planned.body.map(|body| redact(body.shown())),
+    };
+    if dry_run {
+        return Ok(web::Json(TriedOperation { state: None, millis: 0, request, output: None, message: None }));
+    }
+    tracing::info!(connection = name, operation, by = caller.0.name, "an operation is called by hand");
+    let begun = std::time::Instant::now();
+    let out = Outgoing {
+        via: &name,
+        operation: &operation,
+        give: &give,
+        key: &key,
+        timeout: None,
+        callback: None,
+        caller: For::Person(caller.0.name.clone()),
+    };
+    let (called, _) = calls::call(&node, out).await;
+    let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);
+    let (state, output, message) = match called {
+        Ok(Called::Output(output)) => (CallState::Done, Some(output), None),
+        Ok(Called::Later(_)) => (CallState::Later, None, None),
+        Err(failure) => (state(failure.end), None, Some(failure.message)),
+    };
+    Ok(web::Json(TriedOperation { state: Some(state), millis, request, output, message }))
+}
+
+/// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.
+#[utoipa::path(operation_id = "importConnector", tag = "connections", request_body = ImportRequest,
+    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 413, body = Problem)))]
+#[post("/connectors/import")]
+pub(super) async fn import(
+    node: web::Data<Node>,
+    _caller: Caller,
+    payload: web::Payload,
+) -> Result<web::Json<Imported>, ApiError> {
+    // The description of a large API is larger than a request otherwise may be.
+    let body = super::body::read(payload, MAX_PUBLICATION).await?;
+    let ImportRequest { text, name, only } =
+        serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
+    let made = node.evaluate(move || arvok_core::connector::import(&text, name.as_deref(), &only)).await?;
+    let made = made.map_err(|e| ApiError::BadRequest(e.to_string()))?;
+    Ok(web::Json(made.into()))
+}

@@ -1,0 +1,60 @@
+//! Calls back: the address that goes out with a call, and what comes to it.
+
+use crate::node::Node;
+use arvok_core::{
+    JobId,
+    job::{CALLED_BACK, Place},
+    text::cut,
+};
+use arvok_store::{
+    StoreError,
+    outside::callbacks::{self, Try},
+};
+use chrono::{DateTime, Utc};
+use serde_json::{Value, json};
+
+/// What the address of a call back is sealed for.
+const SEALED_FOR: &str = "call back of a step";
+
+/// Which call is called back.
+#[derive(Clone, Debug)]
+pub(crate) struct CallBack {
+    pub of: Try,
+    pub via: String,
+    pub operation: String,
+}
+
+impl CallBack {
+    /// The address at which we wait: sealed by this installation, good for this try of this step alone.
+    pub fn address(&self, node: &Node) -> Result<String, String> {
+        let Try { job, created, place, attempt } = &self.of;
+        let text = json!([job.0, created.timestamp_micros(), place, attempt, self.via, self.operation]).to_string();
+        let link = node.vault.seal_link(SEALED_FOR, &text).map_err(|e| e.to_string())?;
+        Ok(format!("{}/callback/{link}", node.public_url))
+    }
+
+    /// What an address leads to; none if it is not one of ours.
+    pub fn open(node: &Node, link: &str) -> Option<Self> {
+        let opened = node.vault.open_link(SEALED_FOR, link)?;
+        let (job, at, place, attempt, via, operation): (i64, i64, Place, u32, String, String) =
+            serde_json::from_str(&opened).ok()?;
+        let created: DateTime<Utc> = DateTime::from_timestamp_micros(at)?;
+        Some(Self { of: Try { job: JobId(job), created, place, attempt }, via, operation })
+    }
+}
+
+/// Takes what was called back; whether anybody still waits for it.
+pub(crate) async fn answer(node: &Node, back: &CallBack, called: Value) -> Result<bool, StoreError> {
+    let published = node.published();
+    let operation = published.catalog.operation(&back.via, &back.operation).ok();
+    let callback = operation.and_then(|(_, operation)| operation.callback());
+    let output = match callback {
+        Some(callback) => callback.output(&called),
+        None => Err(format!("`{}` does not call back any more", back.operation)),
+    };
+    let called = match output {
+        Ok(output) => json!({ "output": published.redactor.value(output) }),
+        Err(why) => json!({ "failure": cut(&published.redactor.text(&why), 1_000) }),
+    };
+    callbacks::take(&node.work_db, &back.of, CALLED_BACK, &called).await
+}

@@ -1,0 +1,30 @@
+//! The last calls of each connection: noted when they are over, and written some at a time. A node that dies takes the
+//! latest of them along; what jobs have tried stands in their own records.
+
+use crate::node::Node;
+use arvok_store::calls;
+use std::{sync::Arc, time::Duration};
+
+/// Time between two writings.
+const EVERY: Duration = Duration::from_millis(500);
+/// Writes what was noted until the node stops.
+pub(crate) async fn run(node: Arc<Node>) {
+    let mut stopping = node.stopping.clone();
+    let mut tick = tokio::time::interval(EVERY);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        let stops = tokio::select! {
+            _ = stopping.changed() => true,
+            _ = tick.tick() => false,
+        };
+        let noted = node.call_log.take();
+        if !noted.is_empty()
+            && let Err(e) = calls::keep(&node.work_db, &noted).await
+        {
+            tracing::warn!("the last calls are not kept: {e}");
+        }
+        if stops {
+            return;
+        }
+    }
+}

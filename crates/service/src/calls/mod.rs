@@ -1,0 +1,191 @@
+//! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs, and by hand.
+
+mod back;
+mod log;
+mod turns;
+
+pub(crate) use back::{CallBack, answer};
+pub(crate) use log::run as run_log;
+
+use crate::{
+    clock,
+    node::{Node, Published, SecretScope},
+};
+use arvok_connect::{Call, Called};
+use arvok_core::{
+    Kind, Period,
+    connector::{CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
+};
+use arvok_store::calls::{Caller, NewCall};
+use serde_json::{Map, Value, json};
+use std::time::{Duration, Instant};
+
+/// A call that is to be made.
+#[derive(Debug)]
+pub(crate) struct Outgoing<'a> {
+    pub via: &'a str,
+    pub operation: &'a str,
+    pub give: &'a Map<String, Value>,
+    /// The same for every try of the same step.
+    pub key: &'a str,
+    /// How long it may take; none: as the connection says.
+    pub timeout: Option<Period>,
+    /// The address at which the other side may call back.
+    pub callback: Option<&'a str>,
+    /// For whom it is made.
+    pub caller: Caller,
+}
+
+/// A connection as it is used: with its address and its secrets.
+struct Ready<'p> {
+    connection: &'p Connection,
+    base: String,
+    credential: Option<Opened>,
+    authorities: Option<String>,
+}
+
+fn ready<'p>(node: &Node, published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
+    let scope = SecretScope::of(published, &node.settings, Kind::Connection, &connection.name);
+    let opened = connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
+    let authorities = connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
+    Ok(Ready { connection, base: scope.fill(&connection.base)?, credential: opened?, authorities: authorities? })
+}
+
+/// Whether a connection could be used, apart from the other side: its address, or what is missing here.
+pub(crate) fn address(node: &Node, published: &Published, connection: &Connection) -> Result<String, String> {
+    ready(node, published, connection).map(|ready| ready.base)
+}
+
+fn unsent(message: String) -> Failure {
+    Failure::lasting(CallEnd::NotSent, message)
+}
+
+/// Calls an operation; what came of it, and whether doing it twice is harmless.
+pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Result<Called, Failure>, Repeat) {
+    let published = node.published();
+    let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
+        Ok(found) => found,
+        Err(missing) => return (Err(unsent(missing.to_string())), Repeat::Never),
+    };
+    (noted(node, &published, connection, operation, out).await, operation.repeat)
+}
+
+/// Asks the operation's own probe whether a call with this was done.
+pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Result<Called, Failure>, Repeat) {
+    let published = node.published();
+    let asked = async {
+        let found = published.catalog.operation(out.via, out.operation);
+        let (connection, operation) = found.map_err(|missing| unsent(missing.to_string()))?;
+        let (give, of) = (out.give, out.operation);
+        let probe = operation.probe.as_ref().ok_or_else(|| unsent(format!("`{of}` has no probe")))?;
+        let asking = probe.give(give).map_err(|e| unsent(format!("its probe: {e}")))?;
+        let (_, tells) = published.catalog.operation(out.via, &probe.operation).map_err(|m| unsent(m.to_string()))?;
+        let out = Outgoing { operation: &probe.operation, give: &asking, ..out };
+        match noted(node, &published, connection, tells, out).await? {
+            Called::Output(result) => {
+                let done = probe.done(give, &result).map_err(|e| unsent(format!("it does not tell: {e}")))?;
+                Ok(Called::Output(json!({ "done": done, "result": result })))
+            }
+            Called::Later(_) => Err(unsent("it answers later".into())),
+        }
+    };
+    (asked.await, Repeat::Safe)
+}
+
+/// Calls, and notes how it went.
+async fn noted(
+    node: &Node,
+    published: &Published,
+    connection: &Connection,
+    operation: &Operation,
+    out: Outgoing<'_>,
+) -> Result<Called, Failure> {
+    let (at, begun) = (clock::now(), Instant::now());
+    let caller = out.caller.clone();
+    let (via, name) = (out.via.to_owned(), out.operation.to_owned());
+    let called = perform(node, published, connection, operation, out).await;
+    let (ended, message) = match &called {
+        Ok(Called::Output(_)) => ("done", None),
+        Ok(Called::Later(_)) => ("later", None),
+        Err(Failure { end, message, .. }) => (end.as_str(), Some(message.clone())),
+    };
+    let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
+    node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
+    called
+}
+
+async fn perform(
+    node: &Node,
+    published: &Published,
+    connection: &Connection,
+    operation: &Operation,
+    out: Outgoing<'_>,
+) -> Result<Called, Failure> {
+    let ready = ready(node, published, connection).map_err(unsent)?;
+    let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
+    let (one, whole) = match out.timeout {
+        None => (usual, longest),
+        // The step's own time is that of its only request.
+        Some(timeout) if longest == usual => (timeout, timeout),
+        Some(timeout) => (usual.min(timeout), timeout),
+    };
+    let millis = |period: Period| Duration::from_millis(period.millis());
+    let slot = turns::turn(node, ready.connection, millis(whole)).await?;
+    let call = Call {
+        operation,
+        give: out.give,
+        key: out.key,
+        callback: out.callback,
+        base: &ready.base,
+        credential: ready.credential.as_ref(),
+        authorities: ready.authorities.as_deref(),
+        timeout: millis(one),
+        within: (whole != one).then(|| millis(whole)),
+        redactor: &published.redactor,
+    };
+    let called = node.http.call(call).await;
+    turns::over(node, slot).await;
+    called
+}
+
+/// What is known of a connection after a try of it.
+#[derive(Debug)]
+pub(crate) struct Tested {
+    /// The operation that was called; none: only its address was asked for anything.
+    pub operation: Option<String>,
+    pub millis: i64,
+    pub ended: Result<String, Failure>,
+}
+
+/// Tries a connection: calls the operation that its connector names for that, or else looks whether anybody answers.
+pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Tested {
+    let published = node.published();
+    let begun = Instant::now();
+    let connector = published.catalog.get::<Connector>(&connection.connector);
+    let operation = connector.and_then(|(connector, _)| connector.test.clone());
+    let ended = match &operation {
+        Some(operation) => {
+            let out = Outgoing {
+                via: &connection.name,
+                operation,
+                give: &Map::new(),
+                key: "test",
+                timeout: None,
+                callback: None,
+                caller: Caller::Person(by.to_owned()),
+            };
+            call(node, out).await.0.map(|called| match called {
+                Called::Output(output) => arvok_core::text::cut(&output.to_string(), 400).to_owned(),
+                Called::Later(_) => "it will call back".to_owned(),
+            })
+        }
+        None => match ready(node, &published, connection) {
+            Ok(ready) => {
+                let (base, timeout) = (ready.base, Duration::from_millis(connection.timeout.millis()));
+                node.http.knock(&base, ready.credential.as_ref(), ready.authorities.as_deref(), timeout).await
+            }
+            Err(why) => Err(unsent(why)),
+        },
+    };
+    Tested { operation, millis: begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX), ended }
+}

@@ -1,0 +1,200 @@
+//! A cloud whose instances take time to come up, and are taken away with notice. What takes time is an operation at an
+//! address of its own, which says when it is done; whoever leaves an address to call back at is called.
+
+use crate::{
+    StandinError,
+    office::{Answer, Office, Running},
+};
+use actix_web::{HttpRequest, HttpResponse, web};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
+
+/// Instances, and operations, that are kept.
+const MOST: usize = 1_000;
+
+/// An instance.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Instance {
+    /// `starting`, `running`, `saving`, `gone`.
+    pub state: &'static str,
+    /// Whether it may be taken away with notice.
+    pub preemptible: bool,
+    /// Where its data was saved.
+    pub saved_as: Option<String>,
+}
+
+/// Something that takes time.
+#[derive(Clone, Debug)]
+struct Operation {
+    instance: String,
+    what: &'static str,
+    until: Instant,
+    call_back: Option<String>,
+    told: bool,
+}
+
+/// What the cloud keeps.
+#[derive(Debug)]
+pub struct Cloud {
+    takes: Duration,
+    /// By name.
+    pub instances: BTreeMap<String, Instance>,
+    operations: BTreeMap<u64, Operation>,
+    /// What is begun fails, and why.
+    pub no_room: Option<String>,
+}
+
+impl Cloud {
+    /// What has become of everything by now, and who is to be called for it.
+    fn go_on(&mut self) -> Vec<(String, Value)> {
+        let now = Instant::now();
+        let mut calls = Vec::new();
+        for (number, operation) in self.operations.iter_mut().filter(|(_, o)| !o.told && o.until <= now) {
+            operation.told = true;
+            if let Some(instance) = self.instances.get_mut(&operation.instance) {
+                if operation.what == "save" {
+                    instance.saved_as = Some(format!("store/{}/{number}", operation.instance));
+                }
+                instance.state = if operation.what == "remove" { "gone" } else { "running" };
+            }
+            let saved = self.instances.get(&operation.instance).and_then(|i| i.saved_as.clone());
+            calls.extend(
+                operation
+                    .call_back
+                    .clone()
+                    .map(|at| (at, json!({ "instance": operation.instance, "saved_as": saved, "ok": true }))),
+            );
+        }
+        calls
+    }
+
+    fn begin(&mut self, instance: &str, what: &'static str, call_back: Option<String>) -> Answer {
+        if let Some(why) = &self.no_room {
+            return Err((409, why.clone()));
+        }
+        let number = self.operations.keys().last().map_or(1, |n| n + 1);
+        if self.operations.len() >= MOST {
+            self.operations.pop_first();
+        }
+        let until = Instant::now() + self.takes;
+        self.operations
+            .insert(number, Operation { instance: instance.to_owned(), what, until, call_back, told: false });
+        Ok((202, json!({ "operation": number, "instance": instance })))
+    }
+}
+
+/// A cloud at work, with the clock that calls back.
+#[derive(Debug)]
+pub struct RunningCloud {
+    /// What it keeps.
+    pub at_work: Running<Cloud>,
+    clock: tokio::task::JoinHandle<()>,
+}
+
+impl RunningCloud {
+    /// Stops it.
+    pub async fn stop(&self) {
+        self.clock.abort();
+        self.at_work.stop().await;
+    }
+}
+
+/// Starts a cloud with a timetable worker; what takes time takes so long.
+pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, StandinError> {
+    let worker = Instance { state: "running", preemptible: true, saved_as: None };
+    let instances = BTreeMap::from([("timetable-worker-7".to_owned(), worker)]);
+    let cloud = Cloud { takes, instances, operations: BTreeMap::new(), no_room: None };
+    let office = Office::new(cloud, token);
+    let calling = office.clone();
+    let at_work = office.open(port, |config| {
+        config
+            .route("/about", web::get().to(about))
+            .route("/instances", web::post().to(make))
+            .route("/instances/{name}", web::get().to(show))
+            .route("/instances/{name}", web::delete().to(remove))
+            .route("/instances/{name}/save", web::post().to(save))
+            .route("/operations/{number}", web::get().to(operation));
+    })?;
+    let clock = tokio::spawn(async move {
+        let http = arvok_connect::http_client().timeout(Duration::from_secs(5)).build().unwrap_or_default();
+        loop {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+            for (at, told) in calling.with(Cloud::go_on) {
+                let times = if calling.faults().twice { 2 } else { 1 };
+                for _ in 0..times {
+                    let _ = http.post(&at).json(&told).send().await;
+                }
+            }
+        }
+    });
+    Ok(RunningCloud { at_work, clock })
+}
+
+type Kept = web::Data<Office<Cloud>>;
+
+async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
+    kept.serve(&request, |_| Ok((200, json!({ "component": "cloud", "version": "2026-10" })))).await
+}
+
+#[derive(Deserialize)]
+struct Make {
+    name: String,
+    #[serde(default)]
+    preemptible: bool,
+}
+
+async fn make(kept: Kept, ask: web::Json<Make>, request: HttpRequest) -> HttpResponse {
+    let Make { name, preemptible } = ask.into_inner();
+    let work = |cloud: &mut Cloud| -> Answer {
+        if cloud.instances.get(&name).is_some_and(|i| i.state != "gone") {
+            return Err((409, format!("there is an instance {name} already")));
+        }
+        let begun = cloud.begin(&name, "make", None)?;
+        cloud.instances.insert(name, Instance { state: "starting", preemptible, saved_as: None });
+        Ok(begun)
+    };
+    kept.serve(&request, work).await
+}
+
+fn known<'c>(cloud: &'c mut Cloud, name: &str) -> Result<&'c mut Instance, (u16, String)> {
+    let found = cloud.instances.get_mut(name).filter(|i| i.state != "gone");
+    found.ok_or_else(|| (404, format!("there is no instance {name}")))
+}
+
+async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    kept.serve(&request, |cloud| known(cloud, &name).map(|i| (200, json!(i)))).await
+}
+
+async fn remove(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    let work = |cloud: &mut Cloud| -> Answer {
+        known(cloud, &name)?;
+        cloud.begin(&name, "remove", None)
+    };
+    kept.serve(&request, work).await
+}
+
+#[derive(Deserialize)]
+struct Save {
+    call_back: Option<String>,
+}
+
+async fn save(kept: Kept, name: web::Path<String>, ask: web::Json<Save>, request: HttpRequest) -> HttpResponse {
+    let work = |cloud: &mut Cloud| -> Answer {
+        known(cloud, &name)?.state = "saving";
+        cloud.begin(&name, "save", ask.into_inner().call_back)
+    };
+    kept.serve(&request, work).await
+}
+
+async fn operation(kept: Kept, number: web::Path<u64>, request: HttpRequest) -> HttpResponse {
+    let work = |cloud: &mut Cloud| -> Answer {
+        let found = cloud.operations.get(&number).ok_or_else(|| (404, format!("there is no operation {number}")))?;
+        let state = if found.until <= Instant::now() { "done" } else { "under way" };
+        Ok((200, json!({ "operation": *number, "instance": found.instance, "state": state })))
+    };
+    kept.serve(&request, work).await
+}
