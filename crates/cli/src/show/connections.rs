@@ -63,17 +63,10 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
         lines.push(format!("  called by   {}", detail.used_by.join(", ")));
     }
     lines.push(String::new());
-    let mut table = Table::new(&["operation", "takes", "gives", "twice", "request", "what it does"]);
+    let mut table = Table::new(&["operation", "request", "twice", "takes"]);
     for o in &detail.operations {
         let follows = o.follows.as_ref().map_or_else(String::new, |key| format!(", {key}"));
-        table.row([
-            o.name.clone(),
-            takes_of(o),
-            o.gives.keys().cloned().collect::<Vec<_>>().join(" "),
-            o.repeat.clone(),
-            format!("{}{follows}", o.request),
-            o.summary.clone().unwrap_or_default(),
-        ]);
+        table.row([o.name.clone(), format!("{}{follows}", o.request), o.repeat.clone(), takes_of(o)]);
     }
     lines.push(table.text("Its connector is not published."));
     lines.push(format!("\n{}", call_table(calls)));
