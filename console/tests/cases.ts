@@ -4,6 +4,7 @@ import { EditorState } from '@codemirror/state';
 import { type Goal, goals } from '../src/shell/goals';
 import { between, exact, rough } from '../src/ui/time';
 import { some } from '../src/ui/words';
+import { asStep } from '../src/views/connection/step';
 import { complete, inExpression, type Known, pathAt } from '../src/views/definition/complete';
 import { difference } from '../src/views/definition/difference';
 import { rows as passageRows, telling } from '../src/views/job/rows';
@@ -67,6 +68,7 @@ const fared = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
 
 const parts = {
   allowsMore,
+  asStep,
   axis,
   between,
   changed,

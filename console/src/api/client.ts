@@ -160,6 +160,33 @@ export const confirmSubscriber = (name: string) =>
   taken<Subscriber>(client.POST('/api/v1/subscribers/{name}/confirm', { params: { path: { name } } }));
 export const replayEvents = (name: string, since?: string) =>
   taken(client.POST('/api/v1/subscribers/{name}/replay', { params: { path: { name } }, body: { since } }));
+export type Connection = Schema['ConnectionItem'];
+export type ConnectionDetail = Schema['ConnectionDetail'];
+export type Operation = Schema['OfferedOperation'];
+export type CallItem = Schema['CallItem'];
+export type CallState = CallItem['state'];
+export type Imported = Schema['Imported'];
+export const connections = () => taken(client.GET('/api/v1/connections'));
+export const connection = (name: string) =>
+  taken<ConnectionDetail>(client.GET('/api/v1/connections/{name}', { params: { path: { name } } }));
+export const calls = (name: string) =>
+  taken(client.GET('/api/v1/connections/{name}/calls', { params: { path: { name }, query: { limit: 50 } } }));
+export const testConnection = (name: string) =>
+  taken(client.POST('/api/v1/connections/{name}/test', { params: { path: { name } } }));
+export const tryOperation = (
+  name: string,
+  operation: string,
+  give: Record<string, unknown>,
+  dry_run: boolean,
+) =>
+  taken(
+    client.POST('/api/v1/connections/{name}/operations/{operation}/try', {
+      params: { path: { name, operation } },
+      body: { give, dry_run },
+    }),
+  );
+export const importConnector = (text: string, only: string[], name?: string) =>
+  taken<Imported>(client.POST('/api/v1/connectors/import', { body: { text, only, name } }));
 export const proposals = (state?: string) =>
   taken(client.GET('/api/v1/proposals', { params: { query: { state, limit: 100 } } }));
 export const proposal = (id: number) =>

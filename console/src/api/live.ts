@@ -26,6 +26,7 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     if (all || change.proposals?.length) stale.add('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
     if (all || change.definitions || change.jobs?.length || change.decisions) stale.add('subscribers');
+    if (all || change.definitions || change.jobs?.length) stale.add('connections');
     stale.add('watch');
     timer ??= setTimeout(refresh, Math.max(PAUSE - (Date.now() - last), GATHER));
   };

@@ -10,6 +10,7 @@ import { type Goal, goals } from './goals';
 const KINDS = [
   { kind: 'rule', path: '/rules' },
   { kind: 'runbook', path: '/runbooks' },
+  { kind: 'connection', path: '/connections' },
   { kind: 'subscriber', path: '/subscribers' },
 ];
 

@@ -31,7 +31,13 @@ const AREAS: [string, [string, string][]][] = [
       ['Runbooks', '/runbooks'],
     ],
   ],
-  ['Tell', [['Subscribers', '/subscribers']]],
+  [
+    'Reach',
+    [
+      ['Connections', '/connections'],
+      ['Subscribers', '/subscribers'],
+    ],
+  ],
 ];
 
 const VIEWS: Goal[] = AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to })));

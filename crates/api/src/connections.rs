@@ -76,6 +76,8 @@ pub struct OfferedOperation {
     pub gives: Map<String, Value>,
     /// Whether doing it twice is harmless: `safe`, `keyed`, `never`, `probed`.
     pub repeat: String,
+    /// Whether it changes nothing.
+    pub looks: bool,
     /// The request, such as `POST /vms/${give.vm}`.
     pub request: String,
     /// What follows the answer: `pages`, `until`, `callback`.

@@ -33,6 +33,18 @@ pub fn median(mut all: Vec<f64>) -> f64 {
     all[all.len() / 2]
 }
 
+/// Waits until all that jobs told has entered: it is not what is measured next.
+pub async fn told(db: &DatabaseConnection) -> Fallible<()> {
+    let begun = Instant::now();
+    while count(db, "SELECT count(*) AS n FROM outbox").await? > 0 {
+        if begun.elapsed() > Duration::from_secs(120) {
+            return Err("what jobs told does not enter".into());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    Ok(())
+}
+
 /// Jobs a second: from the moment at which all are dispatched until the last has ended.
 async fn round(stage: &Stage, db: &DatabaseConnection, name: &str) -> Fallible<f64> {
     let alerts: Vec<Value> = (0..JOBS)
@@ -90,6 +102,7 @@ pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
     let (mut alone, mut others) = (Vec::new(), Vec::new());
     round(stage, &db, "warm").await?;
     for n in 0..ROUNDS {
+        told(&db).await?;
         alone.push(round(stage, &db, &format!("alone{n}")).await?);
         others.push(bare(&db).await?);
     }
@@ -104,10 +117,12 @@ pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
     ))
     .await?;
     db.execute_unprepared("ANALYZE job").await?;
+    told(&db).await?;
     // They never end here, and are not waited for.
     db.execute_unprepared("UPDATE job SET finished_at = now() WHERE state = 'waiting'").await?;
     let mut beside = Vec::new();
     for n in 0..ROUNDS {
+        told(&db).await?;
         beside.push(round(stage, &db, &format!("beside{n}")).await?);
     }
     let beside = median(beside);

@@ -39,3 +39,30 @@ BEGIN
     END IF;
     RETURN NULL;
 END $$;
+
+-- The next job that is due: one that waited for its time, one that was left behind, one to which a person has said something,
+-- or the first of the queue. However few of them there were when the table was last looked through, each way is gone through in
+-- the order of its index and ends at the first: to gather and sort a queue at every claim costs the more the longer it is.
+-- OFFSET keeps a table of all that are alive from being made.
+CREATE FUNCTION job_due(alive bigint[], runbooks text[], most int[]) RETURNS SETOF job LANGUAGE plpgsql
+    SET enable_sort = off SET enable_bitmapscan = off SET enable_seqscan = off AS $$
+BEGIN
+    RETURN QUERY SELECT * FROM job j WHERE state = 'waiting' AND wake_at <= now()
+        ORDER BY wake_at LIMIT 1 FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state = 'running' AND lease_until < now() AND lapses < 5
+            AND (claim IS NULL OR claim <> ALL(alive))
+        ORDER BY lease_until LIMIT 1 FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state IN ('paused', 'unsure') AND word IS NOT NULL
+        ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state = 'queued' AND coalesce(deadline > now(), true)
+            AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o WHERE o.target = j.target AND o.holds
+                AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
+            AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
+            AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
+                WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
+                    AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
+        ORDER BY urgency DESC, deadline, id LIMIT 1 FOR UPDATE SKIP LOCKED;
+END $$;

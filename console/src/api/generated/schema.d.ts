@@ -2246,6 +2246,8 @@ export interface components {
             };
             /** @description Whether doing it twice is harmless: `safe`, `keyed`, `never`, `probed`. */
             repeat: string;
+            /** @description Whether it changes nothing. */
+            looks: boolean;
             /** @description The request, such as `POST /vms/${give.vm}`. */
             request: string;
             /** @description What follows the answer: `pages`, `until`, `callback`. */

@@ -2,10 +2,11 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
-import { dryRun, job, launchRunbook, runbookForm, vocabulary } from '../../api/client';
+import { dryRun, job, launchRunbook, runbookForm } from '../../api/client';
 import { Button, Empty, Failed, Header, Lost, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { Dry } from './Dry';
+import { BOX, Given } from './Given';
 import { type Field, fields, given, type Schema } from './inputs';
 
 export function Component() {
@@ -76,7 +77,7 @@ function Form({ name, role, alert, all }: FormProps) {
           }}
         >
           {all.map((field) => (
-            <One
+            <Given
               key={field.name}
               field={field}
               value={typed[field.name] ?? field.first}
@@ -120,59 +121,6 @@ function Form({ name, role, alert, all }: FormProps) {
           </p>
         )}
       </Panel>
-    </div>
-  );
-}
-
-const BOX = 'w-full rounded-md border border-line bg-panel px-2 py-1';
-
-function One({ field, value, onType }: { field: Field; value: string; onType: (text: string) => void }) {
-  const words = useQuery({
-    queryKey: ['vocabulary'],
-    queryFn: vocabulary,
-    enabled: field.kind === 'resource',
-  });
-  const id = `input-${field.name}`;
-  const list = `of-${field.name}`;
-  return (
-    <div className="flex flex-col gap-1">
-      <label htmlFor={id}>
-        <code>{field.name}</code>
-        {!field.must && <span className="text-[12px] text-ink-3"> may be left out</span>}
-      </label>
-      {field.kind === 'choice' || field.kind === 'truth' ? (
-        <select id={id} className={BOX} value={value} onChange={(e) => onType(e.target.value)}>
-          {value === '' && <option value="" />}
-          {field.choices.map((choice) => (
-            <option key={choice}>{choice}</option>
-          ))}
-        </select>
-      ) : field.kind === 'json' ? (
-        <textarea
-          id={id}
-          className={`${BOX} mono`}
-          rows={3}
-          value={value}
-          onChange={(e) => onType(e.target.value)}
-        />
-      ) : (
-        <input
-          id={id}
-          className={BOX}
-          inputMode={field.kind === 'number' ? 'decimal' : undefined}
-          list={field.kind === 'resource' ? list : undefined}
-          value={value}
-          onChange={(e) => onType(e.target.value)}
-        />
-      )}
-      {field.kind === 'resource' && (
-        <datalist id={list}>
-          {words.data?.resources.map((resource) => (
-            <option key={resource} value={resource} />
-          ))}
-        </datalist>
-      )}
-      {field.about && <span className="text-[12px] text-ink-3">{field.about}</span>}
     </div>
   );
 }

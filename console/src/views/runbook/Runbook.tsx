@@ -98,7 +98,9 @@ function Uses({ outline, found }: { outline: RunbookOutline; found?: DefinitionD
         {outline.connections.map((c) => (
           <li key={c.name} className="flex flex-wrap items-baseline gap-x-2">
             <span className="w-20 text-ink-3">connection</span>
-            <b className="font-semibold">{c.name}</b>
+            <Link to={`/connections/${c.name}`} className="font-semibold text-sea hover:underline">
+              {c.name}
+            </Link>
             <code className="min-w-0 break-words text-ink-2">{c.operations.join(', ')}</code>
             {!c.published && <Tag tone="bad">not published</Tag>}
           </li>

@@ -62,30 +62,7 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
         }
         ConnectionCommand::Try { name, operation, give, yes, dry_run, server, output } => {
             let client = Client::of(&server)?;
-            let detail: ConnectionDetail = client.get(&format!("{ALL}/{}", percent(&name)), &[]).await?;
-            let offered = offered(&detail, &operation)?;
-            let give = given(offered, &give)?;
-            let path = format!("{ALL}/{}/operations/{}/try", percent(&name), percent(&operation));
-            let plan: TriedOperation = client.post(&path, &TryOperation { give: give.clone(), dry_run: true }).await?;
-            if dry_run {
-                return if output.json { show::json(&plan) } else { Ok(show::out(&show::request(&plan.request))) };
-            }
-            if !yes && offered.repeat != "safe" {
-                show::out(&show::request(&plan.request));
-                if !ask::agreed(&format!("Call {operation} via {name}?"))? {
-                    show::say("nothing was sent");
-                    return Err(CliError::No);
-                }
-            }
-            let tried: TriedOperation = client.post(&path, &TryOperation { give, dry_run: false }).await?;
-            if output.json {
-                show::json(&tried)?;
-            } else {
-                show::out(&show::tried(&operation, &tried));
-            }
-            if !tried.state.is_some_and(CallState::is_well) {
-                return Err(CliError::No);
-            }
+            try_by_hand(&client, (&name, &operation), &give, (yes, dry_run), output.json).await?;
         }
         ConnectionCommand::Import { file, only, name, list, output } => {
             let made = made_of(&text_of(&file)?, name.as_deref(), &only);
@@ -93,17 +70,57 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&made);
             }
-            if list {
-                show::out(&show::described(&made));
-                return Ok(());
-            }
-            show::out(made.text.trim_end());
-            let taken = made.operations.iter().filter(|o| o.taken).count();
-            show::say(&format!("{taken} of {} operations of {} were taken over", made.operations.len(), made.title));
-            made.left_out.iter().for_each(|one| show::say(&format!("left out: {one}")));
+            imported(&made, list);
         }
     }
     Ok(())
+}
+
+/// Calls an operation by hand; what may change something is shown first, and asked for.
+async fn try_by_hand(
+    client: &Client,
+    (via, operation): (&str, &str),
+    typed: &[String],
+    (yes, dry_run): (bool, bool),
+    json: bool,
+) -> Result<(), CliError> {
+    let detail: ConnectionDetail = client.get(&format!("{ALL}/{}", percent(via)), &[]).await?;
+    let offered = offered(&detail, operation)?;
+    let give = given(offered, typed)?;
+    let path = format!("{ALL}/{}/operations/{}/try", percent(via), percent(operation));
+    let asked = |dry_run| TryOperation { give: give.clone(), dry_run };
+    let plan: TriedOperation = client.post(&path, &asked(true)).await?;
+    if dry_run && json {
+        return show::json(&plan);
+    }
+    if dry_run || (!yes && !offered.looks) {
+        show::out(&show::request(&plan.request));
+    }
+    if dry_run {
+        return Ok(());
+    }
+    if !yes && !offered.looks && !ask::agreed(&format!("Call {operation} via {via}?"))? {
+        show::say("nothing was sent");
+        return Err(CliError::No);
+    }
+    let tried: TriedOperation = client.post(&path, &asked(false)).await?;
+    if json {
+        show::json(&tried)?;
+    } else {
+        show::out(&show::tried(operation, &tried));
+    }
+    if tried.state.is_some_and(CallState::is_well) { Ok(()) } else { Err(CliError::No) }
+}
+
+/// A connector that was made of a description, or the list of what it could hold.
+fn imported(made: &Imported, list: bool) {
+    if list {
+        return show::out(&show::described(made));
+    }
+    show::out(made.text.trim_end());
+    let taken = made.operations.iter().filter(|o| o.taken).count();
+    show::say(&format!("{taken} of {} operations of {} were taken over", made.operations.len(), made.title));
+    made.left_out.iter().for_each(|one| show::say(&format!("left out: {one}")));
 }
 
 fn offered<'d>(detail: &'d ConnectionDetail, operation: &str) -> Result<&'d OfferedOperation, CliError> {

@@ -1,7 +1,10 @@
 //! The console in a real browser: the journey, and every view as axe-core sees it.
 
-use crate::kit::{Browser, Stage, answer, until};
-use arvok_standins::Faults;
+use crate::kit::{Browser, Stage, answer, block, until};
+use arvok_standins::{
+    Faults,
+    desk::{self, DeskOptions},
+};
 use reqwest::Method;
 use serde_json::json;
 
@@ -221,6 +224,10 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/runbooks", "grow-disk"),
         ("/runbooks/grow-disk", "Needs, and who uses it"),
         ("/runbooks/new", "as the text stands"),
+        ("/connections", "yard-hypervisor"),
+        ("/connections/yard-hypervisor", "What it offers"),
+        ("/connections/nothing", "there is no connection"),
+        ("/connections/import", "The description"),
         ("/subscribers", "harbour-board"),
         ("/subscribers/harbour-board", "job.succeeded"),
         ("/subscribers/nobody", "there is no subscriber"),
@@ -462,6 +469,7 @@ fn screenshots() {
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
         ("runbook", "/runbooks/relieve-host", "Needs, and who uses it", false, 1280),
+        ("connection", "/connections/yard-hypervisor", "What it offers", true, 1280),
         ("subscriber", "/subscribers/harbour-board", "job.succeeded", true, 1280),
         ("decide", &link, "What is known", false, 1280),
     ];
@@ -516,4 +524,51 @@ fn night_of_alerts(stage: &Stage) {
             );
         }
     }
+}
+
+#[test]
+fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
+    let stage = Stage::with_demo();
+    let desk =
+        block(async { desk::start(DeskOptions { port: 0, token: "faults".into(), secret: "client-secret".into() }) })
+            .expect("a desk");
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/connections");
+    browser.see("crew-chat");
+    browser.click("crew-chat");
+    browser.see("What it offers");
+    browser.click("Test");
+    browser.see("done in");
+    browser.run("document.querySelector('[aria-label=\"Try chat.post\"]').click()");
+    browser.see("Try chat.post");
+    browser.fill("#input-channel", "yard");
+    browser.fill("#input-text", "All well at the gates");
+    browser.click("Show what would be sent");
+    browser.see("POST /channels/yard/messages");
+    assert!(stage.chat.messages().is_empty(), "looking sends nothing");
+    browser.click_last("Call");
+    browser.see("As a step of a runbook:");
+    browser.see("give: { channel: yard, text: \"All well at the gates\" }");
+    assert_eq!(stage.chat.messages().len(), 1);
+    browser.see("admin");
+
+    stage.secret("ticket-desk", "client-secret", &["connection/ticket-desk"]);
+    browser.go("/connections/import");
+    let description = desk::DESCRIPTION.replace("http://127.0.0.1:7405", &desk.url());
+    browser.fill("textarea", &description);
+    browser.click("Read it");
+    browser.see("6 of 6");
+    browser.fill("[aria-label='Search the operations']", "ticket");
+    browser.click("None");
+    browser.see("Choose at least one operation.");
+    browser.click("These");
+    browser.see("5 of 6");
+    browser.click("Publish");
+    browser.see("Publish ticket-desk?");
+    browser.click_last("Publish");
+    browser.see("What it offers");
+    browser.see("listTickets");
+    assert_eq!(stage.arvok(&["connection", "test", "ticket-desk"]).code, 0);
 }

@@ -388,14 +388,19 @@ fn a_connection_has_as_many_calls_at_once_and_within_a_time_as_it_allows() {
         }
         until("all to be told", || (peer.told().len() == from + count).then_some(()));
     };
+    let both_know = |key: &str, what: Value| {
+        until("the other node to know it", || {
+            let (status, shown) = other.call(Method::GET, "/api/v1/connections/peer", None);
+            (status == 200 && shown[key] == what).then_some(())
+        });
+    };
     stage.publish(&limited("at_once: 2"));
-    until("the other node to know it", || {
-        (other.call(Method::GET, "/api/v1/runbooks/tell", None).0 == 200).then_some(())
-    });
+    both_know("at_once", json!(2));
     tell(0, 8);
     let most = peer.told().iter().map(|t| t.at_once).max();
     assert_eq!(most, Some(2), "and no more");
     stage.publish(&limited("rate: { calls: 4, per: 1s }"));
+    both_know("rate", json!("4 in 1s"));
     tell(8, 8);
     let told = peer.told();
     let took = told[15].at - told[8].at;

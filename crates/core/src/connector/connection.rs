@@ -68,8 +68,8 @@ pub struct Connection {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
-    /// The base address as written.
-    pub address: String,
+    /// Where its secrets go, as written: the base address, the address that gives tokens, and who vouches for them.
+    pub shown_to: [Option<String>; 3],
     /// The template of the base address.
     pub base: Template,
     /// What is shown to the other side.
@@ -112,6 +112,8 @@ impl Defined for Connection {
         if !doc.base.contains("${") && !doc.base.starts_with("http://") && !doc.base.starts_with("https://") {
             check.fail("/base", "is not an address; it begins with http:// or https://");
         }
+        let tokens = doc.credential.as_ref().and_then(|c| c.oauth2.as_ref()).map(|oauth2| oauth2.token.clone());
+        let shown_to = [Some(doc.base.clone()), tokens, doc.authorities.clone()];
         let base = check.template("/base", &Value::String(doc.base.clone()), SETTINGS);
         let credential = match doc.credential {
             None => Some(None),
@@ -141,7 +143,7 @@ impl Defined for Connection {
             name: doc.connection,
             summary: doc.summary,
             connector: doc.connector,
-            address: doc.base,
+            shown_to,
             base,
             credential,
             authorities,

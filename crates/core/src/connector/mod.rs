@@ -98,8 +98,8 @@ fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Oper
     };
     let needs = operation.takes.properties().keys().find(|name| operation.takes.is_required(name));
     match needs {
-        _ if operation.repeat != Repeat::Safe => {
-            check.fail("/test", format!("`{test}` may change something; a test calls one that is `repeat: safe`"));
+        _ if !operation.only_looks() => {
+            check.fail("/test", format!("`{test}` may change something; a test calls one that is a GET"));
         }
         Some(name) => check.fail("/test", format!("`{test}` needs `{name}`; a test gives nothing")),
         None => {}

@@ -279,6 +279,12 @@ impl Operation {
         Ok(self.begin(give, key, self.callback().map(|_| CALLBACK))?.request().clone())
     }
 
+    /// Whether it changes nothing, by its method (RFC 9110, section 9.2.1). What may be repeated may well change something.
+    pub fn only_looks(&self) -> bool {
+        let Call::Http(call) = &self.call;
+        call.is_safe()
+    }
+
     /// Its request as written, such as `POST /vms/${give.vm}`.
     pub fn line(&self) -> &str {
         let Call::Http(call) = &self.call;

@@ -14,7 +14,7 @@ use arvok_api::{
 use arvok_connect::Called;
 use arvok_core::{
     Kind,
-    connector::{CallEnd, Connection, Connector, Operation, Repeat},
+    connector::{CallEnd, Connection, Connector, Operation},
     definition::Definition,
     runbook::Runbook,
     text::{cut, nearest},
@@ -110,6 +110,7 @@ fn offered(name: &str, operation: &Operation) -> OfferedOperation {
         takes: operation.takes.properties().clone(),
         gives,
         repeat: operation.repeat.as_str().to_owned(),
+        looks: operation.only_looks(),
         request: operation.line().to_owned(),
         follows: operation.follows().map(str::to_owned),
     }
@@ -210,7 +211,7 @@ pub(super) async fn try_operation(
     let found = published.catalog.operation(&name, &operation);
     let (_, described) =
         found.map_err(|missing| ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1)))?;
-    caller.must(if described.repeat == Repeat::Safe { Role::Responder } else { Role::Author })?;
+    caller.must(if described.only_looks() { Role::Responder } else { Role::Author })?;
     let TryOperation { give, dry_run } = body.into_inner();
     if described.callback().is_some() && !dry_run {
         return Err(ApiError::BadRequest(format!(

@@ -198,12 +198,12 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
     published.secrets.iter().map(|(name, secret)| (name.clone(), secret.allowed.clone())).collect()
 }
 
-/// An address decides where a secret goes, so only who sets secrets may change it.
+/// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may change it.
 fn guard_addresses(caller: &Caller, checked: &Checked, published: &Published) -> Result<(), ApiError> {
     let moved = |entry: &&Arc<Entry>| {
         let Some(connection) = entry.of::<Connection>() else { return false };
         let before = published.catalog.get::<Connection>(&entry.name);
-        connection.credential.is_some() && before.is_none_or(|(b, _)| b.address != connection.address)
+        connection.credential.is_some() && before.is_none_or(|(b, _)| b.shown_to != connection.shown_to)
     };
     match checked.entries.iter().find(moved) {
         Some(_) if caller.0.role >= Role::Admin => Ok(()),

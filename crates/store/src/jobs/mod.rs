@@ -25,7 +25,7 @@ use serde::{Deserialize, Serialize};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
-/// How often a job may be left behind without having come a step further, until it is given up.
+/// How often a job may be left behind without having come a step further, until it is given up; `job_due` knows it as well.
 const MOST_LAPSES: i32 = 5;
 
 /// The number of a claim.
@@ -129,36 +129,10 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
     begun, word, word_number, posts, depth";
 
 /// The statement that looks for a job to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
-/// and `$3` runbooks and how many of their jobs there may be at once. Each way to become due has an index of its own, is gone
-/// through in its order, and is asked only if those before it gave nothing.
+/// and `$3` runbooks and how many of their jobs there may be at once. The function goes through the index of each way to become
+/// due, in its order.
 pub fn claiming() -> String {
-    let way = |which: &str, order: &str| {
-        let one = format!("SELECT {CLAIMED} FROM job j WHERE {which} ORDER BY {order} LIMIT 1 FOR UPDATE SKIP LOCKED");
-        format!("SELECT * FROM ({one}) w")
-    };
-    let ways = [
-        way("state = 'waiting' AND wake_at <= now()", "wake_at"),
-        way(
-            &format!(
-                "state = 'running' AND lease_until < now() AND lapses < {MOST_LAPSES}
-                    AND (claim IS NULL OR claim <> ALL($1))"
-            ),
-            "lease_until",
-        ),
-        way("state IN ('paused', 'unsure') AND word IS NOT NULL", "id"),
-        // The deadline is written so that it is no reason to gather all jobs of the queue first, and OFFSET so that no
-        // table is made of all that are alive.
-        way(
-            "state = 'queued' AND coalesce(deadline > now(), true) AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o
-                WHERE o.target = j.target AND o.holds AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
-                AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
-                AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest($2::text[], $3::int[]) AS l (runbook, most)
-                    WHERE l.runbook = j.runbook AND most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
-                        AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))",
-            "urgency DESC, deadline, id",
-        ),
-    ];
-    format!("SELECT nextval('claim_number') AS claim, due.* FROM ({}) due LIMIT 1", ways.join(" UNION ALL "))
+    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM job_due($1, $2, $3)")
 }
 
 /// Writes a claim to the row of its job.

@@ -282,12 +282,8 @@ fn answers(description: &Description, found: &Found<'_>, made: &mut Made) {
             made.output = Some("{'items': response.body}".into());
             made.gives.insert("items".into(), schema);
         }
-        (_, Some(properties)) => {
-            // What expressions could not name is still there, but not typed.
-            if properties.keys().all(|name| plain(name)) {
-                made.gives = properties.clone();
-            }
-        }
+        // What expressions could not name is still there, but not typed.
+        (_, Some(properties)) if properties.keys().all(|name| plain(name)) => made.gives = properties.clone(),
         _ => {}
     }
 }

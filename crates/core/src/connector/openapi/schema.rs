@@ -132,13 +132,11 @@ impl Writer<'_> {
     }
 
     fn words(&mut self, of: &Map<String, Value>, made: &mut Map<String, Value>) {
-        if let Some(said) = of.get("description").and_then(Value::as_str) {
-            if self.side == Side::Given && !said.trim().is_empty() {
-                made.insert("description".into(), one_line(said).into());
-            }
-        }
         if self.side == Side::Got {
             return;
+        }
+        if let Some(said) = of.get("description").and_then(Value::as_str).filter(|said| !said.trim().is_empty()) {
+            made.insert("description".into(), one_line(said).into());
         }
         for word in PLAIN {
             made.extend(of.get(word).map(|value| (word.to_owned(), value.clone())));

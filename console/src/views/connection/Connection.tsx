@@ -1,0 +1,185 @@
+// One connection: a test, what it offers and a try of each by hand, what it needs, and its last calls.
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { lazy, Suspense, useState } from 'react';
+import { Link, useParams } from 'react-router';
+import {
+  type CallItem,
+  type ConnectionDetail,
+  calls,
+  connection,
+  type Operation,
+  testConnection,
+} from '../../api/client';
+import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag, Time } from '../../ui/parts';
+import { Needs, useMay } from '../../ui/rights';
+import { type Look, Table } from '../../ui/Table';
+import { Versions } from '../definition/Versions';
+import { Ended, millis, Standing } from './Standing';
+
+const Try = lazy(() => import('./Try'));
+
+const whom = (c: CallItem) => (c.job ? `job ${c.job} ${c.step}` : c.by);
+
+const LOOK: Look<CallItem> = {
+  to: (c) => (c.job ? `/jobs/${c.job}` : '#'),
+  columns: [
+    { head: 'When', width: '66px', quiet: true, cell: (c) => <Time at={c.at} /> },
+    { head: 'Operation', width: 'minmax(0,1fr)', cell: (c) => <b>{c.operation}</b> },
+    { head: 'For', width: 'minmax(0,1fr)', quiet: true, cell: whom },
+    { head: 'Took', width: '64px', right: true, quiet: true, cell: (c) => millis(c.millis) },
+    { head: 'Ended', width: '84px', cell: (c) => <Ended state={c.state} /> },
+    { head: 'What went wrong', width: 'minmax(0,1.6fr)', quiet: true, cell: (c) => c.message },
+  ],
+  narrow: (c) => [
+    <>
+      <b key="operation" className="min-w-0 flex-1 truncate">
+        {c.operation}
+      </b>
+      <Ended key="state" state={c.state} />
+    </>,
+    <>
+      <Time key="at" at={c.at} />
+      <span key="for" className="min-w-0 flex-1 truncate">
+        {c.message ?? whom(c)}
+      </span>
+    </>,
+  ],
+};
+
+export function Component() {
+  const name = useParams().name ?? '';
+  const found = useQuery({ queryKey: ['connections', name], queryFn: () => connection(name) });
+  const last = useQuery({ queryKey: ['connections', name, 'calls'], queryFn: () => calls(name) });
+  const [trying, setTrying] = useState<string>();
+  if (found.error) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Looking for {name}</Empty>;
+  const { item, operations } = found.data;
+  const tried = operations.find((o) => o.name === trying);
+  const items = last.data?.items ?? [];
+  return (
+    <>
+      <Header title={item.name} right={<Test name={item.name} />}>
+        <Standing of={item} />
+        <span className="text-ink-2">{item.summary}</span>
+      </Header>
+      {item.trouble && <p className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">{item.trouble}</p>}
+      <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)]">
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Panel title="What it offers" aside={`${operations.length} operations`}>
+            {operations.length === 0 && <Empty>Its connector is not published.</Empty>}
+            <ul className="flex flex-col">
+              {operations.map((o) => (
+                <Offered key={o.name} of={o} open={o.name === trying} onTry={() => setTrying(o.name)} />
+              ))}
+            </ul>
+          </Panel>
+          <Panel title="Last calls" aside="newest first">
+            {last.error && <Failed error={last.error} />}
+            {last.data && items.length === 0 && <Empty>It was not called yet.</Empty>}
+            {items.length > 0 && <Table items={items} id={(c) => c.id} look={LOOK} within />}
+          </Panel>
+        </div>
+        <div className="flex min-w-0 flex-col gap-3.5">
+          {tried && (
+            <Suspense fallback={<Empty>Opening</Empty>}>
+              <Try key={tried.name} via={item.name} operation={tried} onClose={() => setTrying(undefined)} />
+            </Suspense>
+          )}
+          <Panel title="How it stands">
+            <Facts rows={facts(found.data)} />
+          </Panel>
+          <Versions kind="connection" name={item.name} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function facts({
+  item,
+  secrets,
+  used_by,
+  at_once,
+  rate,
+  test,
+}: ConnectionDetail): [string, React.ReactNode][] {
+  const all: [string, React.ReactNode][] = [
+    ['address', <code key="a">{item.address ?? 'not known'}</code>],
+    ['connector', <code key="c">{item.connector}</code>],
+    ...secrets.map((s): [string, React.ReactNode] => [
+      'secret',
+      <span key={s.name} className={s.ready ? '' : 'text-bad'}>
+        <code>{s.name}</code>
+        {!s.ready && ', which it cannot open'}
+      </span>,
+    ]),
+    ['tested by', test ? <code key="t">{test}</code> : 'a look whether it answers'],
+    ['last hour', `${item.calls} calls, ${item.failed} not well`],
+  ];
+  if (item.median_ms != null) all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);
+  if (at_once) all.push(['at once', `${at_once} calls at most`]);
+  if (rate) all.push(['rate', rate]);
+  all.push([
+    'called by',
+    used_by.length === 0
+      ? 'no runbook'
+      : used_by.map((name) => (
+          <Link key={name} to={`/runbooks/${name}`} className="block text-sea hover:underline">
+            {name}
+          </Link>
+        )),
+  ]);
+  return all;
+}
+
+function Test({ name }: { name: string }) {
+  const queries = useQueryClient();
+  const may = useMay('responder');
+  const test = useMutation({
+    mutationFn: () => testConnection(name),
+    onSettled: () => queries.invalidateQueries({ queryKey: ['connections'] }),
+  });
+  if (!may) return <Needs least="responder">Testing</Needs>;
+  return (
+    <>
+      <span role="status" className="min-w-0 max-w-[46ch] truncate text-[13px]">
+        {test.error && <span className="text-bad">{test.error.message}</span>}
+        {test.data && (
+          <>
+            <Ended state={test.data.state} /> in {millis(test.data.millis)}
+            {test.data.state !== 'done' && `: ${test.data.message}`}
+          </>
+        )}
+      </span>
+      <Button look="go" onClick={() => test.mutate()} disabled={test.isPending}>
+        {test.isPending ? 'Testing' : 'Test'}
+      </Button>
+    </>
+  );
+}
+
+function Offered({ of, open, onTry }: { of: Operation; open: boolean; onTry: () => void }) {
+  const names = Object.entries(of.takes as Record<string, object>);
+  return (
+    <li className="flex flex-wrap items-baseline gap-x-2 gap-y-0.5 border-line border-t py-1.5 first:border-t-0">
+      <b className="break-words">{of.name}</b>
+      <span className="min-w-0 flex-1 text-ink-2">{of.summary}</span>
+      <Tag tone={of.repeat === 'safe' ? 'good' : of.repeat === 'keyed' ? 'plain' : 'warn'}>{of.repeat}</Tag>
+      <Button onClick={onTry} disabled={open} aria-label={`Try ${of.name}`}>
+        Try
+      </Button>
+      <span className="basis-full text-[13px] text-ink-3">
+        <code className="break-words">{of.request}</code>
+        {of.follows && <> then {of.follows}</>}
+        {names.length > 0 && (
+          <>
+            {' takes '}
+            <code className="break-words">
+              {names.map(([name, schema]) => ('default' in schema ? `[${name}]` : name)).join(' ')}
+            </code>
+          </>
+        )}
+      </span>
+    </li>
+  );
+}

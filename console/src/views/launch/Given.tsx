@@ -1,0 +1,59 @@
+// One value that is given by hand: a field by its JSON Schema.
+import { useQuery } from '@tanstack/react-query';
+import { vocabulary } from '../../api/client';
+import type { Field } from './inputs';
+
+export const BOX = 'w-full rounded-md border border-line bg-panel px-2 py-1';
+
+type Props = { field: Field; value: string; onType: (text: string) => void };
+
+export function Given({ field, value, onType }: Props) {
+  const words = useQuery({
+    queryKey: ['vocabulary'],
+    queryFn: vocabulary,
+    enabled: field.kind === 'resource',
+  });
+  const id = `input-${field.name}`;
+  const list = `of-${field.name}`;
+  return (
+    <div className="flex flex-col gap-1">
+      <label htmlFor={id}>
+        <code>{field.name}</code>
+        {!field.must && <span className="text-[12px] text-ink-3"> may be left out</span>}
+      </label>
+      {field.kind === 'choice' || field.kind === 'truth' ? (
+        <select id={id} className={BOX} value={value} onChange={(e) => onType(e.target.value)}>
+          {value === '' && <option value="" />}
+          {field.choices.map((choice) => (
+            <option key={choice}>{choice}</option>
+          ))}
+        </select>
+      ) : field.kind === 'json' ? (
+        <textarea
+          id={id}
+          className={`${BOX} mono`}
+          rows={3}
+          value={value}
+          onChange={(e) => onType(e.target.value)}
+        />
+      ) : (
+        <input
+          id={id}
+          className={BOX}
+          inputMode={field.kind === 'number' ? 'decimal' : undefined}
+          list={field.kind === 'resource' ? list : undefined}
+          value={value}
+          onChange={(e) => onType(e.target.value)}
+        />
+      )}
+      {field.kind === 'resource' && (
+        <datalist id={list}>
+          {words.data?.resources.map((resource) => (
+            <option key={resource} value={resource} />
+          ))}
+        </datalist>
+      )}
+      {field.about && <span className="text-[12px] text-ink-3">{field.about}</span>}
+    </div>
+  );
+}
