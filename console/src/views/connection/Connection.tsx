@@ -158,13 +158,21 @@ function Test({ name }: { name: string }) {
   );
 }
 
+/** What doing it twice means. */
+const TWICE: Record<string, string> = {
+  safe: 'may be repeated',
+  keyed: 'repeated by its key',
+  never: 'done once',
+  probed: 'done once, probed',
+};
+
 function Offered({ of, open, onTry }: { of: Operation; open: boolean; onTry: () => void }) {
   const names = Object.entries(of.takes as Record<string, object>);
   return (
     <li className="flex flex-wrap items-baseline gap-x-2 gap-y-0.5 border-line border-t py-1.5 first:border-t-0">
       <b className="break-words">{of.name}</b>
       <span className="min-w-0 flex-1 text-ink-2">{of.summary}</span>
-      <Tag tone={of.repeat === 'safe' ? 'good' : of.repeat === 'keyed' ? 'plain' : 'warn'}>{of.repeat}</Tag>
+      <Tag tone={of.repeat === 'never' ? 'warn' : 'plain'}>{TWICE[of.repeat] ?? of.repeat}</Tag>
       <Button onClick={onTry} disabled={open} aria-label={`Try ${of.name}`}>
         Try
       </Button>

@@ -18,7 +18,10 @@ export function Ended({ state }: { state: CallState }) {
 export function Standing({ of }: { of: Connection }) {
   if (of.trouble) return <Tag tone="bad">faulty</Tag>;
   if (!of.last_state) return <Tag>not used</Tag>;
-  return TONES[of.last_state] === 'good' ? <Tag tone="good">well</Tag> : <Ended state={of.last_state} />;
+  if (TONES[of.last_state] === 'good') return <Tag tone="good">well</Tag>;
+  // It said no, or something odd: the other side is there.
+  if (of.last_state === 'refused' || of.last_state === 'useless') return <Tag>answers</Tag>;
+  return <Ended state={of.last_state} />;
 }
 
 /** A time in milliseconds, as people read it. */

@@ -2,8 +2,8 @@
 
 use super::{Table, ago, with_next};
 use arvok_api::{
-    CallItem, CallRequest, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation, Page,
-    TriedOperation,
+    CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation,
+    Page, TriedOperation,
 };
 use serde_json::Value;
 
@@ -29,6 +29,8 @@ fn state(c: &ConnectionItem) -> String {
         (Some(_), _) => "faulty".into(),
         (None, None) => "not used".into(),
         (None, Some(state)) if state.is_well() => "well".into(),
+        // It said no, or something odd: the other side is there.
+        (None, Some(CallState::Refused | CallState::Useless)) => "answers".into(),
         (None, Some(state)) => state.to_string(),
     }
 }

@@ -460,7 +460,6 @@ fn screenshots() {
         ("watch-narrow", "/", "The strait", true, 390),
         ("alerts", "/alerts", "Received", true, 1280),
         ("alert", "/alerts/1", "Normal form", false, 1280),
-        ("alarms", "/alarms", "brack-kiosk-3", true, 1280),
         ("jobs", "/jobs", "grow-disk", true, 1280),
         ("job-confirmed", "/jobs/1", "The passage", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
