@@ -78,22 +78,25 @@ async fn bare(db: &DatabaseConnection) -> Fallible<f64> {
     }
 }
 
+/// A runbook of three trivial steps, one of many calls, and the rules that dispatch them.
+fn definitions(address: &str) -> String {
+    let steps: Vec<String> = (0..STEPS).map(|n| format!("{{ id: s{n}, call: call, via: jobs-peer }}")).collect();
+    format!(
+        "connector: jobs-peer\noperations: {{ call: {{ request: {{ method: POST, path: /call }}, repeat: safe }} }}\n---\n\
+         connection: jobs-peer\nconnector: jobs-peer\nbase: {address}\n---\n\
+         runbook: three\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps:\n\
+         \x20 - {{ id: a, set: {{ n: 1 }} }}\n  - {{ id: b, require: steps.a.n == 1 }}\n  - {{ id: c, set: {{ m: '${{steps.a.n + 1}}' }} }}\n---\n\
+         runbook: many\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps: [{}]\n---\n\
+         rule: three\nstance: act\nlisten: {{ kinds: bench.three }}\ndispatch: {{ runbook: three, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n---\n\
+         rule: many\nstance: act\nlisten: {{ kinds: bench.many }}\ndispatch: {{ runbook: many, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n",
+        steps.join(", ")
+    )
+}
+
 /// All figures about jobs.
 pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
     let (address, mut calls) = peer()?;
-    let steps: Vec<String> = (0..STEPS).map(|n| format!("{{ id: s{n}, call: call, via: jobs-peer }}")).collect();
-    stage
-        .publish(&format!(
-            "connector: jobs-peer\noperations: {{ call: {{ request: {{ method: POST, path: /call }}, repeat: safe }} }}\n---\n\
-             connection: jobs-peer\nconnector: jobs-peer\nbase: {address}\n---\n\
-             runbook: three\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps:\n\
-             \x20 - {{ id: a, set: {{ n: 1 }} }}\n  - {{ id: b, require: steps.a.n == 1 }}\n  - {{ id: c, set: {{ m: '${{steps.a.n + 1}}' }} }}\n---\n\
-             runbook: many\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps: [{}]\n---\n\
-             rule: three\nstance: act\nlisten: {{ kinds: bench.three }}\ndispatch: {{ runbook: three, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n---\n\
-             rule: many\nstance: act\nlisten: {{ kinds: bench.many }}\ndispatch: {{ runbook: many, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n",
-            steps.join(", ")
-        ))
-        .await?;
+    stage.publish(&definitions(&address)).await?;
     let mut options = sea_orm::ConnectOptions::new(stage.database.as_str());
     options.max_connections(AT_ONCE as u32).min_connections(AT_ONCE as u32);
     let db = Database::connect(options).await?;

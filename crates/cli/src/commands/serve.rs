@@ -79,6 +79,32 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             until_stopped().await?;
             board.stop().await;
         }
+        Standin::Chat { port, token } => {
+            let chat = chat::start(port, token).map_err(failed)?;
+            eprintln!("arvok: the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url());
+            until_stopped().await?;
+            chat.stop().await;
+        }
+        other => office(other).await?,
+    }
+    Ok(())
+}
+
+/// How long what takes time at a stand-in takes.
+const TAKES: Duration = Duration::from_secs(3);
+
+/// A stand-in until it is stopped.
+async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>) -> Result<(), CliError> {
+    eprintln!("arvok: the {what} is at {0}, e.g. {0}{path}", at_work.url());
+    until_stopped().await?;
+    at_work.stop().await;
+    Ok(())
+}
+
+/// One of the smaller stand-ins.
+async fn office(which: Standin) -> Result<(), CliError> {
+    let failed = |e: arvok_standins::StandinError| CliError::Here(e.to_string());
+    match which {
         Standin::Desk { port, token, secret } => {
             let desk = desk::start(desk::DeskOptions { port, token, secret }).map_err(failed)?;
             eprintln!("arvok: the ticket desk is at {0}, and describes itself at {0}/description", desk.url());
@@ -104,23 +130,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
             until_stopped().await?;
             cloud.stop().await;
         }
-        Standin::Chat { port, token } => {
-            let chat = chat::start(port, token).map_err(failed)?;
-            eprintln!("arvok: the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url());
-            until_stopped().await?;
-            chat.stop().await;
-        }
+        Standin::Yard { .. } | Standin::Releases { .. } | Standin::Board { .. } | Standin::Chat { .. } => {}
     }
-    Ok(())
-}
-
-/// How long what takes time at a stand-in takes.
-const TAKES: Duration = Duration::from_secs(3);
-
-/// A stand-in until it is stopped.
-async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>) -> Result<(), CliError> {
-    eprintln!("arvok: the {what} is at {0}, e.g. {0}{path}", at_work.url());
-    until_stopped().await?;
-    at_work.stop().await;
     Ok(())
 }

@@ -2,6 +2,7 @@
 
 mod board;
 mod chat;
+mod offices;
 mod releases;
 mod yard;
 

@@ -4,5 +4,6 @@ mod by_hand;
 mod cases;
 mod dry_run;
 mod interpreter;
+mod later;
 mod property;
 mod story;

@@ -98,13 +98,13 @@ fn of_several_entries_it_is_said_how_many_apply() {
     let (keys, mut memory) = (keys(), Memory::default());
     let two = rule("{}", "[raised]", "[ { runbook: grow-disk }, { runbook: tell-crew, when: 'alert.value > 1.0' } ]");
     let told = handle(&two, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
-    assert_eq!(told, ["dispatched: first alert of its episode: 1 of grow-disk, tell-crew dispatched as job 7"]);
+    assert_eq!(told, ["dispatched: first alert of its episode: 1 of grow-disk and tell-crew dispatched as job 7"]);
     let mut both = matched(1, &keys, None);
     if let Event::Matched(m) = &mut both {
         m.entries = 2;
     }
     let told = handle(&two, Stance::Act, &mut Memory::default(), "0s", both);
-    assert!(told[0].contains(": grow-disk, tell-crew dispatched"), "{told:?}");
+    assert!(told[0].contains(": grow-disk and tell-crew dispatched"), "{told:?}");
 }
 
 #[test]

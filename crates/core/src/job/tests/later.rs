@@ -1,0 +1,170 @@
+//! Calls whose end comes later, and what is found out about those of which nobody knows: by hand.
+
+use crate::{
+    Alert, JobId, NewAlert, Period,
+    alert::Received,
+    connector::Repeat,
+    definition::Defined,
+    document::parse_file,
+    job::{CALLED_BACK, Chosen, Doing, Effect, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, What},
+    runbook::Runbook,
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::{Value, json};
+
+const SAVE: &str = "
+runbook: save
+inputs: {}
+target: vm/a
+timeout: 1h
+steps:
+  - { id: save, call: instance.save, via: cloud, give: { name: worker-7 }, retry: { times: 1, wait: 2s } }
+outputs: { at: '${steps.save.at}' }
+";
+
+struct Walk {
+    runbook: Runbook,
+    facts: Facts,
+    progress: Progress,
+    kept: Kept,
+    now: DateTime<Utc>,
+}
+
+impl Walk {
+    fn new() -> Self {
+        let runbook = Runbook::check(&parse_file("s.yaml", SAVE).expect("reads")[0]).expect("checks");
+        let facts = Facts {
+            id: JobId(7),
+            key: "quay-7".into(),
+            inputs: json!({}),
+            target: "vm/a".into(),
+            alert: None,
+            has_alarm: false,
+            created: DateTime::UNIX_EPOCH,
+        };
+        Self { runbook, facts, progress: Progress::default(), kept: Kept::default(), now: DateTime::UNIX_EPOCH }
+    }
+
+    /// Takes an event after some seconds; the progress goes through its stored form each time.
+    fn then(&mut self, seconds: i64, event: Event) -> Vec<Effect> {
+        self.now += TimeDelta::seconds(seconds);
+        let stored = serde_json::to_string(&self.progress).expect("stores");
+        let progress = serde_json::from_str(&stored).expect("loads");
+        let mut machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
+        let effects = machine.handle(self.now, event);
+        (self.progress, self.kept) = (machine.progress, machine.kept);
+        effects
+    }
+
+    fn doing(&self) -> Option<Doing> {
+        self.progress.block.open.as_ref().map(|open| open.doing.clone())
+    }
+}
+
+fn taken(repeat: Repeat) -> Event {
+    Event::Taken(Repeats([(("cloud".to_owned(), "instance.save".to_owned()), repeat)].into()), Vec::new())
+}
+
+fn step(place: &str, attempt: u32, what: What) -> Event {
+    Event::Step { place: Place::new(place), attempt, what }
+}
+
+fn later(attempt: u32, repeat: Repeat) -> Event {
+    step("save", attempt, What::Later { within: Period::from_secs(60), repeat })
+}
+
+/// What comes to the address of a try.
+fn called(job: i64, attempt: u32, callback: Value) -> Event {
+    let new: NewAlert = serde_json::from_value(json!({ "kind": CALLED_BACK, "resource": format!("job/{job}"),
+        "severity": "indeterminate", "state": "noted", "labels": { "step": "save", "attempt": attempt.to_string() },
+        "body": { "callback": callback } }))
+    .expect("an alert");
+    let alert: Alert = new
+        .complete(Received { source: "arvok", received: DateTime::UNIX_EPOCH, fallback_id: "1" })
+        .expect("the normal form");
+    Event::Came(vec![(Place::new("save"), What::Heard(vec![alert]))])
+}
+
+fn ended(effects: &[Effect]) -> Option<(JobState, &Value)> {
+    effects.iter().find_map(|e| match e {
+        Effect::End { state, outputs, .. } => Some((*state, outputs)),
+        _ => None,
+    })
+}
+
+#[test]
+fn a_call_that_calls_back_waits_for_its_own_answer_and_for_no_other() {
+    let mut walk = Walk::new();
+    walk.then(0, taken(Repeat::Never));
+    let effects = walk.then(1, later(1, Repeat::Never));
+    let [Effect::Listen(listening), .., Effect::Wait { until, .. }] = effects.as_slice() else { panic!("{effects:?}") };
+    assert_eq!(listening.chosen, Chosen::call_back(JobId(7), &Place::new("save"), 1));
+    assert_eq!(listening.since, DateTime::UNIX_EPOCH, "an answer that came at once counts");
+    assert_eq!(*until, walk.now + TimeDelta::seconds(60));
+    for other in [called(8, 1, json!({ "output": 1 })), called(7, 2, json!({ "output": 1 }))] {
+        assert_eq!(ended(&walk.then(1, other)), None);
+    }
+    // Another node takes it up: nothing was lost, since nothing was out.
+    walk.then(1, taken(Repeat::Never));
+    assert!(matches!(walk.doing(), Some(Doing::CalledBack { .. })));
+    let effects = walk.then(1, called(7, 1, json!({ "output": { "at": "store/1" } })));
+    assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": "store/1" }))), "{effects:?}");
+    assert!(effects.contains(&Effect::Withdraw(Place::new("save"))));
+}
+
+#[test]
+fn one_that_says_that_it_failed_is_tried_again_under_another_address() {
+    let mut walk = Walk::new();
+    walk.then(0, taken(Repeat::Never));
+    walk.then(1, later(1, Repeat::Never));
+    walk.then(1, called(7, 1, json!({ "failure": "no room" })));
+    assert!(matches!(walk.doing(), Some(Doing::Again(_))));
+    walk.then(2, taken(Repeat::Never));
+    walk.then(1, later(2, Repeat::Never));
+    assert_eq!(ended(&walk.then(1, called(7, 1, json!({ "output": {} })))), None, "the first try is over");
+    let effects = walk.then(1, called(7, 2, json!({ "failure": "no room" })));
+    let failed = effects.iter().any(|e| matches!(e, Effect::End { failure: Some(why), .. } if why.contains("no room")));
+    assert!(failed, "{effects:?}");
+}
+
+#[test]
+fn nobody_knows_what_became_of_one_that_is_never_called_back() {
+    for (repeat, unsure) in [(Repeat::Never, true), (Repeat::Safe, false)] {
+        let mut walk = Walk::new();
+        walk.then(0, taken(repeat));
+        walk.then(1, later(1, repeat));
+        assert_eq!(ended(&walk.then(59, Event::Tick)), None, "its time is not over");
+        let effects = walk.then(1, Event::Tick);
+        let is_unsure = effects
+            .iter()
+            .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("nobody has called back")));
+        assert_eq!((is_unsure, ended(&effects).is_some()), (unsure, !unsure), "{effects:?}");
+    }
+}
+
+#[test]
+fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
+    for (says, state) in [
+        (json!({ "done": true, "result": { "at": "store/9" } }), Some(JobState::Succeeded)),
+        (json!({ "done": false, "result": {} }), None),
+        (json!({ "result": {} }), None),
+    ] {
+        let mut walk = Walk::new();
+        walk.then(0, taken(Repeat::Probed));
+        // Its node is lost with the call out.
+        let effects = walk.then(5, taken(Repeat::Probed));
+        let asks = effects.iter().any(|e| {
+            matches!(e, Effect::Call(out) if out.probes && out.operation == "instance.save" && out.give["name"] == "worker-7")
+        });
+        assert!(asks, "{effects:?}");
+        // A probe that is lost as well is asked again.
+        let effects = walk.then(5, taken(Repeat::Probed));
+        assert!(effects.iter().any(|e| matches!(e, Effect::Call(out) if out.probes)), "{effects:?}");
+        let effects = walk.then(1, step("save.probe", 1, What::Returned(says.clone())));
+        assert_eq!(ended(&effects).map(|e| e.0), state, "{effects:?}");
+        let again = says["done"] == false;
+        assert_eq!(matches!(walk.doing(), Some(Doing::Again(_))), again, "what was not done is tried again");
+        let unsure = effects.iter().any(|e| matches!(e, Effect::Unsure { .. }));
+        assert_eq!(unsure, says.get("done").is_none(), "a probe that says neither leaves it to a person");
+    }
+}
