@@ -10,6 +10,7 @@ use crate::{
 use arvok_connect::{Keys, NotTaken, Posted};
 use arvok_core::{
     Alert, Kind,
+    job::CALLED_BACK,
     matcher::Match,
     subscriber::{self, Subscriber},
 };
@@ -147,7 +148,8 @@ pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert
     let all = published.catalog.all::<Subscriber>().map(|(s, _)| s);
     let all: Vec<&Subscriber> = all.filter(|s| only.is_none_or(|name| s.name == name)).collect();
     let mut leaving = Vec::new();
-    for event in events {
+    // What the other side of a call has said is for its step alone.
+    for event in events.iter().filter(|event| event.kind != CALLED_BACK) {
         for subscriber in &all {
             match subscriber.wants(event) {
                 Match::Yes => leaving.push(Leaving {

@@ -29,6 +29,10 @@ pub struct Limits {
     pub given_up: TimeDelta,
     /// And at most so many of each subscriber.
     pub given_up_of_subscriber: i64,
+    /// Calls of connections, for so long.
+    pub calls: TimeDelta,
+    /// And at most so many of each connection.
+    pub calls_of_connection: i64,
     /// Alarms that were only ever cleared, never raised.
     pub never_raised: TimeDelta,
     /// Alarms that are over, to which no job belongs.
@@ -46,6 +50,8 @@ impl Default for Limits {
             delivered_of_subscriber: 1_000,
             given_up: TimeDelta::days(30),
             given_up_of_subscriber: 10_000,
+            calls: TimeDelta::days(30),
+            calls_of_connection: 5_000,
             never_raised: TimeDelta::days(1),
             over: TimeDelta::days(400),
         }
@@ -67,13 +73,15 @@ pub struct Swept {
     pub memories: u64,
     /// Events that have left, or were given up.
     pub outgoing: u64,
+    /// Calls of connections.
+    pub calls: u64,
 }
 
 impl Swept {
     /// Whether there may be more to remove.
     pub fn is_full(self) -> bool {
         let most = A_PASS.unsigned_abs();
-        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories, self.outgoing]
+        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories, self.outgoing, self.calls]
             .into_iter()
             .any(|n| n >= most)
     }
@@ -190,6 +198,13 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
     let outgoing = outgoing(db, limits, now).await?;
+    let old_calls = "DELETE FROM call WHERE id IN (SELECT id FROM call WHERE at < $1 ORDER BY at LIMIT $2)";
+    let many_calls = "DELETE FROM call c USING (
+            SELECT k.connection, (SELECT id FROM call o WHERE o.connection = k.connection ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+            FROM (SELECT DISTINCT connection FROM call) k) t
+        WHERE c.id IN (SELECT o.id FROM call o WHERE o.connection = t.connection AND o.id <= t.last ORDER BY o.id LIMIT $2)";
+    let calls = run(old_calls, before(limits.calls)).await?
+        + run(many_calls, vec![limits.calls_of_connection.into(), A_PASS.into()]).await?;
     add_up(db, now).await?;
     let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
         (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";
@@ -206,5 +221,6 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         memories: run(&memories("tally"), before(TimeDelta::hours(1))).await?
             + run(&memories("pool"), before(TimeDelta::hours(1))).await?,
         outgoing,
+        calls,
     })
 }
