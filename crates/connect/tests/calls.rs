@@ -155,3 +155,90 @@ async fn a_refused_connection_has_done_nothing() {
         "{failure:?}"
     );
 }
+
+/// Calls an operation of its own with a credential of its own.
+async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Option<&str>) -> Result<Value, Failure> {
+    let text = format!("connector: c\noperations:\n  op: {operation}\n");
+    let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
+    let redactor = Redactor::new(["sesame-token".to_owned()]);
+    let call = Call {
+        operation: &connector.operations["op"],
+        give: &Map::new(),
+        key: "k",
+        callback: None,
+        base,
+        credential: Some(credential),
+        authorities,
+        timeout: Duration::from_millis(500),
+        within: None,
+        redactor: &redactor,
+    };
+    Http::new().expect("a client").call(call).await.map(|called| match called {
+        Called::Output(output) => output,
+        Called::Later(within) => panic!("nobody calls back: {within}"),
+    })
+}
+
+const GET: &str = "{ request: { method: GET, path: /x } }";
+
+#[tokio::test]
+async fn a_page_elsewhere_gets_no_credential() {
+    let (elsewhere, other) = peer(response("200 OK", "", "[]")).await;
+    let (base, _heard) = peer(response("200 OK", &format!("link: <{elsewhere}/2>; rel=next\r\n"), "[1]")).await;
+    let pages = "{ request: { method: GET, path: /x }, pages: { list: response.body, next: { link: next } } }";
+    let failure = shown(&base, pages, &Opened::Bearer("sesame-token".into()), None).await.expect_err("refused");
+    assert_eq!(failure.end, CallEnd::NotSent);
+    assert!(failure.message.starts_with(&format!("the request would leave {base}: ")), "{failure:?}");
+    assert!(!other.is_finished(), "nobody came there");
+    other.abort();
+}
+
+#[tokio::test]
+async fn a_certificate_that_is_none_is_told_without_its_text() {
+    let junk = Opened::Certificate("-----BEGIN sesame-token-----".into());
+    for (credential, authorities, said) in [
+        (&junk, None, "the credential is no certificate with its key in PEM"),
+        (&Opened::Bearer("x".into()), Some("nothing"), "`authorities` holds no certificate in PEM"),
+    ] {
+        let failure = shown("https://127.0.0.1:9", GET, credential, authorities).await.expect_err("no client");
+        assert_eq!(failure, Failure::lasting(CallEnd::NotSent, said));
+    }
+}
+
+#[tokio::test]
+async fn a_token_is_fetched_and_never_told_and_what_gives_none_says_why() {
+    let opened = |token: &str| Opened::OAuth2 {
+        token: token.into(),
+        client: "arvok".into(),
+        secret: "client-secret".into(),
+        scopes: vec!["tickets:read".into(), "tickets:write".into()],
+    };
+    let (tokens, asked) =
+        peer(response("200 OK", "", "{\"access_token\": \"fetched-token\", \"expires_in\": 60}")).await;
+    let (base, heard) = peer(response("200 OK", "x-echo: fetched-token\r\n", "{\"seen\": \"fetched-token\"}")).await;
+    let output = shown(&base, GET, &opened(&format!("{tokens}/token")), None).await;
+    assert_eq!(output, Ok(json!({ "seen": "[secret]" })));
+    let asked = asked.await.expect("a request");
+    assert!(asked.ends_with("grant_type=client_credentials&scope=tickets%3Aread%20tickets%3Awrite"), "{asked}");
+    assert!(asked.to_lowercase().contains("authorization: basic "), "{asked}");
+    assert!(heard.await.expect("a request").to_lowercase().contains("authorization: bearer fetched-token"));
+    for (answer, said, lasting) in [
+        (response("401 Unauthorized", "", "{\"error\": \"invalid_client\"}"), "answered 401: invalid_client", true),
+        (response("503 Service Unavailable", "", ""), "answered 503", false),
+        (
+            response("200 OK", "", "{\"token_type\": \"mac\", \"access_token\": \"x\"}"),
+            "its answer has no bearer token",
+            true,
+        ),
+        (
+            response("400 Bad Request", "", "{\"error\": \"client-secret is wrong\"}"),
+            "answered 400: [secret] is wrong",
+            true,
+        ),
+    ] {
+        let (tokens, _asked) = peer(answer).await;
+        let failure = shown("http://127.0.0.1:9", GET, &opened(&tokens), None).await.expect_err("no token");
+        assert_eq!((failure.end, failure.lasting), (CallEnd::NotSent, lasting), "{failure:?}");
+        assert!(failure.message.contains(said), "{failure:?}");
+    }
+}
