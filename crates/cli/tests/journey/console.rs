@@ -556,6 +556,7 @@ fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     stage.secret("ticket-desk", "client-secret", &["connection/ticket-desk"]);
     browser.go("/connections/import");
     let description = desk::DESCRIPTION.replace("http://127.0.0.1:7405", &desk.url());
+    browser.see("The description");
     browser.fill("textarea", &description);
     browser.click("Read it");
     browser.see("6 of 6");
