@@ -31,7 +31,7 @@ fn a_busy_peer_is_asked_again_and_a_lost_answer_grows_the_disk_once() {
     until("the first step to be done", || (stage.get("/api/v1/jobs/1")["steps"][0]["state"] == "done").then_some(()));
     let job = stage.get("/api/v1/jobs/1");
     assert_eq!(attempts(&job, 0), ["failed", "done"]);
-    assert_eq!(job["steps"][0]["attempts"][0]["error"], "answered 503: the yard office is busy");
+    assert_eq!(job["steps"][0]["attempts"][0]["error"], "answered 503: the office is busy");
 
     stage.publish(&rule("lost", "test.lost", "grow-disk", ""));
     stage.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
