@@ -32,6 +32,7 @@ use serde_json::{Map, Value};
 pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
+    calls::write_log(&node).await;
     let went = store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
     let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
     let items = all.into_iter().map(|c| item(&node, &published, c, of(&c.name))).collect();
@@ -84,6 +85,7 @@ pub(super) async fn one(
 ) -> Result<web::Json<ConnectionDetail>, ApiError> {
     let published = node.published();
     let connection = known(&published, &name)?;
+    calls::write_log(&node).await;
     let went = store::went(&node.db, vec![connection.name.clone()], clock::now()).await?.into_iter().next();
     let calls_it = |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
@@ -139,6 +141,7 @@ pub(super) async fn last_calls(
     in_range(filter.limit, [])?;
     known(&node.published(), &name)?;
     let limit = filter.limit.unwrap_or(PAGE);
+    calls::write_log(&node).await;
     let found = store::last(&node.db, &name, filter.after, limit).await?;
     let next = found.last().filter(|_| found.len() as u64 == limit).map(|call| call.id.to_string());
     Ok(web::Json(Page { items: found.into_iter().map(call_item).collect(), next, bounded: false }))

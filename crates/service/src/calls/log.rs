@@ -7,6 +7,7 @@ use std::{sync::Arc, time::Duration};
 
 /// Time between two writings.
 const EVERY: Duration = Duration::from_millis(500);
+
 /// Writes what was noted until the node stops.
 pub(crate) async fn run(node: Arc<Node>) {
     let mut stopping = node.stopping.clone();
@@ -17,14 +18,19 @@ pub(crate) async fn run(node: Arc<Node>) {
             _ = stopping.changed() => true,
             _ = tick.tick() => false,
         };
-        let noted = node.call_log.take();
-        if !noted.is_empty()
-            && let Err(e) = calls::keep(&node.work_db, &noted).await
-        {
-            tracing::warn!("the last calls are not kept: {e}");
-        }
+        write(&node).await;
         if stops {
             return;
         }
+    }
+}
+
+/// Writes what was noted so far; whoever asks for the last calls sees those of a moment ago.
+pub(crate) async fn write(node: &Node) {
+    let noted = node.call_log.take();
+    if !noted.is_empty()
+        && let Err(e) = calls::keep(&node.work_db, &noted).await
+    {
+        tracing::warn!("the last calls are not kept: {e}");
     }
 }

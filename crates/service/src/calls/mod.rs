@@ -5,7 +5,7 @@ mod log;
 mod turns;
 
 pub(crate) use back::{CallBack, answer};
-pub(crate) use log::run as run_log;
+pub(crate) use log::{run as run_log, write as write_log};
 
 use crate::{
     clock,
