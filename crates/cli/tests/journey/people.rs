@@ -1,6 +1,6 @@
 //! What people do with jobs: launch them by hand, hold them, stop them, over the command and the API.
 
-use crate::kit::{Stage, answer, until};
+use crate::kit::{Peer, Stage, answer, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -140,10 +140,13 @@ fn a_job_at_work_on_another_node_hears_what_is_said_here() {
     let mut stage = Stage::with_demo();
     let other = stage.second_node();
     stage.publish(SLOW);
-    stage.yard.set_faults(arvok_standins::Faults { delay_ms: 8000, ..Default::default() });
+    // One peer for both nodes, so that it does not matter which of them walks the job.
+    let peer = Peer::start();
+    peer.delay(std::time::Duration::from_secs(8));
+    stage.publish(&peer.definitions("safe"));
     let text = SLOW.replace("runbook: slow", "runbook: look").replace(
         "  - { id: nap, pause: 1h }",
-        "  - { id: nap, call: vm.inspect, via: yard-hypervisor, give: { vm: vm/brack-kiosk-3 }, timeout: 9s }",
+        "  - { id: nap, call: peer.tell, via: peer, give: { what: x }, timeout: 9s }",
     );
     stage.publish(&text);
     let body = json!({ "runbook": "look", "inputs": { "on": "vm/b" } });
