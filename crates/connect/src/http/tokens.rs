@@ -69,6 +69,22 @@ impl Http {
         refused: Option<&str>,
         timeout: Duration,
     ) -> Result<String, Failure> {
+        let late = || {
+            let message = format!("no token from {}: no answer within {} s", asking.address, timeout.as_secs_f32());
+            Failure::new(CallEnd::NotSent, message)
+        };
+        // Whoever stands behind others that ask in vain does not wait for all of them.
+        let fetching = self.kept_or_fetched(client, asking, refused, timeout);
+        tokio::time::timeout(timeout, fetching).await.unwrap_or_else(|_| Err(late()))
+    }
+
+    async fn kept_or_fetched(
+        &self,
+        client: &Client,
+        asking: Asking<'_>,
+        refused: Option<&str>,
+        timeout: Duration,
+    ) -> Result<String, Failure> {
         let place = self.tokens.place(asking);
         let mut kept = place.lock().await;
         let good = kept.as_ref().filter(|t| t.until > Instant::now() && Some(t.text.as_str()) != refused);

@@ -303,6 +303,16 @@ impl Operation {
         call.longest(request)
     }
 
+    /// What a call back gives: its output, bounded and promised like that of an answer.
+    ///
+    /// # Errors
+    /// Why the operation failed, or gives nothing that can be used.
+    pub fn called_back(&self, called: &Value) -> Result<Value, String> {
+        let callback = self.callback().ok_or("it does not call back any more")?;
+        let output = callback.output(called)?;
+        usable(output, &self.gives).map_err(|why| format!("it called back, but {why}"))
+    }
+
     /// How the other side calls back, if it does.
     pub fn callback(&self) -> Option<&Callback> {
         let Call::Http(call) = &self.call;
@@ -317,16 +327,21 @@ impl Operation {
 pub(super) fn fits(output: Result<Value, ExprError>, promised: &Type, status: u16) -> Result<Value, Failure> {
     let useless = |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
     let output = output.map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
+    usable(output, promised).map_err(useless)
+}
+
+/// An output that is what was promised, and not too large or too deep; else what is wrong with it.
+fn usable(output: Value, promised: &Type) -> Result<Value, String> {
     if matches!(promised, Type::Record(_)) && !output.is_object() {
         let shown = cut(&output.to_string(), 60).to_owned();
-        return Err(useless(format!("what it gives should have fields, and is {shown}")));
+        return Err(format!("what it gives should have fields, and is {shown}"));
     }
     let size = output.to_string().len();
     if size > MAX_OUTPUT {
-        return Err(useless(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed")));
+        return Err(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed"));
     }
     if too_deep(&output) {
-        return Err(useless(format!("its output {}", depth_complaint())));
+        return Err(format!("its output {}", depth_complaint()));
     }
     Ok(output)
 }

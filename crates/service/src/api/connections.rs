@@ -13,7 +13,7 @@ use arvok_api::{
 };
 use arvok_connect::Called;
 use arvok_core::{
-    Kind,
+    Kind, Period,
     connector::{CallEnd, Connection, Connector, Operation},
     definition::Definition,
     runbook::Runbook,
@@ -32,7 +32,7 @@ use serde_json::{Map, Value};
 pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
-    calls::write_log(&node).await;
+    calls::write_log(&node, &node.db).await;
     let went = store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
     let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
     let items = all.into_iter().map(|c| item(&node, &published, c, of(&c.name))).collect();
@@ -85,7 +85,7 @@ pub(super) async fn one(
 ) -> Result<web::Json<ConnectionDetail>, ApiError> {
     let published = node.published();
     let connection = known(&published, &name)?;
-    calls::write_log(&node).await;
+    calls::write_log(&node, &node.db).await;
     let went = store::went(&node.db, vec![connection.name.clone()], clock::now()).await?.into_iter().next();
     let calls_it = |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
@@ -141,7 +141,7 @@ pub(super) async fn last_calls(
     in_range(filter.limit, [])?;
     known(&node.published(), &name)?;
     let limit = filter.limit.unwrap_or(PAGE);
-    calls::write_log(&node).await;
+    calls::write_log(&node, &node.db).await;
     let found = store::last(&node.db, &name, filter.after, limit).await?;
     let next = found.last().filter(|_| found.len() as u64 == limit).map(|call| call.id.to_string());
     Ok(web::Json(Page { items: found.into_iter().map(call_item).collect(), next, bounded: false }))
@@ -196,6 +196,9 @@ pub(super) async fn test(
     }))
 }
 
+/// Longest call by hand, in seconds; whoever asks waits a minute at most.
+const BY_HAND: u64 = 45;
+
 /// Calls an operation by hand, once; or only says what would be sent. What may change something takes an author.
 #[utoipa::path(operation_id = "tryOperation", tag = "connections",
     params(("name" = String, Path), ("operation" = String, Path)), request_body = TryOperation,
@@ -210,7 +213,7 @@ pub(super) async fn try_operation(
 ) -> Result<web::Json<TriedOperation>, ApiError> {
     let (name, operation) = path.into_inner();
     let published = node.published();
-    known(&published, &name)?;
+    let connection = known(&published, &name)?;
     let found = published.catalog.operation(&name, &operation);
     let (_, described) =
         found.map_err(|missing| ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1)))?;
@@ -234,16 +237,24 @@ pub(super) async fn try_operation(
     }
     tracing::info!(connection = name, operation, by = caller.0.name, "an operation is called by hand");
     let begun = std::time::Instant::now();
-    let out = Outgoing {
-        via: &name,
-        operation: &operation,
-        give: &give,
-        key: &key,
-        timeout: None,
-        callback: None,
-        caller: For::Person(caller.0.name.clone()),
-    };
-    let (called, _) = calls::call(&node, out).await;
+    let longest = Period::from_secs(BY_HAND);
+    let timeout = (described.longest(connection.timeout) > longest).then_some(longest);
+    // It goes on, and is noted, though whoever asked may be gone.
+    let by = caller.0.name.clone();
+    let calling = actix_web::rt::spawn(async move {
+        let out = Outgoing {
+            via: &name,
+            operation: &operation,
+            give: &give,
+            key: &key,
+            timeout,
+            callback: None,
+            caller: For::Person(by),
+            hidden: &[],
+        };
+        calls::call(&node, out).await.0
+    });
+    let called = calling.await.map_err(|_| ApiError::Internal)?;
     let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);
     let (state, output, message) = match called {
         Ok(Called::Output(output)) => (CallState::Done, Some(output), None),
@@ -255,13 +266,15 @@ pub(super) async fn try_operation(
 
 /// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.
 #[utoipa::path(operation_id = "importConnector", tag = "connections", request_body = ImportRequest,
-    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 413, body = Problem)))]
+    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 413, body = Problem)))]
 #[post("/connectors/import")]
 pub(super) async fn import(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     payload: web::Payload,
 ) -> Result<web::Json<Imported>, ApiError> {
+    caller.must(Role::Author)?;
     // The description of a large API is larger than a request otherwise may be.
     let body = super::body::read(payload, MAX_PUBLICATION).await?;
     let ImportRequest { text, name, only } =

@@ -47,10 +47,9 @@ impl CallBack {
 pub(crate) async fn answer(node: &Node, back: &CallBack, called: Value) -> Result<bool, StoreError> {
     let published = node.published();
     let operation = published.catalog.operation(&back.via, &back.operation).ok();
-    let callback = operation.and_then(|(_, operation)| operation.callback());
-    let output = match callback {
-        Some(callback) => callback.output(&called),
-        None => Err(format!("`{}` does not call back any more", back.operation)),
+    let output = match operation {
+        Some((_, operation)) => operation.called_back(&called),
+        None => Err(format!("there is no operation `{}` any more", back.operation)),
     };
     let called = match output {
         Ok(output) => json!({ "output": published.redactor.value(output) }),

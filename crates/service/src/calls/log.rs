@@ -2,7 +2,7 @@
 //! latest of them along; what jobs have tried stands in their own records.
 
 use crate::node::Node;
-use arvok_store::calls;
+use arvok_store::{DatabaseConnection, calls};
 use std::{sync::Arc, time::Duration};
 
 /// Time between two writings.
@@ -18,7 +18,7 @@ pub(crate) async fn run(node: Arc<Node>) {
             _ = stopping.changed() => true,
             _ = tick.tick() => false,
         };
-        write(&node).await;
+        write(&node, &node.work_db).await;
         if stops {
             return;
         }
@@ -26,10 +26,10 @@ pub(crate) async fn run(node: Arc<Node>) {
 }
 
 /// Writes what was noted so far; whoever asks for the last calls sees those of a moment ago.
-pub(crate) async fn write(node: &Node) {
+pub(crate) async fn write(node: &Node, db: &DatabaseConnection) {
     let noted = node.call_log.take();
     if !noted.is_empty()
-        && let Err(e) = calls::keep(&node.work_db, &noted).await
+        && let Err(e) = calls::keep(db, &noted).await
     {
         tracing::warn!("the last calls are not kept: {e}");
     }

@@ -34,6 +34,8 @@ pub(crate) struct Outgoing<'a> {
     pub callback: Option<&'a str>,
     /// For whom it is made.
     pub caller: Caller,
+    /// Addresses that no record may have, and what stands in their place.
+    pub hidden: &'a [(String, &'static str)],
 }
 
 /// A connection as it is used: with its address and its secrets.
@@ -102,8 +104,8 @@ async fn noted(
 ) -> Result<Called, Failure> {
     let (at, begun) = (clock::now(), Instant::now());
     let caller = out.caller.clone();
-    let (via, name) = (out.via.to_owned(), out.operation.to_owned());
-    let called = perform(node, published, connection, operation, out).await;
+    let (via, name, hidden) = (out.via.to_owned(), out.operation.to_owned(), out.hidden);
+    let called = hide(perform(node, published, connection, operation, out).await, hidden);
     let (ended, message) = match &called {
         Ok(Called::Output(_)) => ("done", None),
         Ok(Called::Later(_)) => ("later", None),
@@ -112,6 +114,31 @@ async fn noted(
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
     node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
     called
+}
+
+/// What came of a call, without what no record may have.
+fn hide(called: Result<Called, Failure>, hidden: &[(String, &'static str)]) -> Result<Called, Failure> {
+    let each = hidden.iter().map(|(what, by)| (what.as_str(), *by));
+    match called {
+        Ok(Called::Output(output)) => {
+            Ok(Called::Output(each.fold(output, |output, (what, by)| replace(output, what, by))))
+        }
+        Ok(later) => Ok(later),
+        Err(failure) => {
+            let message = each.fold(failure.message, |message, (what, by)| message.replace(what, by));
+            Err(Failure { message, ..failure })
+        }
+    }
+}
+
+/// A value with one text in the place of another, wherever it stands.
+pub(crate) fn replace(value: Value, what: &str, by: &str) -> Value {
+    match value {
+        Value::String(text) => Value::String(text.replace(what, by)),
+        Value::Array(items) => items.into_iter().map(|item| replace(item, what, by)).collect(),
+        Value::Object(map) => map.into_iter().map(|(key, item)| (key, replace(item, what, by))).collect(),
+        other => other,
+    }
 }
 
 async fn perform(
@@ -173,6 +200,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 timeout: None,
                 callback: None,
                 caller: Caller::Person(by.to_owned()),
+                hidden: &[],
             };
             call(node, out).await.0.map(|called| match called {
                 Called::Output(output) => arvok_core::text::cut(&output.to_string(), 400).to_owned(),

@@ -97,16 +97,6 @@ impl Link {
     }
 }
 
-/// Puts the link where its place is kept in what goes out; and takes it out of what comes back.
-pub(super) fn replace(value: Value, what: &str, by: &str) -> Value {
-    match value {
-        Value::String(text) => Value::String(text.replace(what, by)),
-        Value::Array(items) => items.into_iter().map(|item| replace(item, what, by)).collect(),
-        Value::Object(map) => map.into_iter().map(|(key, item)| (key, replace(item, what, by))).collect(),
-        other => other,
-    }
-}
-
 /// The link to a decision for a message that tells of it, if this is one and has room for it.
 pub(super) async fn link_for(node: &Node, job: JobId, place: &Place, give: &Value) -> Option<Result<String, String>> {
     let asks = place.as_str().strip_suffix(".told")?;

@@ -2,11 +2,11 @@
 //! recorded one by one.
 
 use super::{
-    outside::{launch, link_for, recall, replace},
+    outside::{launch, link_for, recall},
     record::{Outward, complete, divide, end, look_again},
 };
 use crate::{
-    calls::{self, CallBack, Outgoing},
+    calls::{self, CallBack, Outgoing, replace},
     clock,
     insist::insist,
     metrics::EndLabel,
@@ -349,7 +349,6 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Event {
         Some(Err(why)) => return not_sent(&out, why),
     };
     hidden.extend(callback.iter().map(|address| (address.clone(), CALLBACK)));
-    let hide = |text: String| hidden.iter().fold(text, |text, (what, by)| text.replace(what.as_str(), by));
     let outgoing = Outgoing {
         via: &out.via,
         operation: &out.operation,
@@ -358,15 +357,14 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Event {
         timeout: out.timeout,
         callback: callback.as_deref(),
         caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
+        hidden: &hidden,
     };
     let (called, repeat) =
         if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
     let what = match called {
-        Ok(Called::Output(output)) => {
-            What::Returned(hidden.iter().fold(output, |output, (what, by)| replace(output, what, by)))
-        }
+        Ok(Called::Output(output)) => What::Returned(output),
         Ok(Called::Later(within)) => What::Later { within, repeat },
-        Err(failure) => What::Broke { failure: Failure { message: hide(failure.message), ..failure }, repeat },
+        Err(failure) => What::Broke { failure, repeat },
     };
     Event::Step { place: out.place, attempt: out.attempt, what }
 }

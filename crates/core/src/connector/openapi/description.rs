@@ -3,13 +3,17 @@
 use super::ImportError;
 use crate::text::cut;
 use serde_json::Value;
+use std::cell::Cell;
 
 /// References that lead to references.
 const MOST_STEPS: usize = 20;
 
+/// Values that all schemas of a description together may become: references make much of little.
+const MOST_MADE: usize = 400_000;
+
 /// A description of an API.
 #[derive(Debug)]
-pub(super) struct Description(Value);
+pub(super) struct Description(Value, Cell<usize>);
 
 static NOTHING: Value = Value::Null;
 
@@ -26,7 +30,18 @@ impl Description {
         if !document["paths"].is_object() {
             return Err(ImportError::Other("the key `paths` is missing".into()));
         }
-        Ok(Self(document))
+        Ok(Self(document, Cell::new(0)))
+    }
+
+    /// Counts one more value that is made of it; whether there may be any more.
+    pub fn spend(&self) -> bool {
+        self.1.set(self.1.get() + 1);
+        !self.is_spent()
+    }
+
+    /// Whether more has been made of it than may be.
+    pub fn is_spent(&self) -> bool {
+        self.1.get() > MOST_MADE
     }
 
     pub fn title(&self) -> &str {

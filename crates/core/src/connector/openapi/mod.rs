@@ -13,7 +13,7 @@ mod text;
 use crate::{
     connector::{Connector, operation::Operation},
     definition::Defined,
-    document::{check_name, parse_file, parse_value},
+    document::{MAX_FILE, check_name, parse_file, parse_value},
     glob::Glob,
 };
 use description::Description;
@@ -66,6 +66,9 @@ pub enum ImportError {
     /// There is nothing to be taken.
     #[error("{0}")]
     Nothing(String),
+    /// All of it is more than one file can hold.
+    #[error("{0}; choose some of its operations")]
+    TooLarge(String),
     /// The name cannot be one.
     #[error("name: {0}")]
     Name(String),
@@ -108,6 +111,9 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         operations.push(Described { name: found.name, request, summary, taken: one.is_some() });
         made.extend(one);
     }
+    if description.is_spent() {
+        return Err(ImportError::TooLarge("more is made of it than there is room for".into()));
+    }
     if made.is_empty() {
         let why = match operations.len() {
             0 => "it has no operations".to_owned(),
@@ -122,6 +128,12 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         left_out.push(note);
     }
     let text = text::write(&description, &name, &made, &mut left_out);
+    if text.len() > MAX_FILE {
+        return Err(ImportError::TooLarge(format!(
+            "the file would have {} bytes, and {MAX_FILE} can be published",
+            text.len()
+        )));
+    }
     Ok(Import { title: description.title().to_owned(), operations, text, left_out })
 }
 

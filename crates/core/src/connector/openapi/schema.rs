@@ -70,7 +70,7 @@ impl Writer<'_> {
             return self.referred(reference, levels);
         }
         let Some(of) = schema.as_object() else { return json!({}) };
-        if levels == 0 || self.made > MOST {
+        if levels == 0 || self.made > MOST || !self.description.spend() {
             return json!({});
         }
         let mut made = Map::new();

@@ -1,10 +1,7 @@
 //! Descriptions become connectors: what is taken over, what is listed, what is refused.
 
 use super::*;
-use crate::{
-    connector::Connection,
-    document::{Document, MAX_FILE},
-};
+use crate::{connector::Connection, document::Document};
 use serde_json::json;
 
 const ODD: &str = include_str!("odd.yaml");
@@ -110,6 +107,21 @@ fn a_schema_that_leads_back_to_itself_ends_and_no_description_grows_without_boun
     let import = made(&tree.to_string(), &[]);
     assert!(import.text.len() < 40_000, "{} bytes", import.text.len());
     checked(&import.text);
+}
+
+#[test]
+fn what_would_become_too_much_is_refused_before_it_is_made() {
+    // Some kilobytes of references, each to the same wide schema: written out, millions of values.
+    let wide: serde_json::Map<String, Value> =
+        (0..300).map(|n| (format!("p{n}"), json!({ "type": "string" }))).collect();
+    let body = json!({ "content": { "application/json": { "schema": { "$ref": "#/components/schemas/Wide" } } } });
+    let paths: serde_json::Map<String, Value> =
+        (0..4_000).map(|n| (format!("/t{n}"), json!({ "post": { "requestBody": body, "responses": {} } }))).collect();
+    let document = json!({ "openapi": "3.1.0", "paths": paths,
+        "components": { "schemas": { "Wide": { "type": "object", "properties": wide } } } });
+    let refused = import(&document.to_string(), None, &[]).expect_err("too much");
+    assert_eq!(refused.to_string(), "more is made of it than there is room for; choose some of its operations");
+    assert!(import(&document.to_string(), None, &["t7.post".into()]).is_ok());
 }
 
 #[test]
