@@ -4976,7 +4976,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The role does not allow it, or the console's header is missing. */
             403: {
                 headers: {
                     [name: string]: unknown;
