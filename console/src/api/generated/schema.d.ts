@@ -4976,6 +4976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The role does not allow it, or the console's header is missing. */
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -266,8 +266,7 @@ pub(super) async fn try_operation(
 
 /// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.
 #[utoipa::path(operation_id = "importConnector", tag = "connections", request_body = ImportRequest,
-    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 403, body = Problem),
-        (status = 413, body = Problem)))]
+    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 413, body = Problem)))]
 #[post("/connectors/import")]
 pub(super) async fn import(
     node: web::Data<Node>,
