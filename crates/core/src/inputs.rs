@@ -7,7 +7,7 @@ use crate::{
     definition::{Fault, Misfit},
     document::Checker,
     expr::{Template, Type},
-    text::nearest,
+    text::{hint, nearest},
 };
 use serde_json::{Map, Value, json};
 use std::{collections::BTreeMap, sync::Arc};
@@ -212,8 +212,7 @@ const WORDS: [&str; 43] = [
 fn words(schema: &Map<String, Value>) -> Result<(), String> {
     for (word, value) in schema {
         if !WORDS.contains(&word.as_str()) {
-            let hint = nearest(word, WORDS).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-            return Err(format!("`{word}` is no word of JSON Schema{hint}"));
+            return Err(format!("`{word}` is no word of JSON Schema{}", hint(word, WORDS)));
         }
         match (word.as_str(), value) {
             ("items" | "not" | "contains" | "additionalProperties" | "if" | "then" | "else", Value::Object(inner)) => {

@@ -158,6 +158,17 @@ async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -
     Ok(removed)
 }
 
+/// Removes calls that are long over, and of each connection those beyond the latest.
+async fn calls(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let old = "DELETE FROM call WHERE id IN (SELECT id FROM call WHERE at < $1 ORDER BY at LIMIT $2)";
+    let many = "DELETE FROM call c USING (
+            SELECT k.connection, (SELECT id FROM call o WHERE o.connection = k.connection ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+            FROM (SELECT DISTINCT connection FROM call) k) t
+        WHERE c.id IN (SELECT o.id FROM call o WHERE o.connection = t.connection AND o.id <= t.last ORDER BY o.id LIMIT $2)";
+    Ok(sql::run(db, old, vec![(now - limits.calls).into(), A_PASS.into()]).await?
+        + sql::run(db, many, vec![limits.calls_of_connection.into(), A_PASS.into()]).await?)
+}
+
 /// Removes what is kept no longer, at most some of each kind.
 ///
 /// What is counted is added up on the way.
@@ -198,13 +209,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
     let outgoing = outgoing(db, limits, now).await?;
-    let old_calls = "DELETE FROM call WHERE id IN (SELECT id FROM call WHERE at < $1 ORDER BY at LIMIT $2)";
-    let many_calls = "DELETE FROM call c USING (
-            SELECT k.connection, (SELECT id FROM call o WHERE o.connection = k.connection ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
-            FROM (SELECT DISTINCT connection FROM call) k) t
-        WHERE c.id IN (SELECT o.id FROM call o WHERE o.connection = t.connection AND o.id <= t.last ORDER BY o.id LIMIT $2)";
-    let calls = run(old_calls, before(limits.calls)).await?
-        + run(many_calls, vec![limits.calls_of_connection.into(), A_PASS.into()]).await?;
+    let calls = calls(db, limits, now).await?;
     add_up(db, now).await?;
     let counts = "DELETE FROM alert_count WHERE (minute, how, shard) IN
         (SELECT minute, how, shard FROM alert_count WHERE minute < $1 LIMIT $2)";

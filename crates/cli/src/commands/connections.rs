@@ -11,7 +11,7 @@ use arvok_api::{
     CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation,
     Page, TriedOperation, TryOperation,
 };
-use arvok_core::{connector::import as made_of, text::nearest};
+use arvok_core::{connector::import as made_of, text::hint};
 use serde_json::{Map, Value};
 use std::{fs, io::Read, path::Path};
 
@@ -127,8 +127,8 @@ fn offered<'d>(detail: &'d ConnectionDetail, operation: &str) -> Result<&'d Offe
     let found = detail.operations.iter().find(|o| o.name == operation);
     found.ok_or_else(|| {
         let names = detail.operations.iter().map(|o| o.name.as_str());
-        let hint = nearest(operation, names).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-        CliError::Usage(format!("`{}` has no operation `{operation}`{hint}", detail.item.name))
+        let name = &detail.item.name;
+        CliError::Usage(format!("`{name}` has no operation `{operation}`{}", hint(operation, names)))
     })
 }
 

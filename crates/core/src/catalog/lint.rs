@@ -10,7 +10,7 @@ use crate::{
     expr::Path,
     glob::Glob,
     rule::{Demands, Rule},
-    text::nearest,
+    text::hint,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -132,8 +132,8 @@ impl Lint<'_> {
         }
         for (i, glob) in self.rule.listen.resource.iter().flatten().enumerate() {
             if !seen.resources.iter().any(|r| glob.matches(r)) {
-                let hint = glob.exact().and_then(|name| nearest(name, seen.resources.iter().map(String::as_str)));
-                let hint = hint.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+                let known = || seen.resources.iter().map(String::as_str);
+                let hint = glob.exact().map_or_else(String::new, |name| hint(name, known()));
                 let message = format!(
                     "`{}` fits none of the {} resources known so far{hint}",
                     glob.as_str(),

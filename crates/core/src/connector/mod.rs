@@ -22,7 +22,7 @@ pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestErro
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},
     document::{Checker, Document, Problem},
-    text::nearest,
+    text::hint,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -92,8 +92,7 @@ impl Defined for Connector {
 /// Complains of an operation by which no connection can be tested.
 fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Operation>) {
     let Some(operation) = operations.get(test) else {
-        let hint = nearest(test, operations.keys().map(String::as_str));
-        let hint = hint.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+        let hint = hint(test, operations.keys().map(String::as_str));
         return check.fail("/test", format!("there is no operation `{test}` here{hint}"));
     };
     let needs = operation.takes.properties().keys().find(|name| operation.takes.is_required(name));

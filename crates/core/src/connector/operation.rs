@@ -13,7 +13,7 @@ use crate::{
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
-    text::{cut, nearest},
+    text::{cut, hint},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -170,8 +170,7 @@ impl Probe {
     /// Complains where the operation that tells is none that may.
     pub(super) fn fits(&self, check: &mut Checker<'_>, at: &str, operations: &BTreeMap<String, Operation>) {
         let Some(operation) = operations.get(&self.operation) else {
-            let near = nearest(&self.operation, operations.keys().map(String::as_str));
-            let hint = near.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+            let hint = hint(&self.operation, operations.keys().map(String::as_str));
             return check.fail(&format!("{at}/call"), format!("there is no operation `{}` here{hint}", self.operation));
         };
         if operation.repeat != Repeat::Safe {

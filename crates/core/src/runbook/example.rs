@@ -6,7 +6,7 @@ use crate::{
     Period,
     document::Checker,
     job_state::{JobEffect, JobState, Resolution},
-    text::nearest,
+    text::hint,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -163,8 +163,7 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[JobExampleDoc], runbook
         for place in example.answers.keys() {
             let id = place.rsplit('.').next().unwrap_or(place);
             if !ids.contains(id) {
-                let near = nearest(id, ids.iter().copied());
-                let hint = near.map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
+                let hint = hint(id, ids.iter().copied());
                 let key = place.replace('~', "~0").replace('/', "~1");
                 check.fail(&format!("{at}/answers/{key}"), format!("there is no step `{id}`{hint}"));
             }

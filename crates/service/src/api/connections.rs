@@ -1,6 +1,6 @@
 //! Connections: whether they can be used and what they offer, their last calls, tests and tries by hand.
 
-use super::{ApiError, MAX_PUBLICATION, caller::Caller, query::in_range};
+use super::{ApiError, MAX_PUBLICATION, caller::Caller, definitions::unknown, query::in_range};
 use crate::{
     calls::{self, Outgoing},
     clock,
@@ -17,7 +17,6 @@ use arvok_core::{
     connector::{CallEnd, Connection, Connector, Operation},
     definition::Definition,
     runbook::Runbook,
-    text::{cut, nearest},
 };
 use arvok_store::{
     calls::{self as store, Caller as For, Went},
@@ -67,11 +66,7 @@ fn item(node: &Node, published: &Published, connection: &Connection, went: Went)
 
 fn known<'a>(published: &'a Published, name: &str) -> Result<&'a Connection, ApiError> {
     let found = published.catalog.get::<Connection>(name).map(|(connection, _)| connection);
-    found.ok_or_else(|| {
-        let names = published.catalog.entries(Kind::Connection).map(|e| e.name.as_str());
-        let hint = nearest(name, names).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-        ApiError::NotFound(format!("connection `{}`{hint}", cut(name, 64)))
-    })
+    found.ok_or_else(|| unknown(published, Kind::Connection, name))
 }
 
 /// One connection: what it offers, which secrets it needs, which runbooks call it.

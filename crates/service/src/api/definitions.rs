@@ -16,7 +16,7 @@ use arvok_core::{
     connector::Connection,
     rule::Rule,
     settle,
-    text::{cut, nearest},
+    text::{cut, hint},
 };
 use arvok_store::{
     StoreError,
@@ -180,13 +180,17 @@ pub(super) async fn publish(
 }
 
 /// What is to be withdrawn, as far as it stands.
+/// That nothing of a kind has this name, and which was most likely meant.
+pub(super) fn unknown(published: &Published, kind: Kind, name: &str) -> ApiError {
+    let known = published.catalog.entries(kind).map(|e| e.name.as_str());
+    ApiError::NotFound(format!("{kind} `{}`{}", cut(name, 64), hint(name, known)))
+}
+
 fn withdrawn(request: &PublishRequest, published: &Published) -> Result<Vec<(Kind, String)>, ApiError> {
     let named = request.withdraw.iter().map(|name| {
         let kind = kind(&name.kind)?;
         if published.catalog.entry(kind, &name.name).is_none() {
-            let known = published.catalog.entries(kind).map(|e| e.name.as_str());
-            let hint = nearest(&name.name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-            return Err(ApiError::NotFound(format!("{kind} `{}`{hint}", cut(&name.name, 64))));
+            return Err(unknown(published, kind, &name.name));
         }
         Ok((kind, name.name.clone()))
     });

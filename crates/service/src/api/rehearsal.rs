@@ -1,7 +1,7 @@
 //! Rehearsing a rule over stored or given alerts: the answer is a stream of JSON lines, progress
 //! first and the result at the end. Whoever hangs up stops it.
 
-use super::{ApiError, caller::Caller};
+use super::{ApiError, caller::Caller, definitions::unknown};
 use crate::{clock, node::Node};
 use actix_web::{HttpResponse, http::header, post, web};
 use arvok_api::{Problem, RehearsalLine, RehearsalRequest, RehearsalResult};
@@ -114,12 +114,7 @@ pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc
 
 pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32), ApiError> {
     let published = node.published();
-    let known = published.catalog.entries(Kind::Rule).map(|e| e.name.as_str());
-    let hint = || arvok_core::text::nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-    published
-        .catalog
-        .rule(name)
-        .ok_or_else(|| ApiError::NotFound(format!("rule `{}`{}", arvok_core::text::cut(name, 64), hint())))
+    published.catalog.rule(name).ok_or_else(|| unknown(&published, Kind::Rule, name))
 }
 
 /// The only rule of a text, or the one of that name.

@@ -1,13 +1,13 @@
 //! Payloads that could not be read: looked at, and read again after a mending.
 
-use super::{ApiError, caller::Caller, query::in_range, webhook::unknown};
+use super::{ApiError, caller::Caller, definitions::unknown, query::in_range};
 use crate::{
     intake::{Again, accept_again},
     node::Node,
 };
 use actix_web::{get, post, web};
 use arvok_api::{KeptItem, PAGE, Page, Problem, Retried, RetryRequest, Role, UnreadableItem};
-use arvok_core::source::Source;
+use arvok_core::{Kind, source::Source};
 use arvok_store::read as rows;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -56,7 +56,8 @@ pub(super) async fn retry(
 ) -> Result<web::Json<Retried>, ApiError> {
     caller.must(Role::Author)?;
     let published = node.published();
-    let (source, _) = published.catalog.get::<Source>(&body.source).ok_or_else(|| unknown(&published, &body.source))?;
+    let (source, _) =
+        published.catalog.get::<Source>(&body.source).ok_or_else(|| unknown(&published, Kind::Source, &body.source))?;
     let found = rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64).await?;
     let mut retried =
         Retried { next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED), ..Retried::default() };

@@ -3,6 +3,7 @@
 use super::{
     ApiError, MAX_BODY, body,
     caller::{basic, bearer},
+    definitions::unknown,
 };
 use crate::{
     door::Admission,
@@ -19,7 +20,6 @@ use arvok_core::{
     Kind,
     connector::{Credential, Opened},
     source::{Intake, Source, Webhook},
-    text::{cut, nearest},
 };
 use arvok_store::{Class, access};
 use serde_json::Value;
@@ -117,13 +117,7 @@ async fn known<'a>(
     if who.role < Role::Author {
         return Err(ApiError::role(Role::Author, who.role));
     }
-    source.ok_or_else(|| unknown(published, name))
-}
-
-pub(super) fn unknown(published: &Published, name: &str) -> ApiError {
-    let known = published.catalog.entries(Kind::Source).map(|e| e.name.as_str());
-    let hint = nearest(name, known).map_or_else(String::new, |n| format!("; did you mean `{n}`?"));
-    ApiError::NotFound(format!("source `{}`{hint}", cut(name, 64)))
+    source.ok_or_else(|| unknown(published, Kind::Source, name))
 }
 
 /// Whether a request shows a credential. However much of it is right, the comparison takes as long.
