@@ -8,6 +8,7 @@ use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
+use tokio::task::JoinHandle;
 
 /// Keys that are remembered.
 const MOST_KEYS: usize = 10_000;
@@ -58,7 +59,7 @@ impl<S: Send + 'static> Office<S> {
                 .route("/faults", web::put().to(set_faults::<S>))
                 .configure(configure.clone());
         })?;
-        Ok(Running { server, office: self })
+        Ok(Running { server, office: self, clock: None })
     }
 
     /// What it keeps.
@@ -71,9 +72,14 @@ impl<S: Send + 'static> Office<S> {
         locked(&self.gate.faults).clone()
     }
 
+    /// The answer to a request that does not show the token.
+    pub fn refusal(&self, request: &HttpRequest) -> Option<HttpResponse> {
+        auth::refusal(request, &self.gate.token)
+    }
+
     /// Every request passes the gate: the token, then the faults. What has a key that is known is not done again.
     pub async fn serve(&self, request: &HttpRequest, work: impl FnOnce(&mut S) -> Answer) -> HttpResponse {
-        match auth::refusal(request, &self.gate.token) {
+        match self.refusal(request) {
             Some(refused) => refused,
             None => self.served(request, work).await,
         }
@@ -110,12 +116,12 @@ pub(crate) fn respond(answer: Answer) -> HttpResponse {
     HttpResponse::build(StatusCode::from_u16(status).unwrap_or_default()).json(body)
 }
 
-async fn set_faults<S: Send + 'static>(
+pub(crate) async fn set_faults<S: Send + 'static>(
     office: web::Data<Office<S>>,
     faults: web::Json<Faults>,
     request: HttpRequest,
 ) -> HttpResponse {
-    if let Some(refused) = auth::refusal(&request, &office.gate.token) {
+    if let Some(refused) = office.refusal(&request) {
         return refused;
     }
     *locked(&office.gate.faults) = faults.into_inner();
@@ -127,12 +133,19 @@ async fn set_faults<S: Send + 'static>(
 pub struct Running<S> {
     server: Server,
     office: Office<S>,
+    /// What goes on there by itself.
+    clock: Option<JoinHandle<()>>,
 }
 
 impl<S: Send + 'static> Running<S> {
     /// The base address of its API.
     pub fn url(&self) -> String {
         self.server.url()
+    }
+
+    /// With something that goes on by itself until it is stopped.
+    pub(crate) fn beside(self, clock: JoinHandle<()>) -> Self {
+        Self { clock: Some(clock), ..self }
     }
 
     /// Looks at what it keeps, or changes it, as somebody there would.
@@ -147,6 +160,7 @@ impl<S: Send + 'static> Running<S> {
 
     /// Stops it.
     pub async fn stop(&self) {
+        self.clock.iter().for_each(JoinHandle::abort);
         self.server.stop().await;
     }
 }

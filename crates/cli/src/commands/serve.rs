@@ -126,9 +126,7 @@ async fn office(which: Standin) -> Result<(), CliError> {
         }
         Standin::Cloud(OfPort { port, token }) => {
             let cloud = cloud::start(port, token, TAKES).map_err(failed)?;
-            eprintln!("arvok: the cloud is at {0}, e.g. {0}/instances/timetable-worker-7", cloud.at_work.url());
-            until_stopped().await?;
-            cloud.stop().await;
+            attended("cloud", "/instances/timetable-worker-7", cloud).await?;
         }
         Standin::Yard { .. } | Standin::Releases { .. } | Standin::Board { .. } | Standin::Chat { .. } => {}
     }

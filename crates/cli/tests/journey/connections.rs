@@ -58,7 +58,7 @@ base: {}
 credential: {{ bearer: \"${{secret('cloud')}}\" }}
 timeout: 2s
 ",
-        cloud.at_work.url()
+        cloud.url()
     ));
     cloud
 }
@@ -181,13 +181,13 @@ fn what_is_done_later_is_waited_for_looked_at_or_called_back_once() {
     let job = called(&stage, "makes", &make("worker-8"));
     assert_eq!(output(&job), &json!({ "instance": "worker-8" }), "{job:#}");
     // It was begun, and nobody knows more: the operation's own probe tells.
-    cloud.at_work.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    cloud.set_faults(Faults { hang_up: 1, ..Faults::default() });
     let job = called(&stage, "probes", &make("worker-9"));
     assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
     assert_eq!(output(&job)["state"], "starting", "what the probe saw: {job:#}");
 
     // A page that calls back twice is one answer.
-    cloud.at_work.set_faults(Faults { twice: true, ..Faults::default() });
+    cloud.set_faults(Faults { twice: true, ..Faults::default() });
     let save = "{ id: save, call: instance.save, via: cloud, give: { name: timetable-worker-7 } }";
     let job = called(&stage, "saves", save);
     assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
@@ -208,7 +208,7 @@ fn a_call_back_is_heard_though_the_node_that_called_is_gone() {
     stage.secret("cloud", "cloud-token", &["connection/cloud"]);
     stage.publish(&format!(
         "connector: cloud\noperations:\n  save:\n    request: {{ method: POST, path: /instances/timetable-worker-7/save, body: {{ call_back: '${{callback}}' }} }}\n    callback: {{ within: 30s }}\n---\nconnection: cloud\nconnector: cloud\nbase: {}\ncredential: {{ bearer: \"${{secret('cloud')}}\" }}\n---\nrunbook: saves\ninputs: {{}}\ntarget: vm/a\nsteps: [ {{ id: save, call: save, via: cloud }} ]\n",
-        cloud.at_work.url()
+        cloud.url()
     ));
     let (_, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "saves", "inputs": {} })));
     let job = made["job"].as_i64().expect("a number");
@@ -250,7 +250,7 @@ fn under_every_fault_every_operation_ends_as_what_it_is() {
         let mut ends = Vec::new();
         for (connection, operation, give) in &operations {
             desk.set_faults(faults.clone());
-            cloud.at_work.set_faults(faults.clone());
+            cloud.set_faults(faults.clone());
             let path = format!("/api/v1/connections/{connection}/operations/{operation}/try");
             let give = match *operation {
                 "instance.make" => json!({ "name": format!("worker-{fault}") }),

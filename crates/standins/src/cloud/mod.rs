@@ -87,21 +87,8 @@ impl Cloud {
     }
 }
 
-/// A cloud at work, with the clock that calls back.
-#[derive(Debug)]
-pub struct RunningCloud {
-    /// What it keeps.
-    pub at_work: Running<Cloud>,
-    clock: tokio::task::JoinHandle<()>,
-}
-
-impl RunningCloud {
-    /// Stops it.
-    pub async fn stop(&self) {
-        self.clock.abort();
-        self.at_work.stop().await;
-    }
-}
+/// A cloud at work.
+pub type RunningCloud = Running<Cloud>;
 
 /// Starts a cloud with a timetable worker; what takes time takes so long.
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, StandinError> {
@@ -131,7 +118,7 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, 
             }
         }
     });
-    Ok(RunningCloud { at_work, clock })
+    Ok(at_work.beside(clock))
 }
 
 type Kept = web::Data<Office<Cloud>>;

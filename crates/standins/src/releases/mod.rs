@@ -3,13 +3,15 @@
 //! A release takes a moment. The desk's own watch measures each service's share of failing requests, posts an alert when it
 //! is too high, and clears it when it has come down.
 
-use crate::{Faults, Server, StandinError, auth, faults::Fate};
+use crate::{
+    Faults, StandinError,
+    office::{Answer, Office, Running},
+};
 use actix_web::{HttpRequest, HttpResponse, web};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::{
     collections::BTreeMap,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
 
@@ -43,13 +45,17 @@ pub struct Service {
     /// The version that is on its way, and since when.
     #[serde(skip)]
     under_way: Option<(String, Instant)>,
+    /// How long a release takes.
+    #[serde(skip)]
+    takes: Duration,
     /// The night whose fares are in.
     pub imported: Option<String>,
 }
 
 impl Service {
     /// What is on its way arrives once its time has come.
-    fn arrive(&mut self, takes: Duration) {
+    fn arrive(&mut self) {
+        let takes = self.takes;
         if let Some((version, _)) = self.under_way.take_if(|(_, since)| since.elapsed() >= takes) {
             self.before = Some(std::mem::replace(&mut self.version, version));
         }
@@ -61,32 +67,20 @@ impl Service {
     }
 }
 
-#[derive(Debug)]
-struct Desk {
-    services: BTreeMap<String, Service>,
-    faults: Faults,
-}
-
-type Shared = Arc<Mutex<Desk>>;
-
-fn locked(desk: &Shared) -> MutexGuard<'_, Desk> {
-    desk.lock().unwrap_or_else(PoisonError::into_inner)
-}
+/// What the desk keeps: services by name.
+type Services = BTreeMap<String, Service>;
 
 /// A running desk.
 #[derive(Debug)]
-pub struct RunningReleases {
-    server: Server,
-    desk: Shared,
-    watch: tokio::task::JoinHandle<()>,
-}
+pub struct RunningReleases(Running<Services>);
 
-fn skerrow() -> BTreeMap<String, Service> {
+fn skerrow(takes: Duration) -> Services {
     let service = |version: &str, versions: &[(&str, f64)]| Service {
         version: version.to_owned(),
         before: None,
         versions: versions.iter().map(|(v, failing)| ((*v).to_owned(), *failing)).collect(),
         under_way: None,
+        takes,
         imported: None,
     };
     BTreeMap::from([
@@ -97,81 +91,53 @@ fn skerrow() -> BTreeMap<String, Service> {
 
 /// Starts a desk of the Skerrow Ferries.
 pub fn start(options: ReleaseOptions) -> Result<RunningReleases, StandinError> {
-    let desk: Shared = Arc::new(Mutex::new(Desk { services: skerrow(), faults: Faults::default() }));
-    let office = Office { desk: Arc::clone(&desk), token: options.token.clone(), takes: options.takes };
-    let server = Server::start(options.port, move |config| {
+    let office = Office::new(skerrow(options.takes), options.token.clone());
+    let at_work = office.clone().open(options.port, |config| {
         config
-            .app_data(web::Data::new(office.clone()))
             .route("/services/{name}", web::get().to(status))
             .route("/services/{name}/release", web::post().to(release))
             .route("/services/{name}/import", web::post().to(import));
     })?;
-    let watch = tokio::spawn(watch(Arc::clone(&desk), options));
-    Ok(RunningReleases { server, desk, watch })
+    Ok(RunningReleases(at_work.beside(tokio::spawn(watch(office, options)))))
 }
 
 impl RunningReleases {
     /// The base address of its API.
     pub fn url(&self) -> String {
-        self.server.url()
+        self.0.url()
     }
 
     /// Looks at a service, or changes it, as somebody at the desk would.
     pub fn with<T>(&self, name: &str, f: impl FnOnce(&mut Service) -> T) -> Option<T> {
-        locked(&self.desk).services.get_mut(name).map(f)
+        self.0.with(|services| services.get_mut(name).map(f))
     }
 
     /// Switches faults.
     pub fn set_faults(&self, faults: Faults) {
-        locked(&self.desk).faults = faults;
+        self.0.set_faults(faults);
     }
 
     /// Stops it.
     pub async fn stop(&self) {
-        self.watch.abort();
-        self.server.stop().await;
+        self.0.stop().await;
     }
 }
 
-#[derive(Clone)]
-struct Office {
-    desk: Shared,
-    token: String,
-    takes: Duration,
-}
+type Desk = web::Data<Office<Services>>;
 
-impl Office {
-    /// Every request passes the gate: the token, then the faults. What it does twice it does once.
-    async fn serve(
-        &self,
-        request: &HttpRequest,
-        name: &str,
-        work: impl FnOnce(&mut Service) -> Result<(u16, Value), (u16, String)>,
-    ) -> HttpResponse {
-        if let Some(refused) = auth::refusal(request, &self.token) {
-            return refused;
-        }
-        let (delay, fate) = locked(&self.desk).faults.next();
-        tokio::time::sleep(delay).await;
-        if let Fate::Refuse(answer) = fate {
-            return answer;
-        }
-        let answer = match locked(&self.desk).services.get_mut(name) {
-            Some(service) => {
-                service.arrive(self.takes);
-                work(service)
-            }
-            None => Err((404, format!("there is no service {name}"))),
-        };
-        fate.spoil(match answer {
-            Ok((status, body)) => respond(status, body),
-            Err((status, error)) => respond(status, json!({ "error": error })),
-        })
-    }
-}
-
-fn respond(status: u16, body: Value) -> HttpResponse {
-    HttpResponse::build(actix_web::http::StatusCode::from_u16(status).unwrap_or_default()).json(body)
+/// Of a service that is there, as it stands by now.
+async fn serve(
+    desk: &Office<Services>,
+    request: &HttpRequest,
+    name: &str,
+    work: impl FnOnce(&mut Service) -> Answer,
+) -> HttpResponse {
+    let at_work = |services: &mut Services| {
+        let service = services.get_mut(name).ok_or_else(|| (404, format!("there is no service {name}")))?;
+        service.arrive();
+        work(service)
+    };
+    desk.serve(request, at_work).await
 }
 
 fn told(name: &str, service: &Service) -> Value {
@@ -181,8 +147,8 @@ fn told(name: &str, service: &Service) -> Value {
     })
 }
 
-async fn status(office: web::Data<Office>, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
-    office.serve(&request, &name, |service| Ok((200, told(&name, service)))).await
+async fn status(desk: Desk, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    serve(&desk, &request, &name, |service| Ok((200, told(&name, service)))).await
 }
 
 #[derive(Deserialize)]
@@ -190,12 +156,7 @@ struct Release {
     version: String,
 }
 
-async fn release(
-    office: web::Data<Office>,
-    name: web::Path<String>,
-    ask: web::Json<Release>,
-    request: HttpRequest,
-) -> HttpResponse {
+async fn release(desk: Desk, name: web::Path<String>, ask: web::Json<Release>, request: HttpRequest) -> HttpResponse {
     let Release { version } = ask.into_inner();
     let work = |service: &mut Service| {
         if !service.versions.contains_key(&version) {
@@ -212,7 +173,7 @@ async fn release(
             _ => Ok((202, told(&name, service))),
         }
     };
-    office.serve(&request, &name, work).await
+    serve(&desk, &request, &name, work).await
 }
 
 #[derive(Deserialize)]
@@ -220,22 +181,17 @@ struct Import {
     night: String,
 }
 
-async fn import(
-    office: web::Data<Office>,
-    name: web::Path<String>,
-    ask: web::Json<Import>,
-    request: HttpRequest,
-) -> HttpResponse {
+async fn import(desk: Desk, name: web::Path<String>, ask: web::Json<Import>, request: HttpRequest) -> HttpResponse {
     let Import { night } = ask.into_inner();
     let work = |service: &mut Service| {
         service.imported = Some(night);
         Ok((200, json!({ "rows": 1204, "imported": service.imported })))
     };
-    office.serve(&request, &name, work).await
+    serve(&desk, &request, &name, work).await
 }
 
 /// Looks at each service, and posts what crosses the threshold until it is taken.
-async fn watch(desk: Shared, options: ReleaseOptions) {
+async fn watch(desk: Office<Services>, options: ReleaseOptions) {
     let client = arvok_connect::http_client().timeout(Duration::from_secs(5)).build();
     let mut raised: BTreeMap<String, bool> = BTreeMap::new();
     let mut number = 0u64;
@@ -243,14 +199,13 @@ async fn watch(desk: Shared, options: ReleaseOptions) {
     let mut tick = tokio::time::interval(options.tick);
     loop {
         tick.tick().await;
-        let seen: Vec<(String, String, f64)> = {
-            let mut desk = locked(&desk);
-            let all = desk.services.iter_mut().map(|(name, service)| {
-                service.arrive(options.takes);
+        let seen: Vec<(String, String, f64)> = desk.with(|services| {
+            let all = services.iter_mut().map(|(name, service)| {
+                service.arrive();
                 (name.clone(), service.version.clone(), service.failing())
             });
             all.collect()
-        };
+        });
         let (Ok(client), Some((url, token))) = (&client, &options.report_to) else { continue };
         for (name, version, failing) in seen {
             let high = failing >= RAISE;

@@ -118,7 +118,7 @@ async fn a_worker_that_is_added_comes_after_a_while_and_the_queue_drains() {
 #[tokio::test]
 async fn instances_take_time_and_whoever_left_an_address_is_called() {
     let cloud = cloud::start(0, "c".into(), SOON).expect("starts");
-    let caller = Caller::of(cloud.at_work.url(), "c");
+    let caller = Caller::of(cloud.url(), "c");
     let (status, begun) = caller.post("/instances", json!({ "name": "w8" })).await;
     assert_eq!((status, &begun["operation"]), (202, &json!(1)));
     assert_eq!(caller.get("/instances/w8").await.1["state"], "starting");
@@ -131,7 +131,7 @@ async fn instances_take_time_and_whoever_left_an_address_is_called() {
     assert_eq!(caller.post("/instances/w8/save", json!({ "call_back": address })).await.0, 202);
     tokio::time::timeout(Duration::from_secs(20), called.accept()).await.expect("it calls").expect("a caller");
     assert!(caller.get("/instances/w8").await.1["saved_as"].is_string());
-    cloud.at_work.with(|c| c.no_room = Some("no room".into()));
+    cloud.with(|c| c.no_room = Some("no room".into()));
     assert_eq!(caller.post("/instances", json!({ "name": "w9" })).await, (409, error("no room")));
     cloud.stop().await;
 }

@@ -10,11 +10,11 @@ mod monitor;
 pub use cluster::{Cluster, Disk, Host, Vm};
 pub use monitor::{Monitor, Reading};
 
-use crate::{Faults, Server, StandinError};
-use std::{
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
-    time::Duration,
+use crate::{
+    StandinError,
+    office::{Office, Running},
 };
+use std::time::Duration;
 
 /// How a yard is set up.
 #[derive(Clone, Debug)]
@@ -31,54 +31,12 @@ pub struct YardOptions {
     pub seconds_a_tick: f64,
 }
 
-/// State and faults, shared by the API and the clock.
-#[derive(Debug)]
-pub(crate) struct Yard {
-    pub cluster: Cluster,
-    pub faults: Faults,
-}
-
-pub(crate) type Shared = Arc<Mutex<Yard>>;
-
-pub(crate) fn locked(yard: &Shared) -> MutexGuard<'_, Yard> {
-    yard.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 /// A running yard.
-#[derive(Debug)]
-pub struct RunningYard {
-    server: Server,
-    yard: Shared,
-    clock: tokio::task::JoinHandle<()>,
-}
+pub type RunningYard = Running<Cluster>;
 
 /// Starts a yard of the Skerrow Ferries.
 pub fn start(options: YardOptions) -> Result<RunningYard, StandinError> {
-    let yard: Shared = Arc::new(Mutex::new(Yard { cluster: Cluster::skerrow(), faults: Faults::default() }));
-    let server = api::serve(options.port, options.token.clone(), Arc::clone(&yard))?;
-    let clock = tokio::spawn(monitor::run(Arc::clone(&yard), options));
-    Ok(RunningYard { server, yard, clock })
-}
-
-impl RunningYard {
-    /// The base address of its API.
-    pub fn url(&self) -> String {
-        self.server.url()
-    }
-
-    /// Looks at the cluster, or changes it, as an operator in the yard would.
-    pub fn with<T>(&self, f: impl FnOnce(&mut Cluster) -> T) -> T {
-        f(&mut locked(&self.yard).cluster)
-    }
-
-    /// Switches faults.
-    pub fn set_faults(&self, faults: Faults) {
-        locked(&self.yard).faults = faults;
-    }
-
-    /// Stops it.
-    pub async fn stop(&self) {
-        self.clock.abort();
-        self.server.stop().await;
-    }
+    let office = Office::new(Cluster::skerrow(), options.token.clone());
+    let at_work = api::serve(options.port, office.clone())?;
+    Ok(at_work.beside(tokio::spawn(monitor::run(office, options))))
 }

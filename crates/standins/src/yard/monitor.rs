@@ -3,7 +3,8 @@
 //! [`Monitor::look`] is pure and gives readings; posting them, again and again until they are
 //! taken, is the loop's business. A raised reading is repeated while it stands.
 
-use super::{Cluster, Disk, Host, Shared, Vm, YardOptions, locked};
+use super::{Cluster, Disk, Host, Vm, YardOptions};
+use crate::office::Office;
 use serde::Serialize;
 use serde_json::json;
 use std::collections::{BTreeMap, VecDeque};
@@ -147,7 +148,7 @@ fn level(percent: f64, stands: bool) -> &'static str {
 }
 
 /// The clock of the yard: time passes, the monitor looks, what it saw is posted in order.
-pub(super) async fn run(yard: Shared, options: YardOptions) {
+pub(super) async fn run(office: Office<Cluster>, options: YardOptions) {
     let mut monitor = Monitor::default();
     let mut waiting: VecDeque<Reading> = VecDeque::new();
     let client = arvok_connect::http_client().timeout(std::time::Duration::from_secs(5)).build();
@@ -157,12 +158,11 @@ pub(super) async fn run(yard: Shared, options: YardOptions) {
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
     loop {
         tick.tick().await;
-        let silent = {
-            let mut yard = locked(&yard);
-            yard.cluster.pass(options.seconds_a_tick);
-            waiting.extend(monitor.look(&yard.cluster));
-            yard.faults.silent
-        };
+        waiting.extend(office.with(|cluster| {
+            cluster.pass(options.seconds_a_tick);
+            monitor.look(cluster)
+        }));
+        let silent = office.faults().silent;
         while waiting.len() > KEPT {
             waiting.pop_front();
         }
