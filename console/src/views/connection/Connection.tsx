@@ -42,6 +42,7 @@ const LOOK: Look<CallItem> = {
       <span key="for" className="min-w-0 flex-1 truncate">
         {c.message ?? whom(c)}
       </span>
+      <span key="took">{millis(c.millis)}</span>
     </>,
   ],
 };
@@ -170,13 +171,15 @@ function Offered({ of, open, onTry }: { of: Operation; open: boolean; onTry: () 
   const names = Object.entries(of.takes as Record<string, object>);
   return (
     <li className="flex flex-wrap items-baseline gap-x-2 gap-y-0.5 border-line border-t py-1.5 first:border-t-0">
-      <b className="break-words">{of.name}</b>
-      <span className="min-w-0 flex-1 text-ink-2">{of.summary}</span>
+      <b className="flex-1 break-words sm:flex-none">{of.name}</b>
+      <span className="order-1 min-w-0 basis-full text-ink-2 sm:order-none sm:flex-1 sm:basis-0">
+        {of.summary}
+      </span>
       <Tag tone={of.repeat === 'never' ? 'warn' : 'plain'}>{TWICE[of.repeat] ?? of.repeat}</Tag>
       <Button onClick={onTry} disabled={open} aria-label={`Try ${of.name}`}>
         Try
       </Button>
-      <span className="basis-full text-[13px] text-ink-3">
+      <span className="order-2 basis-full text-[13px] text-ink-3">
         <code className="break-words">{of.request}</code>
         {of.follows && <> then {of.follows}</>}
         {names.length > 0 && (

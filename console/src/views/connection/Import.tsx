@@ -57,6 +57,7 @@ export function Component() {
                 <span>A file</span>
                 <input
                   type="file"
+                  className="file:mr-2 file:rounded-md file:border file:border-line file:border-solid file:bg-panel file:px-2 file:py-1 file:font-semibold file:text-ink"
                   accept=".json,.yaml,.yml"
                   onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? text)}
                 />
