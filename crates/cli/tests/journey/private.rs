@@ -28,8 +28,11 @@ fn a_private_database_needs_no_setting_and_outlives_its_node() {
     let config = data.join("arvok.toml");
     fs::write(&config, format!("listen = \"{address}\"\njobs_at_once = 2\n")).expect("writes");
     let node = serve(&data, &address, &config);
-    let log = fs::read_to_string(data.join("log")).expect("a log");
-    assert!(log.contains("a private PostgreSQL runs in") && log.contains("admin.token"), "{log}");
+    // It answers a moment before it says so.
+    let log = until("what it says when it is ready", || {
+        let log = fs::read_to_string(data.join("log")).expect("a log");
+        (log.contains("a private PostgreSQL runs in") && log.contains("admin.token")).then_some(log)
+    });
     let token = fs::read_to_string(data.join("admin.token")).expect("a first token").trim().to_owned();
     assert!(!log.contains(&token), "the token is in its file alone");
     let server = format!("http://{address}");

@@ -217,3 +217,19 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
     };
     Tested { operation, millis: begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX), ended }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_that_comes_back_is_hidden_in_outputs_and_in_what_went_wrong() {
+        let hidden = [("http://here/callback/x7".to_owned(), "[callback]")];
+        let output = json!({ "at": ["see http://here/callback/x7!", 1], "b": { "c": "http://here/callback/x7" } });
+        let shown = json!({ "at": ["see [callback]!", 1], "b": { "c": "[callback]" } });
+        assert_eq!(hide(Ok(Called::Output(output)), &hidden), Ok(Called::Output(shown)));
+        let failure = unsent("answered 400: http://here/callback/x7 is no address".into());
+        let told = hide(Err(failure), &hidden).expect_err("a failure");
+        assert_eq!(told.message, "answered 400: [callback] is no address");
+    }
+}
