@@ -12,6 +12,7 @@ pub mod definitions;
 pub mod filters;
 pub mod jobs;
 mod launch;
+pub mod library;
 pub mod nodes;
 pub mod rules;
 pub mod runbooks;
@@ -40,6 +41,7 @@ pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
 };
 pub use launch::{CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
+pub use library::{CopyRequest, Copied, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision, ProposalItem,

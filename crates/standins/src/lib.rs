@@ -1,6 +1,7 @@
 //! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew chat,
 //! a desk that releases services in versions, a board that is sent events, a ticket desk that describes itself, a register
-//! of kiosks, a pager, switches of features, a queue with workers, and a cloud.
+//! of kiosks, a pager, switches of features, a queue with workers, a cloud, and the public web site. Most can be given a
+//! watch that posts what goes wrong there.
 //!
 //! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
 //! like the real thing at its own small JSON API. They know nothing of Arvok's inside; they can
@@ -13,17 +14,22 @@ pub mod cloud;
 pub mod desk;
 mod faults;
 pub mod features;
+mod harbour;
 pub mod kiosks;
 mod office;
 pub mod pager;
 pub mod queue;
 pub mod releases;
 mod server;
+pub mod site;
+mod watch;
 pub mod yard;
 
 pub use faults::Faults;
+pub use harbour::{Harbour, Pace, Secret};
 pub use office::Running;
 pub use server::{Server, StandinError};
+pub use watch::{Sight, Watched};
 
 #[cfg(test)]
 mod tests;

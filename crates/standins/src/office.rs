@@ -59,7 +59,7 @@ impl<S: Send + 'static> Office<S> {
                 .route("/faults", web::put().to(set_faults::<S>))
                 .configure(configure.clone());
         })?;
-        Ok(Running { server, office: self, clock: None })
+        Ok(Running { server, office: self, clocks: Vec::new() })
     }
 
     /// What it keeps.
@@ -87,13 +87,34 @@ impl<S: Send + 'static> Office<S> {
 
     /// The same for whoever has shown something else already.
     pub async fn served(&self, request: &HttpRequest, work: impl FnOnce(&mut S) -> Answer) -> HttpResponse {
+        let key = request.headers().get("Idempotency-Key").and_then(|v| v.to_str().ok());
+        match self.fate().await {
+            Fate::Refuse(answer) => answer,
+            fate => fate.spoil(respond(self.once(key, work))),
+        }
+    }
+
+    /// A page for a browser, behind the same gate.
+    pub async fn page(
+        &self,
+        request: &HttpRequest,
+        look: impl FnOnce(&mut S) -> Result<String, (u16, String)>,
+    ) -> HttpResponse {
+        if let Some(refused) = self.refusal(request) {
+            return refused;
+        }
+        match (self.fate().await, self.with(look)) {
+            (Fate::Refuse(answer), _) => answer,
+            (fate, Ok(text)) => fate.spoil(HttpResponse::Ok().content_type("text/html").body(text)),
+            (fate, Err(missing)) => fate.spoil(respond(Err(missing))),
+        }
+    }
+
+    /// What becomes of the next request, once the time that its answer takes is over.
+    async fn fate(&self) -> Fate {
         let (delay, fate) = locked(&self.gate.faults).next();
         tokio::time::sleep(delay).await;
-        if let Fate::Refuse(answer) = fate {
-            return answer;
-        }
-        let key = request.headers().get("Idempotency-Key").and_then(|v| v.to_str().ok());
-        fate.spoil(respond(self.once(key, work)))
+        fate
     }
 
     fn once(&self, key: Option<&str>, work: impl FnOnce(&mut S) -> Answer) -> Answer {
@@ -134,7 +155,7 @@ pub struct Running<S> {
     server: Server,
     office: Office<S>,
     /// What goes on there by itself.
-    clock: Option<JoinHandle<()>>,
+    clocks: Vec<JoinHandle<()>>,
 }
 
 impl<S: Send + 'static> Running<S> {
@@ -144,8 +165,14 @@ impl<S: Send + 'static> Running<S> {
     }
 
     /// With something that goes on by itself until it is stopped.
-    pub(crate) fn beside(self, clock: JoinHandle<()>) -> Self {
-        Self { clock: Some(clock), ..self }
+    pub(crate) fn beside(mut self, clock: JoinHandle<()>) -> Self {
+        self.clocks.push(clock);
+        self
+    }
+
+    /// The office itself, for what goes on there.
+    pub(crate) fn office(&self) -> Office<S> {
+        self.office.clone()
     }
 
     /// Looks at what it keeps, or changes it, as somebody there would.
@@ -160,7 +187,7 @@ impl<S: Send + 'static> Running<S> {
 
     /// Stops it.
     pub async fn stop(&self) {
-        self.clock.iter().for_each(JoinHandle::abort);
+        self.clocks.iter().for_each(JoinHandle::abort);
         self.server.stop().await;
     }
 }

@@ -468,6 +468,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/library": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ready-made runbooks, by name. */
+        get: operations["listLibrary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One ready-made runbook with its text. */
+        get: operations["showReadyMade"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a copy of a ready-made runbook: a text, to be changed and published. */
+        post: operations["copyReadyMade"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -1551,6 +1602,22 @@ export interface components {
             /** @description What was said, or went wrong. */
             message: string;
         };
+        /** @description A copy that is not published yet. */
+        Copied: {
+            /** @description Its document; with what it needs, all of them. */
+            text: string;
+        };
+        /** @description How a ready-made runbook is copied. */
+        CopyRequest: {
+            /** @description The name of the copy. Left out: the same. */
+            name?: string | null;
+            /** @description Connections of the runbook, and those of the copy instead. */
+            via?: {
+                [key: string]: string;
+            };
+            /** @description Also whatever it needs of the library that is not published here. */
+            with_needs?: boolean;
+        };
         /** @description A decision with all that is known about it, for whoever has no other view of it. */
         DecisionContext: {
             /** @description The decision. */
@@ -2052,6 +2119,47 @@ export interface components {
             job: number;
             /** @description Whether the same was launched before, by the `Idempotency-Key`. */
             known: boolean;
+        };
+        /** @description A published runbook that was copied from a ready-made one, or has its name. */
+        LibraryCopy: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int32
+             * @description Its version.
+             */
+            version: number;
+            /** @description Whether its text is that of the library. */
+            same: boolean;
+        };
+        /** @description A ready-made runbook with its text. */
+        LibraryDetail: {
+            /** @description In short. */
+            item: components["schemas"]["LibraryItem"];
+            /** @description Its document. */
+            text: string;
+        };
+        /** @description A ready-made runbook as it stands to what is published here. */
+        LibraryItem: {
+            /** @description What it is. */
+            runbook: components["schemas"]["LibraryRunbook"];
+            /** @description Of its connections and runbooks, those that are not published here. */
+            missing: string[];
+            /** @description The published runbooks that were copied from it. */
+            copies: components["schemas"]["LibraryCopy"][];
+        };
+        /** @description A ready-made runbook. */
+        LibraryRunbook: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description The connections that it calls. */
+            connections: string[];
+            /** @description The runbooks that it has done as jobs. */
+            runbooks: string[];
+            /** @description How many examples are played when it is checked. */
+            examples: number;
         };
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
@@ -2737,6 +2845,25 @@ export interface components {
                 steps: number;
                 /** @description What is going on, in words. */
                 doing: string;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
+        Page_LibraryItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description What it is. */
+                runbook: components["schemas"]["LibraryRunbook"];
+                /** @description Of its connections and runbooks, those that are not published here. */
+                missing: string[];
+                /** @description The published runbooks that were copied from it. */
+                copies: components["schemas"]["LibraryCopy"][];
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -6286,6 +6413,212 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listLibrary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_LibraryItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showReadyMade: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LibraryDetail"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copyReadyMade: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };

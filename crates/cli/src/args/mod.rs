@@ -11,7 +11,7 @@ pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
-pub use rules::{Against, Named, ProposalCommand, RuleCommand, SourceCommand};
+pub use rules::{Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand};
 pub use subscribers::SubscriberCommand;
 
 use crate::error::EXIT_CODES;
@@ -161,7 +161,7 @@ Examples:
     Decision(DecisionCommand),
     /// Runbooks: the steps of jobs
     #[command(subcommand)]
-    Runbook(Named),
+    Runbook(RunbookCommand),
     /// Sources: where alerts come from
     #[command(subcommand)]
     Source(SourceCommand),
@@ -367,16 +367,34 @@ pub enum Scene {
     FaresWait,
     /// A release of the booking pages is faulty
     ReleaseFails,
+    /// A gate kiosk is made, and another runs out of paper
+    KioskMade,
+    /// Ticket mails pile up
+    MailsPileUp,
+    /// New fares are turned on step by step
+    FaresRollOut,
+    /// A kiosk's page is wrong and a VM's processors are busy: one chain, two remedies
+    LoopCloses,
+    /// The status checks of the web site ask for three remedies
+    SiteChecked,
+    /// A timetable worker is taken away
+    WorkerLeaves,
 }
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 6] = [
+    pub const ALL: [Self; 12] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::HostPressed,
         Self::VersionsAsked,
         Self::FaresWait,
         Self::ReleaseFails,
+        Self::KioskMade,
+        Self::MailsPileUp,
+        Self::FaresRollOut,
+        Self::LoopCloses,
+        Self::SiteChecked,
+        Self::WorkerLeaves,
     ];
 }

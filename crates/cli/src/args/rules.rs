@@ -187,6 +187,42 @@ Example:
 }
 
 #[derive(Debug, Subcommand)]
+pub enum RunbookCommand {
+    #[command(flatten)]
+    Named(Named),
+    /// List the ready-made runbooks, or print one; no server needed
+    #[command(after_help = "Examples:
+  arvok runbook library
+  arvok runbook library grow-disk")]
+    Library {
+        /// The one to print
+        name: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Print a copy of a ready-made runbook, to be changed and published; no server needed
+    #[command(after_help = "Comments and everything else stay as they are. The copy remembers what it was copied from, so that the
+console can compare the two.
+
+Examples:
+  arvok runbook copy grow-disk --as grow-our-disks --via yard-hypervisor=our-cluster > definitions/disks.yaml
+  arvok runbook copy close-the-loop --with-needs > definitions/loop.yaml")]
+    Copy {
+        /// The ready-made runbook
+        name: String,
+        /// The name of the copy; the same if left out
+        #[arg(long = "as", value_name = "NAME")]
+        own: Option<String>,
+        /// Call this connection instead of that one
+        #[arg(long, value_name = "THAT=THIS")]
+        via: Vec<String>,
+        /// Also the connections and runbooks that it needs
+        #[arg(long)]
+        with_needs: bool,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum Named {
     /// List them
     List {

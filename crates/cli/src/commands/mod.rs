@@ -8,6 +8,7 @@ mod decisions;
 mod definitions;
 mod jobs;
 mod launch;
+mod library;
 mod nodes;
 mod proposals;
 mod rules;
@@ -44,7 +45,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Rule(command) => rules::rule(command).await,
         Command::Decision(command) => decisions::decision(command).await,
         Command::Proposal(command) => proposals::proposal(command).await,
-        Command::Runbook(command) => definitions::named("runbook", command).await,
+        Command::Runbook(command) => library::runbook(command).await,
         Command::Source(command) => definitions::source(command).await,
         Command::Connection(command) => connections::connection(command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,

@@ -65,7 +65,6 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 port,
                 token,
                 report_to: report_to.zip(report_token),
-                tick: Duration::from_secs(1),
                 takes: Duration::from_secs(3),
             });
             let desk = desk.map_err(failed)?;

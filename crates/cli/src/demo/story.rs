@@ -18,15 +18,15 @@ pub async fn go_on(world: &mut World) -> Result<(), CliError> {
     for (round, (vm, disk)) in scenes.into_iter().cycle().enumerate() {
         tokio::time::sleep(Duration::from_secs(8)).await;
         let busy = u32::from(round % 3 == 1) * 2;
-        world.yard.set_faults(Faults { delay_ms: 400, busy, ..Faults::default() });
-        world.yard.with(|c| c.fill(vm, disk, 87.2, 6.0));
+        world.harbour.yard.set_faults(Faults { delay_ms: 400, busy, ..Faults::default() });
+        world.harbour.yard.with(|c| c.fill(vm, disk, 87.2, 6.0));
         tokio::time::sleep(Duration::from_secs(22)).await;
         // Now and then somebody switches off a kiosk by accident.
         if round % 4 == 2 {
-            world.yard.with(|c| c.vms.get_mut("oldhithe-kiosk-1").map(|v| v.powered = false));
+            world.harbour.yard.with(|c| c.vms.get_mut("oldhithe-kiosk-1").map(|v| v.powered = false));
         }
         // The crew tidies up; a disk at its ceiling is replaced by a new one.
-        world.yard.with(|c| {
+        world.harbour.yard.with(|c| {
             c.fill(vm, disk, 60.0, 0.02);
             let found = c.vms.get_mut(vm).and_then(|v| v.disks.iter_mut().find(|d| d.name == disk));
             if let Some(disk) = found.filter(|d| d.size_gib >= 64.0 && d.name == "data") {

@@ -1,6 +1,6 @@
 //! The command by itself: help, exit codes, files, questions.
 
-use crate::kit::{DEMO, Stage, arvok, folder};
+use crate::kit::{DEMO, LIBRARY, Stage, arvok, folder};
 
 #[test]
 fn help_teaches() {
@@ -46,8 +46,8 @@ fn exit_codes_tell_what_happened() {
 
 #[test]
 fn check_needs_no_server_and_marks_the_place() {
-    let said = arvok(&["check", DEMO], &[], "");
-    assert_eq!((said.code, said.out.trim()), (0, "22 definitions in 16 files are good; 9 examples hold"));
+    let said = arvok(&["check", DEMO, LIBRARY], &[], "");
+    assert_eq!((said.code, said.out.trim()), (0, "61 definitions in 44 files are good; 65 examples hold"));
     let place = folder("check");
     std::fs::write(place.join("rule.yaml"), "rule: a\nlisten:\n  sevrity: major\ndispatch: { runbook: none }\n")
         .expect("writes");

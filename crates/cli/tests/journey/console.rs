@@ -12,13 +12,13 @@ use serde_json::json;
 /// that no rule concerns.
 fn played() -> Stage {
     let stage = Stage::with_demo();
-    stage.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
+    stage.harbour.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
-    stage.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
-    stage.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
+    stage.harbour.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
     stage.job_in(2, &["failed"]);
-    stage.yard.with(|c| c.fill("brack-kiosk-3", "system", 98.0, 0.0));
+    stage.harbour.yard.with(|c| c.fill("brack-kiosk-3", "system", 98.0, 0.0));
     until("a proposal", || stage.get("/api/v1/proposals")["items"].get(0).map(|_| ()));
     stage
 }
@@ -37,8 +37,8 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
     browser.see("No alert came in this time.");
 
     // Nothing is reloaded from here on: what comes, comes by the stream.
-    stage.yard.set_faults(Faults { delay_ms: 400, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
+    stage.harbour.yard.set_faults(Faults { delay_ms: 400, ..Faults::default() });
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     browser.see("vm/quill-booking-db-1");
     browser.click("grow-disk");
     browser.see("The passage");
@@ -147,9 +147,9 @@ fn nobody_is_offered_what_the_role_does_not_allow() {
 
 /// A release fails, and its job asks what to do; the job's number and the address of the page behind the link.
 fn asked(stage: &Stage) -> (i64, String) {
-    stage.releases.with("booking-web", |s| s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into())));
+    stage.harbour.releases.with("booking-web", |s| s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into())));
     let link = until("the crew to be asked", || {
-        let said = stage.chat.messages();
+        let said = stage.harbour.chat.messages();
         said.iter().find_map(|m| Some(m.text.split_once("/decide#")?.1.trim().to_owned()))
     });
     let job = stage.get("/api/v1/decisions")["items"][0]["job"].as_i64().expect("a job");
@@ -171,7 +171,7 @@ fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
     browser.see("This was asked");
     browser.see("Maren (link)");
     stage.job_in(job, &["succeeded"]);
-    assert_eq!(stage.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
+    assert_eq!(stage.harbour.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
 
     stage.publish(
         "runbook: asks\ntarget: vm/a\nsteps: [ { id: agree, ask: { text: 'Is it calm?', choices: { calm: Calm, rough: Rough }, within: 5m } } ]\n",
@@ -444,7 +444,7 @@ fn screenshots() {
     let relieve = json!({ "runbook": "relieve-host", "inputs": { "host": "host/quill-hv-2" } });
     assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&relieve)).1["job"], 4);
     stage.job_in(4, &["succeeded"]);
-    stage.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
     stage.send(
         "yard-hypervisor",
         &json!({"kind": "disk.usage", "resource": "vm/nessfold-booking-db-1", "severity": "critical", "value": 98.2,
@@ -546,18 +546,19 @@ fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     browser.fill("#input-text", "All well at the gates");
     browser.click("Show what would be sent");
     browser.see("POST /channels/yard/messages");
-    assert!(stage.chat.messages().is_empty(), "looking sends nothing");
+    assert!(stage.harbour.chat.messages().is_empty(), "looking sends nothing");
     browser.click_last("Call");
     browser.see("As a step of a runbook:");
     browser.see("give: { channel: yard, text: \"All well at the gates\" }");
-    assert_eq!(stage.chat.messages().len(), 1);
+    assert_eq!(stage.harbour.chat.messages().len(), 1);
     browser.see("admin");
 
-    stage.secret("ticket-desk", "client-secret", &["connection/ticket-desk"]);
+    stage.secret("our-desk", "client-secret", &["connection/our-desk"]);
     browser.go("/connections/import");
     let description = desk::DESCRIPTION.replace("http://127.0.0.1:7405", &desk.url());
     browser.see("The description");
     browser.fill("textarea", &description);
+    browser.fill("[placeholder='made of the title']", "our-desk");
     browser.click("Read it");
     browser.see("6 of 6");
     browser.fill("[aria-label='Search the operations']", "ticket");
@@ -566,9 +567,9 @@ fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     browser.click("These");
     browser.see("5 of 6");
     browser.click("Publish");
-    browser.see("Publish ticket-desk?");
+    browser.see("Publish our-desk?");
     browser.click_last("Publish");
     browser.see("What it offers");
     browser.see("listTickets");
-    assert_eq!(stage.arvok(&["connection", "test", "ticket-desk"]).code, 0);
+    assert_eq!(stage.arvok(&["connection", "test", "our-desk"]).code, 0);
 }

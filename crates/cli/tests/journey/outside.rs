@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use std::{thread, time::Duration};
 
 fn said(stage: &Stage) -> Vec<String> {
-    stage.chat.messages().into_iter().map(|m| m.text).collect()
+    stage.harbour.chat.messages().into_iter().map(|m| m.text).collect()
 }
 
 fn launch(stage: &Stage, runbook: &str, inputs: &Value) -> i64 {

@@ -26,7 +26,7 @@ always:
 ";
 
 fn said(stage: &Stage) -> Vec<String> {
-    stage.chat.messages().into_iter().map(|m| m.text).collect()
+    stage.harbour.chat.messages().into_iter().map(|m| m.text).collect()
 }
 
 fn launch(stage: &Stage, on: &str) -> i64 {

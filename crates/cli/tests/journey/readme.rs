@@ -30,7 +30,9 @@ impl Reader {
         let folder = folder(name);
         let repository = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..");
         let repository = repository.canonicalize().expect("the repository");
-        std::os::unix::fs::symlink(repository.join("demo"), folder.join("demo")).expect("a link");
+        for part in ["demo", "library"] {
+            std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
+        }
         let free = || free_port().expect("a free port");
         let ports = ["8470", "7401", "7402", "7405"].map(|written| (written, free())).to_vec();
         Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }

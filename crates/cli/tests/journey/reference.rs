@@ -61,7 +61,7 @@ fn the_examples_of_runbooks_are_accepted() {
     let file = crate::kit::folder("runbooks-page").join("runbooks.yaml");
     std::fs::write(&file, blocks.join("---\n")).expect("a file");
     let [connections, grow] =
-        ["connections", "runbooks/grow-disk.yaml"].map(|part| format!("{}/{part}", crate::kit::DEMO));
+        ["connections", "runbooks/grow-disk.yaml"].map(|part| format!("{}/{part}", crate::kit::LIBRARY));
     let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }

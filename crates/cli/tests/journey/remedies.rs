@@ -26,7 +26,7 @@ fn attempts(job: &Value, step: usize) -> Vec<&str> {
 fn a_busy_peer_is_asked_again_and_a_lost_answer_grows_the_disk_once() {
     let stage = Stage::with_demo();
     stage.publish(&rule("busy", "test.busy", "grow-disk", ""));
-    stage.yard.set_faults(Faults { busy: 1, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { busy: 1, ..Faults::default() });
     raise(&stage, "test.busy", "vm/quill-booking-db-2");
     until("the first step to be done", || (stage.get("/api/v1/jobs/1")["steps"][0]["state"] == "done").then_some(()));
     let job = stage.get("/api/v1/jobs/1");
@@ -34,28 +34,28 @@ fn a_busy_peer_is_asked_again_and_a_lost_answer_grows_the_disk_once() {
     assert_eq!(job["steps"][0]["attempts"][0]["error"], "answered 503: the office is busy");
 
     stage.publish(&rule("lost", "test.lost", "grow-disk", ""));
-    stage.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
     raise(&stage, "test.lost", "vm/quill-report-2");
     until("the second step", || {
         let job = stage.get("/api/v1/jobs/2");
         (job["steps"][0]["state"] == "done").then_some(())
     });
-    stage.yard.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { hang_up: 1, ..Faults::default() });
     let job = until("the disk to be grown", || {
         let job = stage.get("/api/v1/jobs/2");
         (job["steps"][2]["state"] == "done").then_some(job)
     });
-    assert_eq!(stage.yard.with(|c| c.vms["quill-report-2"].grown), 1, "{job:#}");
+    assert_eq!(stage.harbour.yard.with(|c| c.vms["quill-report-2"].grown), 1, "{job:#}");
 }
 
 #[test]
 fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks() {
     let mut stage = Stage::with_demo();
     // The same operation without a key: now nobody knows whether a second time is harmless.
-    let text = std::fs::read_to_string(format!("{}/connections/yard.yaml", crate::kit::DEMO)).expect("the demo");
+    let text = std::fs::read_to_string(format!("{}/connections/yard-hypervisor.yaml", crate::kit::LIBRARY)).expect("the demo");
     stage.publish(&text.replace("repeat: keyed", "repeat: never"));
     stage.publish(&rule("doubt", "test.doubt", "grow-disk", ""));
-    stage.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
     let seq = raise(&stage, "test.doubt", "vm/quill-report-2");
     until("the call to be out", || (stage.get("/api/v1/jobs/1")["steps"][2]["state"] == "running").then_some(()));
     stage.kill_node();
@@ -80,7 +80,7 @@ fn one_job_at_a_time_on_a_target_and_the_late_one_expires() {
     let stage = Stage::with_demo();
     stage.publish(&rule("first", "test.first", "grow-disk", ""));
     stage.publish(&rule("second", "test.second", "grow-disk", ", deadline: 1s, urgency: urgent"));
-    stage.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
     raise(&stage, "test.first", "vm/quill-report-2");
     stage.job_in(1, &["running"]);
     raise(&stage, "test.second", "vm/quill-report-2");
@@ -94,8 +94,8 @@ fn one_job_at_a_time_on_a_target_and_the_late_one_expires() {
 fn a_requirement_and_unacceptable_inputs_end_in_words() {
     let stage = Stage::with_demo();
     stage.publish(&rule("full", "test.full", "grow-disk", ""));
-    stage.yard.with(|c| c.vms.get_mut("quill-report-2").expect("a VM").disks[1].size_gib = 64.0);
-    stage.yard.with(|c| c.fill("quill-report-2", "scratch", 80.0, 0.0));
+    stage.harbour.yard.with(|c| c.vms.get_mut("quill-report-2").expect("a VM").disks[1].size_gib = 64.0);
+    stage.harbour.yard.with(|c| c.fill("quill-report-2", "scratch", 80.0, 0.0));
     raise(&stage, "test.full", "vm/quill-report-2");
     let job = stage.job_in(1, &["failed"]);
     assert_eq!(job["job"]["failure"], "Disk scratch is at its ceiling of 64 GiB");
@@ -115,7 +115,7 @@ fn a_requirement_and_unacceptable_inputs_end_in_words() {
 #[test]
 fn an_effect_that_does_not_come_is_said_to_be_unconfirmed() {
     let stage = Stage::with_demo();
-    let text = std::fs::read_to_string(format!("{}/runbooks/grow-disk.yaml", crate::kit::DEMO)).expect("the demo");
+    let text = std::fs::read_to_string(format!("{}/runbooks/grow-disk.yaml", crate::kit::LIBRARY)).expect("the demo");
     stage.publish(&text.replace("within: 5m", "within: 500ms").replace("effect: confirmed", "effect: unconfirmed"));
     stage.publish(&rule("stays", "test.stays", "grow-disk", ""));
     raise(&stage, "test.stays", "vm/quill-report-2");
@@ -166,7 +166,7 @@ fn secrets_never_come_out() {
     stage.publish(&rule("echo", "test.echo", "echo", ""));
     raise(&stage, "test.echo", "vm/a");
     let job = stage.job_in(1, &["succeeded"]);
-    assert_eq!(stage.chat.messages()[0].text, "my token is crew-token", "the peer itself got it");
+    assert_eq!(stage.harbour.chat.messages()[0].text, "my token is crew-token", "the peer itself got it");
     assert_eq!(job["steps"][0]["attempts"][0]["output"]["text"], "my token is [secret]");
     let sent =
         json!({ "method": "POST", "target": "/channels/echo/messages", "body": { "text": "my token is [secret]" } });

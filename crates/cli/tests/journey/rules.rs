@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 /// A stage where a disk has filled and been grown.
 fn played() -> Stage {
     let stage = Stage::with_demo();
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
     stage
 }
@@ -58,7 +58,7 @@ fn why_says_clause_by_clause_what_a_rule_makes_of_an_alert() {
     );
 
     let said = stage.arvok(&["alert", "why", "1"]);
-    assert!(said.out.contains("6 rules were asked, 1 match") && said.out.contains("One clause short"), "{}", said.out);
+    assert!(said.out.contains("15 rules were asked, 1 match") && said.out.contains("One clause short"), "{}", said.out);
     let why = stage.get("/api/v1/alerts/1/why");
     assert_eq!(why["matching"][0]["verdict"]["given"], true, "{why:#}");
     assert_eq!(why["near"].as_array().map(Vec::len), Some(3), "{why:#}");
@@ -139,17 +139,17 @@ fn an_example_of_what_happened_holds_in_the_rules_file_and_fails_readably_when_t
     assert_eq!(said.code, 0, "{}", said.all());
     let rule = demo_rules().split("examples:").next().expect("a rule").to_owned();
     let whole = file("with-example.yaml", &format!("{rule}{}", said.out));
-    let said = arvok(&["check", &whole, crate::kit::DEMO], &[], "");
+    let said = arvok(&["check", &whole, crate::kit::DEMO, crate::kit::LIBRARY], &[], "");
     assert!(said.err.contains("is defined a second time"), "it stands in the demo as well: {}", said.all());
     let sources = format!("{}/sources", crate::kit::DEMO);
-    let rest = ["runbooks", "connections"].map(|f| format!("{}/{f}", crate::kit::DEMO));
-    let said = arvok(&["check", &whole, &sources, &rest[0], &rest[1]], &[], "");
+    let library = crate::kit::LIBRARY;
+    let said = arvok(&["check", &whole, &sources, library], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
-    assert!(said.out.contains("3 examples hold"), "its own, and two of the runbook: {}", said.out);
+    assert!(said.out.contains("60 examples hold"), "its own, and those of the library: {}", said.out);
 
     let changed =
         file("changed.yaml", &std::fs::read_to_string(&whole).expect("a file").replace("rest: 30s", "still: 1h"));
-    let said = arvok(&["check", &changed, &sources, &rest[0], &rest[1]], &[], "");
+    let said = arvok(&["check", &changed, &sources, library], &[], "");
     assert_eq!(said.code, 1, "{}", said.all());
     assert!(said.err.contains("expected a dispatch at 0s, but it was waiting"), "{}", said.err);
     assert!(said.err.contains("must stay raised for 1h"), "{}", said.err);
@@ -212,7 +212,7 @@ fn warnings_know_what_was_seen_and_can_be_silenced_with_a_reason() {
         warnings(never)
     );
     let short = "rule: short\nlisten: { kinds: disk.usage, resource: vm/a* }\nsettle: { rest: 1ms }\ndispatch: { runbook: grow-disk, inputs: { vm: vm/a } }\nknowingly: { unknown-resource: not yet there }\n";
-    stage.yard.with(|c| c.fill("quill-report-2", "scratch", 98.0, 0.0));
+    stage.harbour.yard.with(|c| c.fill("quill-report-2", "scratch", 98.0, 0.0));
     until("repeats to be known", || warnings(short).iter().any(|w| w.contains("short-rest")).then_some(()));
 }
 

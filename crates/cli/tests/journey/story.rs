@@ -42,12 +42,12 @@ fn settings() -> insta::Settings {
 #[test]
 fn a_filling_disk_becomes_one_job_on_one_vm() {
     let stage = Stage::with_demo();
-    stage.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
+    stage.harbour.yard.set_faults(Faults { delay_ms: 300, ..Faults::default() });
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 70.0, 0.0));
-    assert_eq!(stage.yard.with(|c| c.vms["quill-booking-db-1"].grown), 1, "grown once, whatever was repeated");
-    assert_eq!(stage.chat.messages().len(), 1);
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 70.0, 0.0));
+    assert_eq!(stage.harbour.yard.with(|c| c.vms["quill-booking-db-1"].grown), 1, "grown once, whatever was repeated");
+    assert_eq!(stage.harbour.chat.messages().len(), 1);
     settings().bind(|| {
         insta::assert_snapshot!("alert-show", stage.arvok(&["alert", "show", "1"]).out);
         insta::assert_snapshot!("job-list", stage.arvok(&["job", "list"]).out);
@@ -70,8 +70,8 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
 #[test]
 fn a_node_killed_in_the_middle_of_a_job_goes_on_where_it_was() {
     let mut stage = Stage::with_demo();
-    stage.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
-    stage.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
+    stage.harbour.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
+    stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     until("the disk to be growing", || {
         let job = stage.get("/api/v1/jobs")["items"][0].clone();
         (job["steps_done"] == 2).then_some(())
@@ -82,10 +82,10 @@ fn a_node_killed_in_the_middle_of_a_job_goes_on_where_it_was() {
     assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
     assert_eq!(job["job"]["effect"], "confirmed");
     assert_eq!(
-        stage.yard.with(|c| (c.vms["quill-booking-db-1"].grown, c.vms["quill-booking-db-1"].disks[1].size_gib)),
+        stage.harbour.yard.with(|c| (c.vms["quill-booking-db-1"].grown, c.vms["quill-booking-db-1"].disks[1].size_gib)),
         (1, 44.0)
     );
-    assert_eq!(stage.chat.messages().len(), 1);
+    assert_eq!(stage.harbour.chat.messages().len(), 1);
     assert_eq!(
         job["steps"][2]["attempts"].as_array().map(Vec::len),
         Some(2),

@@ -64,6 +64,23 @@ struct Place {
 }
 
 impl Document {
+    /// The text of a file that holds this document alone, with other plain words in the place of some values. Values that
+    /// are not written on one line stay as they are.
+    pub fn with_words(&self, words: &[(String, &str)]) -> String {
+        let mut lines: Vec<Vec<char>> = self.lines.iter().map(|line| line.chars().collect()).collect();
+        let mut places: Vec<(Place, &str)> = words.iter().map(|(pointer, word)| (self.place(pointer), *word)).collect();
+        // From the end of each line to its beginning, so that no place moves before its turn.
+        places.sort_by_key(|(place, _)| std::cmp::Reverse((place.line, place.column)));
+        for (place, word) in places {
+            let from = place.column.saturating_sub(1);
+            let Some(line) = lines.get_mut(place.line.saturating_sub(1)) else { continue };
+            if let Some(end) = from.checked_add(place.length).filter(|end| *end <= line.len()) {
+                line.splice(from..end, word.chars());
+            }
+        }
+        lines.into_iter().map(|line| String::from_iter(line) + "\n").collect()
+    }
+
     /// A complaint about the value at a JSON pointer (RFC 6901), or about the nearest thing
     /// above it.
     pub fn problem(&self, pointer: &str, message: impl Into<String>) -> Problem {

@@ -46,12 +46,19 @@ struct Went {
     effect: Option<JobEffect>,
     failure: Option<String>,
     calls: Vec<String>,
+    emits: Vec<String>,
     outputs: Value,
+    /// Answers that are no events, and why.
+    unread: Vec<(String, String)>,
 }
 
 fn compare(at: &str, example: &JobExampleDoc, went: &Went) -> Vec<Unheld> {
     let expect = &example.expect;
     let mut wrong = Vec::new();
+    for (place, why) in &went.unread {
+        let place = place.replace('~', "~0").replace('/', "~1");
+        wrong.push(Unheld { pointer: format!("{at}/answers/{place}"), message: format!("is no event: {why}") });
+    }
     let mut say = |key: &str, message: String| {
         wrong.push(Unheld { pointer: format!("{at}/expect/{key}"), message });
     };
@@ -68,9 +75,11 @@ fn compare(at: &str, example: &JobExampleDoc, went: &Went) -> Vec<Unheld> {
     {
         say("failure", went.failure.clone().map_or_else(|| "nothing is told".to_owned(), |f| format!("it says: {f}")));
     }
-    if expect.calls.as_ref().is_some_and(|calls| *calls != went.calls) {
-        let told = if went.calls.is_empty() { "none".to_owned() } else { went.calls.join(", ") };
-        say("calls", format!("the calls are {told}"));
+    for (key, wanted, were) in [("calls", &expect.calls, &went.calls), ("emits", &expect.emits, &went.emits)] {
+        if wanted.as_ref().is_some_and(|wanted| wanted != were) {
+            let told = if were.is_empty() { "none".to_owned() } else { were.join(", ") };
+            say(key, if key == "calls" { format!("the calls are {told}") } else { format!("what it emits is {told}") });
+        }
     }
     for (name, value) in expect.outputs.iter().flatten() {
         if went.outputs.get(name) != Some(value) {
@@ -131,8 +140,15 @@ impl<'a> Play<'a> {
         let mut alarm = Alarm::unknown(now);
         alarm.raised = example.alarm;
         alarm.severity = facts.alert.as_ref().map_or(Severity::Major, |a| a.severity);
-        let went =
-            Went { state: JobState::Running, effect: None, failure: None, calls: Vec::new(), outputs: Value::Null };
+        let went = Went {
+            state: JobState::Running,
+            effect: None,
+            failure: None,
+            calls: Vec::new(),
+            emits: Vec::new(),
+            outputs: Value::Null,
+            unread: Vec::new(),
+        };
         let mut play = Self {
             runbook,
             example,
@@ -150,7 +166,10 @@ impl<'a> Play<'a> {
             went,
         };
         for happening in &example.meanwhile {
-            play.at(now + happening.at.delta(), coming(happening));
+            match happening.alarm {
+                Some(word) if happening.at.delta().is_zero() => play.alarm.raised = word == AlarmWord::Raised,
+                _ => play.at(now + happening.at.delta(), coming(happening)),
+            }
         }
         Ok(play)
     }
@@ -210,7 +229,7 @@ impl<'a> Play<'a> {
     fn event(&mut self, event: Event) {
         let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.kept));
         let mut machine = Machine::new(self.runbook, &self.facts, progress, kept);
-        machine.alarm = Some(self.alarm.clone());
+        machine.alarm = self.facts.has_alarm.then(|| self.alarm.clone());
         let effects = machine.handle(self.now, event);
         (self.progress, self.kept) = (machine.progress, machine.kept);
         effects.into_iter().for_each(|effect| self.effect(effect));
@@ -223,7 +242,8 @@ impl<'a> Play<'a> {
             Effect::Listen(listening) => self.listens(&listening),
             Effect::Launch(launching) => self.launched(launching),
             Effect::Recall(recall) => self.recalled(recall),
-            Effect::StepStarted { .. } | Effect::StepEnded { .. } | Effect::Withdraw(_) | Effect::Emit(_) => {}
+            Effect::Emit(emitted) => self.went.emits.push(emitted.kind),
+            Effect::StepStarted { .. } | Effect::StepEnded { .. } | Effect::Withdraw(_) => {}
             Effect::GoOn { until: None } => {
                 self.due += 1;
                 self.went.state = JobState::Running;
@@ -298,20 +318,24 @@ impl<'a> Play<'a> {
         for _ in 0..many {
             let Some(answer) = self.next(place) else { continue };
             let Some(Value::Object(fields)) = answer.gives.clone() else { continue };
-            if let Ok(alert) = alert(fields, self.now) {
-                let heard = What::Heard(vec![alert]);
-                self.at(self.now + after(&answer), Coming::Post(place.clone(), heard));
+            match alert(fields, self.now) {
+                Ok(alert) => self.at(self.now + after(&answer), Coming::Post(place.clone(), What::Heard(vec![alert]))),
+                Err(why) => self.went.unread.push((key.to_owned(), why)),
             }
         }
     }
 
     fn launched(&mut self, launching: Launching) {
         let place = launching.place;
-        if !self.children.contains_key(&place) {
+        let known = self.children.get(&place).map(|(_, end)| end.job);
+        let job = known.unwrap_or(JobId(2 + self.children.len() as i64));
+        // That it was launched is known before how it ended.
+        self.at(self.now, Coming::Event(Event::Step { place: place.clone(), attempt: 1, what: What::Launched(job) }));
+        if known.is_none() {
             let answer = self.next(&place).unwrap_or_default();
             let failed = answer.refused.clone();
             let end = ChildEnd {
-                job: JobId(2 + self.children.len() as i64),
+                job,
                 state: if failed.is_some() { JobState::Failed } else { JobState::Succeeded },
                 effect: JobEffect::NotChecked,
                 failure: failed,
@@ -319,10 +343,8 @@ impl<'a> Play<'a> {
             };
             let ends = self.now + after(&answer);
             self.at(ends, Coming::Post(place.clone(), What::Ended(end.clone())));
-            self.children.insert(place.clone(), (ends, end));
+            self.children.insert(place, (ends, end));
         }
-        let job = self.children[&place].1.job;
-        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: What::Launched(job) }));
     }
 
     fn recalled(&mut self, recall: Recall) {

@@ -91,7 +91,7 @@ pub struct AnswerDoc {
 pub struct MeanwhileDoc {
     /// When, from the beginning.
     pub at: Period,
-    /// Its alarm is raised, or cleared.
+    /// Its alarm is raised, or cleared; at 0s it is so before the job begins.
     #[serde(default)]
     pub alarm: Option<AlarmWord>,
     /// A person says what became of the step that is unsure: `done`, `again`, `failed`.
@@ -139,6 +139,9 @@ pub struct ExpectJobDoc {
     /// The places of all calls that go out, in their order.
     #[serde(default)]
     pub calls: Option<Vec<String>>,
+    /// The kinds of all events that it emits, in their order.
+    #[serde(default)]
+    pub emits: Option<Vec<String>>,
     /// What it gives; those that are not named may be anything.
     #[serde(default)]
     pub outputs: Option<Map<String, Value>>,

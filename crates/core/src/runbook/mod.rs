@@ -2,14 +2,16 @@
 //! effect is proved.
 //!
 //! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
-//! know where, `scope` what they see when a job runs, `outline` how it is drawn. Walking the steps is [`crate::job`].
+//! know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy` how one is made of another. Walking the steps is [`crate::job`].
 
+mod copy;
 mod example;
 mod known;
 mod outline;
 mod scope;
 mod steps;
 
+pub use copy::{CopyError, copy};
 pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
@@ -48,6 +50,9 @@ pub struct RunbookDoc {
     /// One line for people.
     #[serde(default)]
     pub summary: Option<String>,
+    /// The ready-made runbook that it was copied from.
+    #[serde(default)]
+    pub copied_from: Option<String>,
     /// JSON Schema properties; an input without a default must be given.
     #[serde(default)]
     pub inputs: Map<String, Value>,
@@ -175,6 +180,8 @@ pub struct Runbook {
     pub name: String,
     /// One line for people.
     pub summary: Option<String>,
+    /// The ready-made runbook that it was copied from.
+    pub copied_from: Option<String>,
     /// What must be given.
     pub inputs: Inputs,
     target: Template,
@@ -283,6 +290,7 @@ impl Defined for Runbook {
             Some(Self {
                 name: doc.runbook,
                 summary: doc.summary,
+                copied_from: doc.copied_from,
                 inputs: inputs?,
                 target: target?,
                 launch: doc.launch.map_or_else(LaunchRole::default, |l| l.role),

@@ -13,6 +13,7 @@ mod definitions;
 mod health;
 mod jobs;
 mod launch;
+mod library;
 mod nodes;
 mod openapi;
 mod passage;
@@ -116,6 +117,9 @@ fn of_rules(config: &mut web::ServiceConfig) {
         .service(rules::draft)
         .service(rules::vocabulary)
         .service(runbooks::outline)
+        .service(library::list)
+        .service(library::one)
+        .service(library::copy)
         .service(rehearsal::rehearse);
 }
 

@@ -1,7 +1,7 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, nodes, proposals,
+    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, library, nodes, proposals,
     rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
@@ -59,6 +59,9 @@ struct Whole;
     rules::draft,
     rules::vocabulary,
     runbooks::outline,
+    library::list,
+    library::one,
+    library::copy,
     rehearsal::rehearse,
     proposals::list,
     proposals::one,

@@ -16,6 +16,7 @@ use arvok_core::{
     Alert, Catalog, Kind, Severity, Verdict,
     connector::{Connection, Connector, Operation},
     expr,
+    matcher::{self, Match},
     rehearse::{self, written_alert},
     rule::{self, Rule, WARNINGS},
     runbook::Runbook,
@@ -168,8 +169,25 @@ pub(super) async fn draft(
 ) -> Result<web::Json<Draft>, ApiError> {
     let alert = stored(&node, *seq).await?;
     let published = node.published();
-    let runbooks = published.catalog.all().map(|(runbook, _)| runbook);
-    Ok(web::Json(Draft { text: rule::draft(&alert, runbooks), rule: None }))
+    let mut runbooks: Vec<&Runbook> = published.catalog.all().map(|(runbook, _)| runbook).collect();
+    // Those that others dispatch for such an alert come first, then those that need one resource and nothing else.
+    let used: Vec<String> = published.catalog.rules().flat_map(|(rule, _)| used_for(&alert, &rule)).collect();
+    runbooks.sort_by_key(|runbook| (!used.contains(&runbook.name), !needs_a_resource(runbook)));
+    Ok(web::Json(Draft { text: rule::draft(&alert, runbooks.into_iter()), rule: None }))
+}
+
+/// The runbooks that a rule dispatches, if it would for such an alert.
+fn used_for(alert: &Alert, rule: &Rule) -> Vec<String> {
+    match matcher::test(rule, alert) {
+        Match::Yes => rule.dispatch.iter().map(|dispatch| dispatch.runbook.clone()).collect(),
+        _ => Vec::new(),
+    }
+}
+
+fn needs_a_resource(runbook: &Runbook) -> bool {
+    let needed: Vec<_> =
+        runbook.inputs.properties().iter().filter(|(name, _)| runbook.inputs.is_required(name)).collect();
+    matches!(needed.as_slice(), [(_, schema)] if schema["format"] == "resource")
 }
 
 fn function(f: &expr::Function) -> FunctionItem {

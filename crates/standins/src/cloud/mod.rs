@@ -2,7 +2,7 @@
 //! address of its own, which says when it is done; whoever leaves an address to call back at is called.
 
 use crate::{
-    StandinError,
+    Sight, StandinError, Watched,
     office::{Answer, Office, Running},
 };
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -25,6 +25,27 @@ pub struct Instance {
     pub preemptible: bool,
     /// Where its data was saved.
     pub saved_as: Option<String>,
+    /// Whether the balancer sends it requests.
+    pub serving: bool,
+    /// When it is taken away.
+    #[serde(skip)]
+    leaves: Option<Instant>,
+}
+
+impl Instance {
+    fn new(state: &'static str, preemptible: bool) -> Self {
+        Self { state, preemptible, saved_as: None, serving: true, leaves: None }
+    }
+
+    /// Whether it is taken away with something that would be lost.
+    fn loses(&self) -> bool {
+        self.leaves.is_some() && self.state != "gone" && (self.serving || self.saved_as.is_none())
+    }
+
+    /// Seconds until it is taken away.
+    fn leaves_in(&self) -> Option<u64> {
+        self.leaves.map(|at| at.saturating_duration_since(Instant::now()).as_secs())
+    }
 }
 
 /// Something that takes time.
@@ -48,14 +69,40 @@ pub struct Cloud {
     pub no_room: Option<String>,
 }
 
+impl Watched for Cloud {
+    fn sights(&mut self) -> Vec<Sight> {
+        let sight = |(name, instance): (&String, &Instance)| Sight {
+            check: "instance.leaving",
+            about: format!("instance/{name}"),
+            wrong: instance.loses(),
+            text: match instance.leaves_in() {
+                Some(seconds) => format!("{name} is taken away in {seconds} s"),
+                None => format!("{name} stays"),
+            },
+            more: json!({ "value": instance.leaves_in(), "labels": { "preemptible": instance.preemptible.to_string() } }),
+        };
+        self.instances.iter().map(sight).collect()
+    }
+}
+
 impl Cloud {
+    /// Gives notice that an instance is taken away after so long; whether there is one that may be.
+    pub fn reclaim(&mut self, name: &str, after: Duration) -> bool {
+        let found = self.instances.get_mut(name).filter(|i| i.preemptible && i.state == "running");
+        found.map(|instance| instance.leaves = Some(Instant::now() + after)).is_some()
+    }
+
     /// What has become of everything by now, and who is to be called for it.
     fn go_on(&mut self) -> Vec<(String, Value)> {
         let now = Instant::now();
+        for instance in self.instances.values_mut().filter(|i| i.leaves.is_some_and(|at| at <= now)) {
+            instance.state = "gone";
+        }
         let mut calls = Vec::new();
         for (number, operation) in self.operations.iter_mut().filter(|(_, o)| !o.told && o.until <= now) {
             operation.told = true;
-            if let Some(instance) = self.instances.get_mut(&operation.instance) {
+            let alive = self.instances.get_mut(&operation.instance).filter(|i| i.state != "gone");
+            if let Some(instance) = alive {
                 if operation.what == "save" {
                     instance.saved_as = Some(format!("store/{}/{number}", operation.instance));
                 }
@@ -92,7 +139,7 @@ pub type RunningCloud = Running<Cloud>;
 
 /// Starts a cloud with a timetable worker; what takes time takes so long.
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, StandinError> {
-    let worker = Instance { state: "running", preemptible: true, saved_as: None };
+    let worker = Instance::new("running", true);
     let instances = BTreeMap::from([("timetable-worker-7".to_owned(), worker)]);
     let cloud = Cloud { takes, instances, operations: BTreeMap::new(), no_room: None };
     let office = Office::new(cloud, token);
@@ -104,6 +151,8 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, 
             .route("/instances/{name}", web::get().to(show))
             .route("/instances/{name}", web::delete().to(remove))
             .route("/instances/{name}/save", web::post().to(save))
+            .route("/instances/{name}/drain", web::post().to(drain))
+            .route("/instances/{name}/reclaim", web::post().to(reclaim))
             .route("/operations/{number}", web::get().to(operation));
     })?;
     let clock = tokio::spawn(async move {
@@ -141,7 +190,7 @@ async fn make(kept: Kept, ask: web::Json<Make>, request: HttpRequest) -> HttpRes
             return Err((409, format!("there is an instance {name} already")));
         }
         let begun = cloud.begin(&name, "make", None)?;
-        cloud.instances.insert(name, Instance { state: "starting", preemptible, saved_as: None });
+        cloud.instances.insert(name, Instance::new("starting", preemptible));
         Ok(begun)
     };
     kept.serve(&request, work).await
@@ -153,7 +202,39 @@ fn known<'c>(cloud: &'c mut Cloud, name: &str) -> Result<&'c mut Instance, (u16,
 }
 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |cloud| known(cloud, &name).map(|i| (200, json!(i)))).await
+    let work = |cloud: &mut Cloud| -> Answer {
+        let instance = known(cloud, &name)?;
+        let mut told = json!(instance);
+        told["leaves_in_seconds"] = instance.leaves_in().into();
+        Ok((200, told))
+    };
+    kept.serve(&request, work).await
+}
+
+/// The balancer sends it no further requests.
+async fn drain(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    let work = |cloud: &mut Cloud| -> Answer {
+        known(cloud, &name)?.serving = false;
+        Ok((200, json!({ "instance": *name, "serving": false })))
+    };
+    kept.serve(&request, work).await
+}
+
+#[derive(Deserialize)]
+struct Reclaim {
+    seconds: u64,
+}
+
+/// For whoever plays: gives notice.
+async fn reclaim(kept: Kept, name: web::Path<String>, ask: web::Json<Reclaim>, request: HttpRequest) -> HttpResponse {
+    let work = |cloud: &mut Cloud| -> Answer {
+        let after = Duration::from_secs(ask.seconds.min(3600));
+        match cloud.reclaim(&name, after) {
+            true => Ok((202, json!({ "instance": *name, "leaves_in_seconds": after.as_secs() }))),
+            false => Err((409, format!("{name} is not taken away: it must be preemptible, and run"))),
+        }
+    };
+    kept.serve(&request, work).await
 }
 
 async fn remove(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {

@@ -1,7 +1,7 @@
 //! Switches of features, each on for a share of the passengers. A share moves by a step at a time at most.
 
 use crate::{
-    StandinError,
+    Sight, StandinError, Watched,
     office::{Answer, Office, Running},
 };
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -20,8 +20,31 @@ pub struct Feature {
     pub by: String,
 }
 
+impl Feature {
+    /// Of a hundred requests that meet it, how many fail by now.
+    pub fn failing(&self) -> u8 {
+        if self.share == 0 { 0 } else { self.failing_percent }
+    }
+}
+
+/// Percent of failing requests at which the watch tells of it.
+const RAISE: u8 = 5;
+
 /// What is kept: the switches by name.
 pub type Features = BTreeMap<String, Feature>;
+
+impl Watched for Features {
+    fn sights(&mut self) -> Vec<Sight> {
+        let sight = |(name, feature): (&String, &Feature)| Sight {
+            check: "feature.failing",
+            about: format!("feature/{name}"),
+            wrong: feature.failing() >= RAISE,
+            text: format!("{} % of the requests with {name} fail; it is on for {} %", feature.failing(), feature.share),
+            more: json!({ "value": feature.failing() }),
+        };
+        self.iter().map(sight).collect()
+    }
+}
 
 /// Switches at work.
 pub type RunningFeatures = Running<Features>;
@@ -51,7 +74,7 @@ fn known<'f>(features: &'f mut Features, name: &str) -> Result<&'f mut Feature, 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     kept.serve(&request, |features| {
         known(features, &name).map(|f| {
-            (200, json!({ "name": *name, "share": f.share, "failing_percent": f.failing_percent, "by": f.by }))
+            (200, json!({ "name": *name, "share": f.share, "failing_percent": f.failing(), "by": f.by }))
         })
     })
     .await

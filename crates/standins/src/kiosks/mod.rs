@@ -1,8 +1,8 @@
 //! The register of the gate kiosks: listed in pages by links (RFC 8288), each with the page that it shows, which may be broken
-//! and is mended by a restart that takes a moment.
+//! and is mended by a restart that takes a moment, and with paper, which only a person can fill.
 
 use crate::{
-    StandinError,
+    Sight, StandinError, Watched,
     office::{Answer, Office, Running},
 };
 use actix_web::{HttpRequest, HttpResponse, http::header, web};
@@ -25,6 +25,8 @@ pub struct Kiosk {
     pub page: String,
     /// Who looks after it.
     pub registered_by: Option<String>,
+    /// Whether there is paper for tickets.
+    pub paper: bool,
     #[serde(skip)]
     restarts_until: Option<Instant>,
 }
@@ -68,7 +70,25 @@ fn kiosk(terminal: &str) -> Kiosk {
         terminal: terminal.into(),
         page: format!("{GOOD_PAGE} {terminal}"),
         registered_by: None,
+        paper: true,
         restarts_until: None,
+    }
+}
+
+impl Watched for Kiosks {
+    fn sights(&mut self) -> Vec<Sight> {
+        let names: Vec<String> = self.kiosks.keys().cloned().collect();
+        let seen = names.iter().filter_map(|name| {
+            let kiosk = self.kiosk(name).ok()?.clone();
+            let about = format!("kiosk/{name}");
+            let more = json!({ "labels": { "terminal": kiosk.terminal } });
+            let wrong = !kiosk.page.starts_with(GOOD_PAGE);
+            let text = format!("the page of {name} shows: {}", kiosk.page);
+            let page = Sight { check: "kiosk.page", about: about.clone(), wrong, text, more: more.clone() };
+            let text = format!("{name} {} paper for tickets", if kiosk.paper { "has" } else { "is out of" });
+            Some([page, Sight { check: "kiosk.paper", about, wrong: !kiosk.paper, text, more }])
+        });
+        seen.flatten().collect()
     }
 }
 
@@ -85,6 +105,7 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningKiosks,
             .route("/kiosks", web::get().to(list))
             .route("/kiosks/{name}", web::get().to(show))
             .route("/kiosks/{name}", web::put().to(register))
+            .route("/kiosks/{name}/page", web::get().to(page))
             .route("/kiosks/{name}/restart", web::post().to(restart));
     })
 }
@@ -141,15 +162,30 @@ async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> Http
 #[derive(Deserialize)]
 struct Register {
     by: String,
+    /// Of one that is not known yet.
+    terminal: Option<String>,
 }
 
 async fn register(kept: Kept, name: web::Path<String>, ask: web::Json<Register>, request: HttpRequest) -> HttpResponse {
+    let Register { by, terminal } = ask.into_inner();
     let work = |kiosks: &mut Kiosks| -> Answer {
+        if let Some(terminal) = terminal.filter(|_| !kiosks.kiosks.contains_key(name.as_str())) {
+            kiosks.add(&name, &terminal);
+        }
         let kiosk = kiosks.kiosk(&name)?;
-        kiosk.registered_by = Some(ask.into_inner().by);
+        kiosk.registered_by = Some(by);
         Ok((200, json!({ "name": *name, "registered_by": kiosk.registered_by })))
     };
     kept.serve(&request, work).await
+}
+
+/// What a passenger sees.
+async fn page(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    let look = |kiosks: &mut Kiosks| {
+        let shown = kiosks.kiosk(&name)?;
+        Ok(format!("<!doctype html><title>Skerrow Ferries</title><h1>{}</h1>", shown.page))
+    };
+    kept.page(&request, look).await
 }
 
 async fn restart(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {

@@ -2,7 +2,7 @@
 //! after a while.
 
 use crate::{
-    StandinError,
+    Sight, StandinError, Watched,
     office::{Answer, Office, Running},
 };
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -11,6 +11,9 @@ use std::time::{Duration, Instant};
 
 /// Most workers.
 const MOST: u32 = 8;
+/// Mails that wait at which the watch tells of it, and below which it is well again.
+const RAISE: f64 = 60.0;
+const CLEAR: f64 = 20.0;
 
 /// What is kept.
 #[derive(Debug)]
@@ -26,6 +29,21 @@ pub struct Queue {
     added: Vec<Instant>,
     takes: Duration,
     seen: Instant,
+    /// Whether too many wait.
+    long: bool,
+}
+
+impl Watched for Queue {
+    fn sights(&mut self) -> Vec<Sight> {
+        let (waiting, workers) = self.stands();
+        vec![Sight {
+            check: "queue.waiting",
+            about: "queue/ticket-mails".into(),
+            wrong: self.long,
+            text: format!("{waiting} ticket mails wait for {workers} workers"),
+            more: json!({ "value": waiting }),
+        }]
+    }
 }
 
 impl Queue {
@@ -33,6 +51,13 @@ impl Queue {
     pub fn pile_up(&mut self, mails: f64) {
         self.go_on();
         self.waiting += mails;
+    }
+
+    /// Lets all but one worker go.
+    pub fn back_to_one(&mut self) {
+        self.go_on();
+        self.workers = 1;
+        self.added.clear();
     }
 
     /// How many wait, and how many workers there are.
@@ -49,6 +74,7 @@ impl Queue {
         self.added.retain(|at| *at > now);
         self.workers += u32::try_from(before - self.added.len()).unwrap_or(0);
         self.waiting = (self.waiting + seconds * (self.coming - self.each * f64::from(self.workers))).max(0.0);
+        self.long = self.waiting >= if self.long { CLEAR } else { RAISE };
     }
 }
 
@@ -58,7 +84,7 @@ pub type RunningQueue = Running<Queue>;
 /// Starts a queue with one worker; another is there after so long.
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningQueue, StandinError> {
     let queue =
-        Queue { waiting: 3.0, coming: 4.0, each: 5.0, workers: 1, added: Vec::new(), takes, seen: Instant::now() };
+        Queue { waiting: 3.0, coming: 4.0, each: 5.0, workers: 1, added: Vec::new(), takes, seen: Instant::now(), long: false };
     Office::new(queue, token).open(port, |config| {
         config
             .route("/about", web::get().to(about))

@@ -4,7 +4,7 @@
 //! is too high, and clears it when it has come down.
 
 use crate::{
-    Faults, StandinError,
+    Faults, Sight, StandinError, Watched,
     office::{Answer, Office, Running},
 };
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -27,8 +27,6 @@ pub struct ReleaseOptions {
     pub token: String,
     /// Where its watch posts, and what it shows there.
     pub report_to: Option<(String, String)>,
-    /// How often the watch looks.
-    pub tick: Duration,
     /// How long a release takes.
     pub takes: Duration,
 }
@@ -70,6 +68,23 @@ impl Service {
 /// What the desk keeps: services by name.
 type Services = BTreeMap<String, Service>;
 
+impl Watched for Services {
+    fn sights(&mut self) -> Vec<Sight> {
+        let sight = |(name, service): (&String, &mut Service)| {
+            service.arrive();
+            let (version, failing) = (&service.version, service.failing());
+            Sight {
+                check: "release.failing",
+                about: format!("service/{name}"),
+                wrong: failing >= RAISE,
+                text: format!("{failing:.1} % of the requests to {name} {version} fail"),
+                more: json!({ "value": failing, "labels": { "version": version } }),
+            }
+        };
+        self.iter_mut().map(sight).collect()
+    }
+}
+
 /// A running desk.
 #[derive(Debug)]
 pub struct RunningReleases(Running<Services>);
@@ -91,14 +106,13 @@ fn skerrow(takes: Duration) -> Services {
 
 /// Starts a desk of the Skerrow Ferries.
 pub fn start(options: ReleaseOptions) -> Result<RunningReleases, StandinError> {
-    let office = Office::new(skerrow(options.takes), options.token.clone());
-    let at_work = office.clone().open(options.port, |config| {
+    let at_work = Office::new(skerrow(options.takes), options.token).open(options.port, |config| {
         config
             .route("/services/{name}", web::get().to(status))
             .route("/services/{name}/release", web::post().to(release))
             .route("/services/{name}/import", web::post().to(import));
     })?;
-    Ok(RunningReleases(at_work.beside(tokio::spawn(watch(office, options)))))
+    Ok(RunningReleases(at_work.watched(options.report_to)))
 }
 
 impl RunningReleases {
@@ -188,40 +202,4 @@ async fn import(desk: Desk, name: web::Path<String>, ask: web::Json<Import>, req
         Ok((200, json!({ "rows": 1204, "imported": service.imported })))
     };
     serve(&desk, &request, &name, work).await
-}
-
-/// Looks at each service, and posts what crosses the threshold until it is taken.
-async fn watch(desk: Office<Services>, options: ReleaseOptions) {
-    let client = arvok_connect::http_client().timeout(Duration::from_secs(5)).build();
-    let mut raised: BTreeMap<String, bool> = BTreeMap::new();
-    let mut number = 0u64;
-    let run = format!("{:x}", chrono::Utc::now().timestamp_millis());
-    let mut tick = tokio::time::interval(options.tick);
-    loop {
-        tick.tick().await;
-        let seen: Vec<(String, String, f64)> = desk.with(|services| {
-            let all = services.iter_mut().map(|(name, service)| {
-                service.arrive();
-                (name.clone(), service.version.clone(), service.failing())
-            });
-            all.collect()
-        });
-        let (Ok(client), Some((url, token))) = (&client, &options.report_to) else { continue };
-        for (name, version, failing) in seen {
-            let high = failing >= RAISE;
-            if raised.get(&name).copied().unwrap_or(false) == high {
-                continue;
-            }
-            number += 1;
-            let report = json!({
-                "id": format!("{run}-{number}"), "service": name, "version": version, "failing_percent": failing,
-                "state": if high { "failing" } else { "well" },
-                "text": format!("{failing:.1} % of the requests to {name} {version} fail"),
-            });
-            let sent = client.post(url).bearer_auth(token).json(&report).send().await;
-            if sent.is_ok_and(|answer| answer.status().is_success()) {
-                raised.insert(name, high);
-            }
-        }
-    }
 }

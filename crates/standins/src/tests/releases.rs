@@ -8,9 +8,7 @@ use crate::{
 use std::time::Duration;
 
 fn desk(takes: Duration) -> RunningReleases {
-    let options =
-        ReleaseOptions { port: 0, token: "desk".into(), report_to: None, tick: Duration::from_millis(20), takes };
-    start(options).expect("starts")
+    start(ReleaseOptions { port: 0, token: "desk".into(), report_to: None, takes }).expect("starts")
 }
 
 #[tokio::test]

@@ -1,6 +1,6 @@
 //! The yard's own JSON API.
 
-use super::Cluster;
+use super::{Cluster, Vm};
 use crate::{
     StandinError,
     office::{Answer, Office, Running, set_faults},
@@ -8,6 +8,7 @@ use crate::{
 use actix_web::{HttpRequest, HttpResponse, web};
 use serde::Deserialize;
 use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
 
 type Yard = web::Data<Office<Cluster>>;
 
@@ -19,6 +20,10 @@ pub(super) fn serve(port: u16, office: Office<Cluster>) -> Result<Running<Cluste
             .route("/v1/vms/{name}/grow", web::post().to(grow))
             .route("/v1/vms/{name}/power", web::post().to(power))
             .route("/v1/vms/{name}/move", web::post().to(set_out))
+            .route("/v1/vms/{name}/cpus", web::put().to(cpus))
+            .route("/v1/vms/{name}/tags", web::put().to(tags))
+            .route("/v1/vms/{name}/snapshots/{snapshot}", web::put().to(keep))
+            .route("/v1/vms/{name}/snapshots/{snapshot}/restore", web::post().to(put_back))
             .route("/v1/hosts", web::get().to(hosts))
             .route("/v1/about", web::get().to(about))
             .route("/v1/monitor/about", web::get().to(monitor_about))
@@ -31,8 +36,19 @@ fn not_found(name: &str) -> (u16, String) {
     (404, format!("there is no VM {name}"))
 }
 
-async fn vms(office: Yard, request: HttpRequest) -> HttpResponse {
-    office.serve(&request, |cluster| Ok((200, json!({ "vms": cluster.vms })))).await
+#[derive(Deserialize)]
+struct Tagged {
+    tag: Option<String>,
+}
+
+/// All VMs, or those that are marked with a tag.
+async fn vms(office: Yard, which: web::Query<Tagged>, request: HttpRequest) -> HttpResponse {
+    let work = |cluster: &mut Cluster| -> Answer {
+        let fits = |vm: &Vm| which.tag.as_ref().is_none_or(|tag| vm.tags.contains(tag));
+        let found: BTreeMap<&String, &Vm> = cluster.vms.iter().filter(|(_, vm)| fits(vm)).collect();
+        Ok((200, json!({ "vms": found })))
+    };
+    office.serve(&request, work).await
 }
 
 async fn hosts(office: Yard, request: HttpRequest) -> HttpResponse {
@@ -103,6 +119,56 @@ async fn set_out(office: Yard, name: web::Path<String>, ask: web::Json<SetOut>, 
     let work = |cluster: &mut Cluster| -> Answer {
         let seconds = cluster.set_out(&name, &ask.to).map_err(|e| (409, e))?;
         Ok((202, json!({ "name": *name, "to": ask.to, "seconds": seconds })))
+    };
+    office.serve(&request, work).await
+}
+
+#[derive(Deserialize)]
+struct Cpus {
+    cpus: u32,
+}
+
+async fn cpus(office: Yard, name: web::Path<String>, ask: web::Json<Cpus>, request: HttpRequest) -> HttpResponse {
+    let work = |cluster: &mut Cluster| -> Answer {
+        let cpus = cluster.set_cpus(&name, ask.cpus).map_err(|e| (409, e))?;
+        Ok((200, json!({ "name": *name, "cpus": cpus })))
+    };
+    office.serve(&request, work).await
+}
+
+#[derive(Deserialize)]
+struct Tags {
+    #[serde(default)]
+    add: BTreeSet<String>,
+    #[serde(default)]
+    remove: BTreeSet<String>,
+}
+
+async fn tags(office: Yard, name: web::Path<String>, ask: web::Json<Tags>, request: HttpRequest) -> HttpResponse {
+    let work = |cluster: &mut Cluster| -> Answer {
+        let Tags { add, remove } = ask.into_inner();
+        let vm = cluster.vms.get_mut(name.as_str()).ok_or_else(|| not_found(&name))?;
+        vm.tags.extend(add);
+        vm.tags.retain(|tag| !remove.contains(tag));
+        Ok((200, json!({ "name": *name, "tags": vm.tags })))
+    };
+    office.serve(&request, work).await
+}
+
+async fn keep(office: Yard, at: web::Path<(String, String)>, request: HttpRequest) -> HttpResponse {
+    let (name, snapshot) = at.into_inner();
+    let work = |cluster: &mut Cluster| -> Answer {
+        cluster.keep(&name, &snapshot).map_err(|e| (409, e))?;
+        Ok((201, json!({ "name": name, "snapshot": snapshot })))
+    };
+    office.serve(&request, work).await
+}
+
+async fn put_back(office: Yard, at: web::Path<(String, String)>, request: HttpRequest) -> HttpResponse {
+    let (name, snapshot) = at.into_inner();
+    let work = |cluster: &mut Cluster| -> Answer {
+        cluster.put_back(&name, &snapshot).map_err(|e| (409, e))?;
+        Ok((200, json!({ "name": name, "snapshot": snapshot })))
     };
     office.serve(&request, work).await
 }

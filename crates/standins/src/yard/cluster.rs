@@ -1,7 +1,7 @@
 //! The cluster itself: what there is and how it moves with time.
 
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A hypervisor host.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -43,10 +43,18 @@ pub struct Vm {
     pub powered: bool,
     /// Its memory.
     pub memory_gib: f64,
+    /// Its processors.
+    pub cpus: u32,
+    /// How many of them it has work for; none: it sways with the hours.
+    pub work: Option<f64>,
     /// Share of its processors at work, 0 to 1.
     pub load: f64,
     /// Its disks.
     pub disks: Vec<Disk>,
+    /// What it is marked with.
+    pub tags: BTreeSet<String>,
+    /// States that it can be put back to, the oldest first.
+    pub snapshots: Vec<Snapshot>,
     /// `gold`, `silver`, `bronze`.
     pub tier: String,
     /// How often a disk of it was grown.
@@ -54,6 +62,19 @@ pub struct Vm {
     /// The host to which it is on its way, and seconds until it is there.
     pub moving: Option<(String, f64)>,
 }
+
+/// A state of a VM that was kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Snapshot {
+    /// Its name within the VM.
+    pub name: String,
+    /// The processors that it had.
+    pub cpus: u32,
+}
+
+/// Most processors and most snapshots of a VM.
+const MOST_CPUS: u32 = 16;
+const MOST_SNAPSHOTS: usize = 8;
 
 /// How long a guest is on its way, in seconds for each GiB of its memory.
 const SECONDS_A_GIB: f64 = 4.0;
@@ -97,19 +118,73 @@ impl Cluster {
                     fill_gib_an_hour: 0.02,
                 })
                 .collect();
-            let vm = Vm {
-                host: format!("quill-hv-{host}"),
-                powered: true,
-                memory_gib: memory,
-                load: 0.2,
-                disks,
-                tier: tier.into(),
-                grown: 0,
-                moving: None,
-            };
-            cluster.vms.insert(name.into(), vm);
+            cluster.put(name, &format!("quill-hv-{host}"), memory, tier, disks);
         }
         cluster
+    }
+
+    fn put(&mut self, name: &str, host: &str, memory_gib: f64, tier: &str, disks: Vec<Disk>) {
+        let vm = Vm {
+            host: host.into(),
+            powered: true,
+            memory_gib,
+            cpus: 2,
+            work: None,
+            load: 0.2,
+            disks,
+            tags: BTreeSet::new(),
+            snapshots: Vec::new(),
+            tier: tier.into(),
+            grown: 0,
+            moving: None,
+        };
+        self.vms.insert(name.into(), vm);
+    }
+
+    /// Makes a small VM.
+    pub fn make(&mut self, name: &str, host: &str) {
+        let system = Disk { name: "system".into(), size_gib: 8.0, used_gib: 3.0, fill_gib_an_hour: 0.02 };
+        self.put(name, host, 2.0, "bronze", vec![system]);
+    }
+
+    /// Gives a VM so many processors.
+    ///
+    /// # Errors
+    /// In words, if there is no such VM, or too many are asked for.
+    pub fn set_cpus(&mut self, vm: &str, cpus: u32) -> Result<u32, String> {
+        if !(1..=MOST_CPUS).contains(&cpus) {
+            return Err(format!("a VM has 1 to {MOST_CPUS} processors, not {cpus}"));
+        }
+        let vm = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
+        vm.cpus = cpus;
+        Ok(cpus)
+    }
+
+    /// Keeps the state of a VM under a name; the same name again keeps the first.
+    ///
+    /// # Errors
+    /// In words, if there is no such VM, or no room for another.
+    pub fn keep(&mut self, vm: &str, name: &str) -> Result<(), String> {
+        let vm = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
+        if vm.snapshots.iter().any(|s| s.name == name) {
+            return Ok(());
+        }
+        if vm.snapshots.len() >= MOST_SNAPSHOTS {
+            return Err(format!("a VM has {MOST_SNAPSHOTS} snapshots at most"));
+        }
+        vm.snapshots.push(Snapshot { name: name.to_owned(), cpus: vm.cpus });
+        Ok(())
+    }
+
+    /// Puts a VM back to a state that was kept.
+    ///
+    /// # Errors
+    /// In words, if there is no such VM or snapshot.
+    pub fn put_back(&mut self, vm: &str, name: &str) -> Result<(), String> {
+        let found = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
+        let kept = found.snapshots.iter().find(|s| s.name == name);
+        found.cpus = kept.ok_or_else(|| format!("{vm} has no snapshot {name}"))?.cpus;
+        Ok(())
     }
 
     /// Memory of a host that is in use: its own and that of the guests that run on it.
@@ -149,7 +224,8 @@ impl Cluster {
                 }
             }
             let sway = ((clock / 600.0) + i as f64).sin() * 0.15;
-            vm.load = if vm.powered { 0.3 + sway } else { 0.0 };
+            let wanted = vm.work.map_or(0.3 + sway, |work| work / f64::from(vm.cpus));
+            vm.load = if vm.powered { wanted.clamp(0.0, 1.0) } else { 0.0 };
             for disk in vm.disks.iter_mut().filter(|_| vm.powered) {
                 disk.used_gib = (disk.used_gib + disk.fill_gib_an_hour * seconds / 3600.0).min(disk.size_gib);
             }
@@ -215,6 +291,23 @@ mod tests {
         let full = yard.set_out("quill-report-2", "quill-hv-1");
         assert_eq!(full, Err("quill-hv-1 has 8 GiB left, and quill-report-2 needs 12".to_owned()));
         assert!(yard.set_out("quill-report-2", "quill-hv-9").is_err());
+    }
+
+    #[test]
+    fn work_is_shared_by_processors_and_a_snapshot_brings_them_back() {
+        let mut yard = Cluster::skerrow();
+        yard.vms.get_mut("quill-booking-web-1").expect("a VM").work = Some(1.9);
+        yard.pass(1.0);
+        assert!(yard.vms["quill-booking-web-1"].load > 0.9);
+        assert_eq!(yard.keep("quill-booking-web-1", "before"), Ok(()));
+        assert_eq!(yard.set_cpus("quill-booking-web-1", 4), Ok(4));
+        yard.pass(1.0);
+        assert!(yard.vms["quill-booking-web-1"].load < 0.5);
+        assert_eq!(yard.keep("quill-booking-web-1", "before"), Ok(()), "the first is kept");
+        assert_eq!(yard.put_back("quill-booking-web-1", "before"), Ok(()));
+        assert_eq!(yard.vms["quill-booking-web-1"].cpus, 2);
+        assert!(yard.put_back("quill-booking-web-1", "after").is_err());
+        assert!(yard.set_cpus("quill-booking-web-1", 17).is_err());
     }
 
     #[test]

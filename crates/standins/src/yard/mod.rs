@@ -7,7 +7,7 @@ mod api;
 mod cluster;
 mod monitor;
 
-pub use cluster::{Cluster, Disk, Host, Vm};
+pub use cluster::{Cluster, Disk, Host, Snapshot, Vm};
 pub use monitor::{Monitor, Reading};
 
 use crate::{

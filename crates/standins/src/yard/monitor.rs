@@ -7,7 +7,7 @@ use super::{Cluster, Disk, Host, Vm, YardOptions};
 use crate::office::Office;
 use serde::Serialize;
 use serde_json::json;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// Percent of a disk at which it is raised, and below which it is cleared again.
 const DISK_RAISE: f64 = 87.5;
@@ -15,6 +15,9 @@ const DISK_CLEAR: f64 = 85.0;
 /// Percent of a host's memory at which it is raised, and below which it is cleared again.
 const MEMORY_RAISE: f64 = 90.0;
 const MEMORY_CLEAR: f64 = 85.0;
+/// Percent of a VM's processors at which it is raised, and below which it is cleared again.
+const CPU_RAISE: f64 = 92.0;
+const CPU_CLEAR: f64 = 80.0;
 /// Seconds of the cluster's time between repeats of what stands.
 const REPEAT: f64 = 30.0;
 /// Readings that are kept while nobody takes them.
@@ -25,7 +28,7 @@ const KEPT: usize = 1000;
 pub struct Reading {
     /// Counts up.
     pub number: u64,
-    /// `disk`, `power` or `memory`.
+    /// `disk`, `power`, `cpu` or `memory`; `created` of a VM that was not there before.
     pub check: &'static str,
     /// `ok`, `high`, `full`.
     pub level: &'static str,
@@ -35,7 +38,7 @@ pub struct Reading {
     /// The host, for `memory`.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub host: String,
-    /// The disk, `power` or `memory`.
+    /// The disk, or the same as `check`.
     pub part: String,
     /// Percent used; of power, 100 when on.
     pub percent: f64,
@@ -51,6 +54,8 @@ pub struct Monitor {
     number: u64,
     /// What stands, its level, and when it was last posted.
     standing: BTreeMap<(String, String), (&'static str, f64)>,
+    /// The VMs that it has seen; none before its first look.
+    known: Option<BTreeSet<String>>,
 }
 
 impl Monitor {
@@ -59,11 +64,33 @@ impl Monitor {
         let mut seen = Vec::new();
         for (name, vm) in &cluster.vms {
             seen.push(power(name, vm));
+            seen.push(self.cpu(name, vm));
             seen.extend(vm.disks.iter().map(|d| self.disk(name, vm, d)));
         }
         seen.extend(cluster.hosts.iter().map(|(name, host)| self.memory(name, host, cluster.used_gib(name))));
         seen.retain_mut(|reading| self.is_due(reading, cluster.clock));
+        seen.extend(self.created(cluster));
         seen
+    }
+
+    /// The VMs that were not there before.
+    fn created(&mut self, cluster: &Cluster) -> Vec<Reading> {
+        let names: BTreeSet<String> = cluster.vms.keys().cloned().collect();
+        let Some(known) = self.known.replace(names.clone()) else { return Vec::new() };
+        let new = names.difference(&known).filter_map(|name| Some((name, cluster.vms.get(name)?)));
+        new.map(|(name, vm)| {
+            self.number += 1;
+            Reading { number: self.number, ..reading(name, vm, "created", "ok", 0.0, format!("{name} was created")) }
+        })
+        .collect()
+    }
+
+    fn cpu(&self, name: &str, vm: &Vm) -> Reading {
+        let percent = (vm.load * 1000.0).round() / 10.0;
+        let stands = self.standing.contains_key(&(name.to_owned(), "cpu".to_owned()));
+        let high = percent >= CPU_RAISE || (stands && percent >= CPU_CLEAR);
+        let text = format!("{percent:.0} % of the {} processors of {name} are at work", vm.cpus);
+        reading(name, vm, "cpu", if high { "high" } else { "ok" }, percent, text)
     }
 
     fn disk(&self, name: &str, vm: &Vm, disk: &Disk) -> Reading {
@@ -124,19 +151,25 @@ impl Monitor {
     }
 }
 
-fn power(name: &str, vm: &Vm) -> Reading {
-    let (level, state) = if vm.powered { ("ok", "on") } else { ("high", "off") };
+/// A reading of a VM as a whole.
+fn reading(name: &str, vm: &Vm, check: &'static str, level: &'static str, percent: f64, text: String) -> Reading {
     Reading {
         number: 0,
-        check: "power",
+        check,
         level,
         vm: name.to_owned(),
         host: String::new(),
-        part: "power".into(),
-        percent: if vm.powered { 100.0 } else { 0.0 },
-        text: format!("{name} is switched {state}"),
+        part: check.into(),
+        percent,
+        text,
         tier: vm.tier.clone(),
     }
+}
+
+fn power(name: &str, vm: &Vm) -> Reading {
+    let (level, state) = if vm.powered { ("ok", "on") } else { ("high", "off") };
+    let percent = if vm.powered { 100.0 } else { 0.0 };
+    reading(name, vm, "power", level, percent, format!("{name} is switched {state}"))
 }
 
 fn level(percent: f64, stands: bool) -> &'static str {
@@ -214,6 +247,23 @@ mod tests {
         assert_eq!(step(26.0), told("high", 90.6));
         assert_eq!(step(23.0), [], "within the margin");
         assert_eq!(step(22.0), told("ok", 84.4));
+    }
+
+    #[test]
+    fn a_vm_whose_processors_are_at_work_is_raised_and_one_that_is_new_is_told_once() {
+        let mut yard = Cluster::skerrow();
+        let mut monitor = Monitor::default();
+        let mut step = |work: f64, made: &[&str]| {
+            yard.vms.get_mut("quill-mail-1").expect("a VM").work = Some(work);
+            made.iter().for_each(|name| yard.make(name, "quill-hv-4"));
+            yard.pass(1.0);
+            monitor.look(&yard).into_iter().map(|r| (r.vm, r.check, r.level)).collect::<Vec<_>>()
+        };
+        let mail = |level| ("quill-mail-1".to_owned(), "cpu", level);
+        assert_eq!(step(0.5, &[]), []);
+        assert_eq!(step(1.9, &["oldhithe-kiosk-2"]), [mail("high"), ("oldhithe-kiosk-2".to_owned(), "created", "ok")]);
+        assert_eq!(step(1.7, &[]), [], "within the margin");
+        assert_eq!(step(1.0, &[]), [mail("ok")]);
     }
 
     #[test]

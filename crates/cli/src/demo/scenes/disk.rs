@@ -15,19 +15,19 @@ fn size(world: &World) -> f64 {
     let disk = |c: &mut arvok_standins::yard::Cluster| {
         c.vms.get(VM).and_then(|v| v.disks.iter().find(|d| d.name == DISK)).map_or(0.0, |d| d.size_gib)
     };
-    world.yard.with(disk)
+    world.harbour.yard.with(disk)
 }
 
 /// The yard's office is slow tonight, so the monitor repeats itself while the job is at work.
 pub async fn play(world: &mut World, kill_node: bool) -> Result<Account, CliError> {
     let before = size(world);
-    world.yard.set_faults(Faults { delay_ms: 1200, ..Faults::default() });
-    world.yard.with(|c| c.fill(VM, DISK, 87.3, 4.0));
+    world.harbour.yard.set_faults(Faults { delay_ms: 1200, ..Faults::default() });
+    world.harbour.yard.with(|c| c.fill(VM, DISK, 87.3, 4.0));
     let target = format!("vm/{VM}");
     let at_work = |job: &JobItem| job.state == JobState::Running && job.steps_done >= 1;
     ended(world, &target, kill_node.then_some(&at_work)).await?;
-    world.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
-    world.yard.with(|c| c.fill(VM, DISK, 79.0, 0.02));
+    world.harbour.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
+    world.harbour.yard.with(|c| c.fill(VM, DISK, 79.0, 0.02));
     account(world, before).await
 }
 
@@ -38,7 +38,7 @@ async fn account(world: &World, before: f64) -> Result<Account, CliError> {
     let alerts: Page<AlertItem> = world.client.get("/api/v1/alerts", &query).await?;
     let alarms: Page<AlarmItem> = world.client.get("/api/v1/alarms", &[("text", Some(resource.clone()))]).await?;
     let said = world.said_in(&["storage"]);
-    let (grown, size) = (world.yard.with(|c| c.vms.get(VM).map_or(0, |v| v.grown)), size(world));
+    let (grown, size) = (world.harbour.yard.with(|c| c.vms.get(VM).map_or(0, |v| v.grown)), size(world));
 
     let mut account = Account::new("A disk filled up in the night");
     let raised: Vec<&AlertItem> = alerts.items.iter().filter(|a| a.state == AlertState::Raised).collect();

@@ -17,7 +17,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let inputs = [("after".to_owned(), json!(tends)), ("night".to_owned(), json!("2026-11-26"))];
     let imports = launch(world, "import-fares", inputs.into_iter().collect(), "the fares of the night").await?;
     let waited = until_job(world, imports, |job| job.state == JobState::Waiting).await?;
-    let before = world.releases.with("fares", |s| s.imported.clone()).flatten();
+    let before = world.harbour.releases.with("fares", |s| s.imported.clone()).flatten();
     world.client.change(Method::POST, &format!("/api/v1/jobs/{tends}/resume"), Some(&Because::default())).await?;
     until_job(world, imports, |job| job.finished_at.is_some()).await?;
     let told = told(world).await?;
@@ -28,7 +28,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.job(&tends);
     account.job(&imports);
     account.line(format!("  effect   {}", show::effect(&imports.job)));
-    let after = world.releases.with("fares", |s| s.imported.clone()).flatten();
+    let after = world.harbour.releases.with("fares", |s| s.imported.clone()).flatten();
     account.line(format!("  desk     the fares of {} are in", after.as_deref().unwrap_or("no night")));
     account.line(format!("  event    {}", told.as_deref().unwrap_or("none")));
     account.want(before.is_none(), "nothing should have been imported before the database was ready");

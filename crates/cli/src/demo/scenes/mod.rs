@@ -1,16 +1,23 @@
 //! The scenes of the night, each a file: what happens, and whether Arvok did what it should have, asked of its API and of
 //! the stand-ins.
 
+mod chain;
+mod cloud;
 mod disk;
 mod fares;
+mod kiosk;
+mod mails;
 mod power;
 mod pressure;
 mod release;
+mod rollout;
+mod site;
 mod versions;
 
 use super::world::World;
 use crate::{args::Scene, error::CliError, show};
 use arvok_api::{JobDetail, JobItem, JobStep, Launch, Launched, Page};
+use arvok_core::job::{JobEffect, JobState};
 use clap::ValueEnum;
 use serde::Serialize;
 use std::time::{Duration, Instant};
@@ -26,6 +33,12 @@ impl Scene {
             Self::VersionsAsked => versions::play(world).await?,
             Self::FaresWait => fares::play(world).await?,
             Self::ReleaseFails => release::play(world).await?,
+            Self::KioskMade => kiosk::play(world).await?,
+            Self::MailsPileUp => mails::play(world).await?,
+            Self::FaresRollOut => rollout::play(world).await?,
+            Self::LoopCloses => chain::play(world).await?,
+            Self::SiteChecked => site::play(world).await?,
+            Self::WorkerLeaves => cloud::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.told(scene, begun.elapsed().as_secs_f64()))
@@ -76,6 +89,48 @@ impl Account {
         }
     }
 
+    /// The one job of a runbook on a target, made after another, which should have helped.
+    async fn proved(&mut self, world: &World, runbook: &str, target: &str, after: i64) -> Result<(), CliError> {
+        if let Some(job) = self.ended_well(world, runbook, target, after).await? {
+            self.line(format!("  effect   {}", show::effect(&job)));
+            let good = job.effect == Some(JobEffect::Confirmed);
+            self.want(good, format!("the effect of {runbook} on {target} should be confirmed"));
+        }
+        Ok(())
+    }
+
+    /// The one job of a runbook on a target, made after another, which should have succeeded.
+    async fn ended_well(
+        &mut self,
+        world: &World,
+        runbook: &str,
+        target: &str,
+        after: i64,
+    ) -> Result<Option<JobItem>, CliError> {
+        let until = Instant::now() + PATIENCE;
+        let mut found = loop {
+            let mut found = jobs(world, target).await?;
+            found.retain(|job| job.runbook == runbook && job.id > after);
+            if found.iter().any(|job| job.finished_at.is_some()) || Instant::now() > until {
+                break found;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        };
+        self.want(found.len() == 1, format!("there should be one job of {runbook} on {target}, not {}", found.len()));
+        let Some(job) = found.pop() else { return Ok(None) };
+        self.job(&detail(world, job.id).await?);
+        self.want(job.state == JobState::Succeeded, format!("{runbook} should have succeeded on {target}"));
+        Ok(Some(job))
+    }
+
+    /// What was said in a channel about something.
+    fn said(&mut self, world: &World, channel: &str, about: &str) -> usize {
+        let said = world.said_in(&[channel]).into_iter().filter(|m| m.text.contains(about));
+        let lines: Vec<String> = said.map(|m| format!("  chat     in {}: {}", m.channel, m.text)).collect();
+        self.lines.extend(lines.iter().cloned());
+        lines.len()
+    }
+
     fn want(&mut self, good: bool, what: impl Into<String>) {
         if !good {
             self.wrong.push(format!("  \u{2717} {}", what.into()));
@@ -119,6 +174,17 @@ async fn launch(
     };
     let made: Launched = world.client.post("/api/v1/jobs", &launch).await?;
     Ok(made.job)
+}
+
+/// Waits until something is there, or too long.
+async fn until_some<T>(mut look: impl FnMut() -> Option<T>) -> Option<T> {
+    let until = Instant::now() + PATIENCE;
+    loop {
+        match look() {
+            None if Instant::now() < until => tokio::time::sleep(Duration::from_millis(100)).await,
+            found => return found,
+        }
+    }
 }
 
 /// Waits until a job is so, or too long.

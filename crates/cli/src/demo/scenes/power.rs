@@ -8,14 +8,14 @@ const VM: &str = "brack-kiosk-3";
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let target = format!("vm/{VM}");
-    world.yard.with(|c| c.vms.get_mut(VM).map(|v| v.powered = false));
+    world.harbour.yard.with(|c| c.vms.get_mut(VM).map(|v| v.powered = false));
     ended(world, &target, None).await?;
 
     let mut account = Account::new("A kiosk's machine was switched off by accident");
     let found = jobs(world, &target).await?;
     let said = world.said_in(&["yard", "crew"]);
-    let others_on = world.yard.with(|c| c.vms.iter().filter(|(name, _)| *name != VM).all(|(_, v)| v.powered));
-    let on = world.yard.with(|c| c.vms.get(VM).is_some_and(|v| v.powered));
+    let others_on = world.harbour.yard.with(|c| c.vms.iter().filter(|(name, _)| *name != VM).all(|(_, v)| v.powered));
+    let on = world.harbour.yard.with(|c| c.vms.get(VM).is_some_and(|v| v.powered));
     account.want(found.len() == 1, format!("there should be one job, there are {}", found.len()));
     if let Some(job) = found.first() {
         account.job(&detail(world, job.id).await?);

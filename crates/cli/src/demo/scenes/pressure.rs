@@ -14,7 +14,7 @@ const HOST: &str = "quill-hv-2";
 const OWN_GIB: f64 = 30.0;
 
 fn guests(world: &World) -> BTreeMap<String, String> {
-    world.yard.with(|c| c.vms.iter().map(|(name, vm)| (name.clone(), vm.host.clone())).collect())
+    world.harbour.yard.with(|c| c.vms.iter().map(|(name, vm)| (name.clone(), vm.host.clone())).collect())
 }
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
@@ -31,7 +31,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
         }
     };
     let after = guests(world);
-    let used = world.yard.with(|c| c.used_gib(HOST));
+    let used = world.harbour.yard.with(|c| c.used_gib(HOST));
     set_own(world, 4.0);
 
     let mut account = Account::new("A hypervisor host ran out of memory");
@@ -56,5 +56,5 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
 }
 
 fn set_own(world: &World, gib: f64) {
-    world.yard.with(|c| c.hosts.get_mut(HOST).map(|h| h.own_gib = gib));
+    world.harbour.yard.with(|c| c.hosts.get_mut(HOST).map(|h| h.own_gib = gib));
 }

@@ -10,7 +10,7 @@ const SERVICE: &str = "booking-web";
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let target = format!("service/{SERVICE}");
-    world.releases.with(SERVICE, |s| {
+    world.harbour.releases.with(SERVICE, |s| {
         s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into()));
     });
     let link = linked(world, SERVICE).await?;
@@ -36,7 +36,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
         let good = job.state == JobState::Succeeded && job.effect == Some(JobEffect::Confirmed);
         account.want(good, "the job should have succeeded, its effect confirmed");
     }
-    let runs = world.releases.with(SERVICE, |s| s.version.clone()).unwrap_or_default();
+    let runs = world.harbour.releases.with(SERVICE, |s| s.version.clone()).unwrap_or_default();
     account.line(format!("  desk     {SERVICE} runs {runs}"));
     let said = world.said_in(&["booking"]);
     // The link is different each time.

@@ -9,9 +9,9 @@ use arvok_standins::Faults;
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let well = launched(world).await?;
-    world.yard.set_faults(Faults { busy: 100, ..Faults::default() });
+    world.harbour.yard.set_faults(Faults { busy: 100, ..Faults::default() });
     let badly = launched(world).await?;
-    world.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
+    world.harbour.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
 
     let mut account = Account::new("Somebody asked what runs in the yard");
     let said: Vec<_> = world.said_in(&["yard"]).into_iter().filter(|m| m.text.contains("ersions")).collect();

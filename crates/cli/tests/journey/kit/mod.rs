@@ -12,7 +12,7 @@ pub use browser::Browser;
 pub use command::{Said, arvok};
 pub use peer::Peer;
 pub use records::Records;
-pub use stage::{DEMO, Stage, answer};
+pub use stage::{DEMO, LIBRARY, Stage, answer};
 
 use arvok_postgres::Scratch;
 use std::{

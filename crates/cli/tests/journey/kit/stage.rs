@@ -2,12 +2,7 @@
 
 use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
 use arvok_postgres::{Tethered, free_port, spawn_tethered};
-use arvok_standins::{
-    board::{self, BoardOptions, RunningBoard},
-    chat::{self, RunningChat},
-    releases::{self, ReleaseOptions, RunningReleases},
-    yard::{self, RunningYard, YardOptions},
-};
+use arvok_standins::{Harbour, Pace};
 use nix::{
     sys::signal::{Signal, kill},
     unistd::Pid,
@@ -18,31 +13,22 @@ use std::{
     fs,
     path::PathBuf,
     process::{Command, Stdio},
+    sync::Arc,
     time::Duration,
 };
 
 /// The demo's definitions, as files of the repository.
 pub const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
 
-/// A release desk; a release takes a moment.
-fn desk(token: &str, report_to: Option<(String, String)>, tick: Duration) -> RunningReleases {
-    let takes = Duration::from_millis(300);
-    releases::start(ReleaseOptions { port: 0, token: token.into(), report_to, tick, takes }).expect("a desk")
-}
-
 /// The key that events to the board are signed with.
 const BOARD_KEY: &str = "whsec_c2tlcnJvdyBmZXJyaWVzIGhhcmJvdXIgYm9hcmQ=";
 
-fn board() -> RunningBoard {
-    board::start(BoardOptions { port: 0, token: "board-token".into(), key: BOARD_KEY.into() }).expect("a board")
-}
+/// The library, as files of the repository.
+pub const LIBRARY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../library");
 
-/// A node, a yard, a chat, a release desk, a harbour board.
+/// A node with all that the Skerrow Ferries have.
 pub struct Stage {
-    pub yard: RunningYard,
-    pub chat: RunningChat,
-    pub releases: RunningReleases,
-    pub board: RunningBoard,
+    pub harbour: Arc<Harbour>,
     pub token: String,
     pub address: String,
     pub database: String,
@@ -55,7 +41,7 @@ impl Stage {
     /// With the demo published and the yard's monitor at work.
     pub fn with_demo() -> Self {
         let stage = Self::bare();
-        let said = stage.arvok(&["publish", DEMO, "--yes"]);
+        let said = stage.arvok(&["publish", DEMO, LIBRARY, "--yes"]);
         assert_eq!(said.code, 0, "{}", said.all());
         stage
     }
@@ -69,32 +55,17 @@ impl Stage {
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
-        let (yard, chat, releases, board) = block(async {
-            let options = YardOptions {
-                port: 0,
-                token: "office-token".into(),
-                report_to: Some((format!("{address}/in/yard-hypervisor"), "monitor-token".into())),
-                tick: Duration::from_millis(50),
-                seconds_a_tick: 15.0,
-            };
-            let watch = Some((format!("{address}/in/releases"), "watch-token".into()));
-            let desk = desk("desk-token", watch, Duration::from_millis(50));
-            (yard::start(options).expect("a yard"), chat::start(0, "crew-token".into()).expect("a chat"), desk, board())
-        });
+        let pace =
+            Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
+        let token = |what: &str| format!("{what}-token");
+        let harbour = block(async { Harbour::start(&address, pace, token, BOARD_KEY) }).expect("a harbour");
         let http = arvok_connect::http_client().build().expect("a client");
         let data = folder("node");
-        let mut stage =
-            Self { yard, chat, releases, board, token: String::new(), address, data, database, node: None, http };
+        let harbour = Arc::new(harbour);
+        let mut stage = Self { harbour, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
         stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
-        for (name, value, place) in [
-            ("yard-monitor", "monitor-token", "source/yard-hypervisor"),
-            ("yard-office", "office-token", "connection/yard-hypervisor"),
-            ("crew-chat", "crew-token", "connection/crew-chat"),
-            ("release-watch", "watch-token", "source/releases"),
-            ("release-desk", "desk-token", "connection/release-desk"),
-            ("board-key", BOARD_KEY, "subscriber/harbour-board"),
-        ] {
+        for (name, value, place) in stage.harbour.secrets() {
             stage.secret(name, value, &[place]);
         }
         stage
@@ -110,10 +81,7 @@ impl Stage {
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_LOG", "warn")
-            .env("ARVOK_SETTING_YARD", self.yard.url())
-            .env("ARVOK_SETTING_CREW_CHAT", self.chat.url())
-            .env("ARVOK_SETTING_RELEASE_DESK", self.releases.url())
-            .env("ARVOK_SETTING_HARBOUR_BOARD", self.board.url());
+            .envs(self.harbour.settings().map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
         self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
         until("the node to answer", || {
@@ -123,7 +91,7 @@ impl Stage {
         });
     }
 
-    /// Another node over the same database, with stand-ins of its own that nobody uses.
+    /// Another node over the same database, with the same stand-ins around it.
     pub fn second_node(&self) -> Self {
         self.second_node_over(self.database.clone())
     }
@@ -131,24 +99,10 @@ impl Stage {
     /// A node with the same key over another database.
     pub fn second_node_over(&self, database: String) -> Self {
         let port = free_port().expect("a free port");
-        let idle = YardOptions {
-            port: 0,
-            token: String::new(),
-            report_to: None,
-            tick: Duration::from_secs(60),
-            seconds_a_tick: 0.0,
-        };
-        let (yard, chat, releases, board) = block(async {
-            let desk = desk("", None, Duration::from_secs(60));
-            (yard::start(idle).expect("a yard"), chat::start(0, String::new()).expect("a chat"), desk, board())
-        });
         let data = folder("second");
         fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
         let mut other = Self {
-            yard,
-            chat,
-            releases,
-            board,
+            harbour: Arc::clone(&self.harbour),
             token: self.token.clone(),
             address: format!("http://127.0.0.1:{port}"),
             data,
@@ -288,6 +242,10 @@ impl Stage {
     }
 }
 
+fn upper(name: &str) -> String {
+    name.to_uppercase().replace('-', "_")
+}
+
 /// Status and body of a request.
 pub fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
     block(async {
@@ -306,9 +264,8 @@ pub fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
 impl Drop for Stage {
     fn drop(&mut self) {
         drop(self.node.take());
-        block(async {
-            self.yard.stop().await;
-            self.chat.stop().await;
-        });
+        if let Some(harbour) = Arc::get_mut(&mut self.harbour) {
+            block(harbour.stop());
+        }
     }
 }

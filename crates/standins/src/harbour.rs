@@ -1,0 +1,163 @@
+//! Everything that the Skerrow Ferries have, at work together around one node.
+
+use crate::{
+    StandinError,
+    board::{self, BoardOptions, RunningBoard},
+    chat::{self, RunningChat},
+    cloud::{self, RunningCloud},
+    desk::{self, DeskOptions, RunningDesk},
+    features::{self, RunningFeatures},
+    kiosks::{self, RunningKiosks},
+    pager::{self, RunningPager},
+    queue::{self, RunningQueue},
+    releases::{self, ReleaseOptions, RunningReleases},
+    site::{self, RunningSite},
+    yard::{self, RunningYard, YardOptions},
+};
+use std::time::Duration;
+
+/// How fast everything goes there.
+#[derive(Clone, Copy, Debug)]
+pub struct Pace {
+    /// How often the yard moves on.
+    pub tick: Duration,
+    /// Seconds of the yard's own time for each tick.
+    pub seconds_a_tick: f64,
+    /// How long takes what takes time.
+    pub takes: Duration,
+}
+
+/// A secret that the node must know: its name, its value, and the one place that it may go to.
+pub type Secret = (&'static str, String, &'static str);
+
+/// All stand-ins.
+#[derive(Debug)]
+pub struct Harbour {
+    /// The hypervisor cluster with its monitor.
+    pub yard: RunningYard,
+    /// The crew chat.
+    pub chat: RunningChat,
+    /// The desk that releases services.
+    pub releases: RunningReleases,
+    /// The harbour board.
+    pub board: RunningBoard,
+    /// The ticket desk.
+    pub desk: RunningDesk,
+    /// The register of the kiosks.
+    pub kiosks: RunningKiosks,
+    /// The pager.
+    pub pager: RunningPager,
+    /// The switches of features.
+    pub features: RunningFeatures,
+    /// The queue of ticket mails.
+    pub queue: RunningQueue,
+    /// The cloud.
+    pub cloud: RunningCloud,
+    /// The public web site.
+    pub site: RunningSite,
+    secrets: Vec<Secret>,
+}
+
+impl Harbour {
+    /// Starts all of it, each on a free port. What is watched is told to the node at this address; `token` makes a token for
+    /// whatever has this name, and events to the board are signed with `board_key`.
+    ///
+    /// # Errors
+    /// If a port cannot be had, or the key is none.
+    pub fn start(node: &str, pace: Pace, token: impl Fn(&str) -> String, board_key: &str) -> Result<Self, StandinError> {
+        let mut secrets: Vec<Secret> = Vec::new();
+        let mut secret = |name: &'static str, what: &str, place: &'static str| {
+            let value = token(what);
+            secrets.push((name, value.clone(), place));
+            value
+        };
+        let mut watch = |name: &'static str, what: &str, place: &'static str| {
+            let source = place.trim_start_matches("source/");
+            (format!("{node}/in/{source}"), secret(name, what, place))
+        };
+        let monitor = watch("yard-monitor", "monitor", "source/yard-hypervisor");
+        let release_watch = watch("release-watch", "watch", "source/releases");
+        let harbour_watch = watch("harbour-watch", "harbour", "source/harbour-watch");
+        let site_watch = watch("site-watch", "site-watch", "source/site-checks");
+        let takes = pace.takes;
+        let yard = YardOptions {
+            port: 0,
+            token: secret("yard-office", "office", "connection/yard-hypervisor"),
+            report_to: Some(monitor),
+            tick: pace.tick,
+            seconds_a_tick: pace.seconds_a_tick,
+        };
+        let releases = ReleaseOptions {
+            port: 0,
+            token: secret("release-desk", "desk", "connection/release-desk"),
+            report_to: Some(release_watch),
+            takes,
+        };
+        let desk = DeskOptions {
+            port: 0,
+            token: token("tickets"),
+            secret: secret("ticket-desk", "client", "connection/ticket-desk"),
+        };
+        let board = BoardOptions { port: 0, token: token("board"), key: board_key.to_owned() };
+        let kiosks = secret("kiosk-register", "kiosks", "connection/kiosk-register");
+        let rota = secret("night-rota", "rota", "connection/pager");
+        let features = secret("feature-switches", "features", "connection/feature-switches");
+        let queue = secret("mail-queue", "queue", "connection/mail-queue");
+        let cloud = secret("cloud", "cloud", "connection/cloud");
+        let site = secret("web-site", "site", "connection/web-site");
+        let chat = secret("crew-chat", "crew", "connection/crew-chat");
+        secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
+        let told = Some(harbour_watch);
+        Ok(Self {
+            yard: yard::start(yard)?,
+            chat: chat::start(0, chat)?,
+            releases: releases::start(releases)?,
+            board: board::start(board)?,
+            desk: desk::start(desk)?,
+            kiosks: kiosks::start(0, kiosks, takes)?.watched(told.clone()),
+            pager: pager::start(0, token("pager"), rota)?,
+            features: features::start(0, features)?.watched(told.clone()),
+            queue: queue::start(0, queue, takes)?.watched(told.clone()),
+            cloud: cloud::start(0, cloud, takes)?.watched(told),
+            site: site::start(0, site, takes)?.watched(Some(site_watch)),
+            secrets,
+        })
+    }
+
+    /// The secrets that the node must know.
+    pub fn secrets(&self) -> &[Secret] {
+        &self.secrets
+    }
+
+    /// The settings of the node: the name of each, and the address of a stand-in.
+    pub fn settings(&self) -> [(&'static str, String); 11] {
+        [
+            ("yard", self.yard.url()),
+            ("crew-chat", self.chat.url()),
+            ("release-desk", self.releases.url()),
+            ("harbour-board", self.board.url()),
+            ("ticket-desk", self.desk.url()),
+            ("kiosk-register", self.kiosks.url()),
+            ("pager", self.pager.url()),
+            ("feature-switches", self.features.url()),
+            ("mail-queue", self.queue.url()),
+            ("cloud", self.cloud.url()),
+            ("web-site", self.site.url()),
+        ]
+    }
+
+    /// Stops all of it.
+    pub async fn stop(&self) {
+        self.yard.stop().await;
+        self.chat.stop().await;
+        self.releases.stop().await;
+        self.board.stop().await;
+        self.desk.stop().await;
+        self.kiosks.stop().await;
+        self.pager.stop().await;
+        self.features.stop().await;
+        self.queue.stop().await;
+        self.cloud.stop().await;
+        self.site.stop().await;
+    }
+}
