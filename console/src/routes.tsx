@@ -28,6 +28,8 @@ export const router = createBrowserRouter([
       },
       { path: 'runbooks/:name', lazy: () => import('./views/runbook/Runbook') },
       { path: 'runbooks/:name/launch', lazy: () => import('./views/launch/Launch') },
+      { path: 'library', lazy: () => import('./views/library/Library') },
+      { path: 'library/:name', lazy: () => import('./views/library/ReadyMade') },
       { path: 'connections', lazy: () => import('./views/connection/Connections') },
       { path: 'connections/import', lazy: () => import('./views/connection/Import') },
       { path: 'connections/:name', lazy: () => import('./views/connection/Connection') },

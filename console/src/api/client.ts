@@ -145,6 +145,12 @@ export type OutlineStep = Schema['OutlineStep'];
 export type OutlinePart = Schema['OutlinePart'];
 export const outline = (text: string) =>
   taken<RunbookOutline>(client.POST('/api/v1/runbooks/outline', { body: { text } }));
+export type LibraryItem = Schema['LibraryItem'];
+export const library = () => taken(client.GET('/api/v1/library'));
+export const readyMade = (name: string) =>
+  taken(client.GET('/api/v1/library/{name}', { params: { path: { name } } }));
+export const copyReadyMade = (name: string, body: Schema['CopyRequest']) =>
+  taken(client.POST('/api/v1/library/{name}/copy', { params: { path: { name } }, body }));
 export type Subscriber = Schema['SubscriberItem'];
 export type Outgoing = Schema['OutgoingItem'];
 export const subscribers = () => taken(client.GET('/api/v1/subscribers'));

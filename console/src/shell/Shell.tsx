@@ -40,7 +40,10 @@ const AREAS: [string, [string, string][]][] = [
   ],
 ];
 
-const VIEWS: Goal[] = AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to })));
+const VIEWS: Goal[] = [
+  ...AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to }))),
+  { name: 'Library', what: 'ready-made runbooks', to: '/library' },
+];
 
 export function Shell() {
   const who = useQuery({ queryKey: ['me'], queryFn: me, staleTime: Number.POSITIVE_INFINITY });

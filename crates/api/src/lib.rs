@@ -41,7 +41,7 @@ pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
 };
 pub use launch::{CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
-pub use library::{CopyRequest, Copied, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
+pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision, ProposalItem,

@@ -4,6 +4,7 @@
 //! A figure says little on a shared machine, the ratio to its baseline much more.
 
 mod awaiting;
+mod connecting;
 mod intake;
 mod jobs;
 mod latency;
@@ -36,7 +37,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `intake`, `storm`, `latency`, `jobs`, `await`, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`, `jobs`, `await`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -51,6 +52,9 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     if asked("rules") {
         figures.extend(matching::figures()?);
         figures.push(settling::per_second()?);
+    }
+    if asked("connect") {
+        figures.extend(connecting::figures().await?);
     }
     let mut stage = Stage::start().await?;
     let mut empty = None;

@@ -1,7 +1,7 @@
 //! Everything that the Skerrow Ferries have, at work together around one node.
 
 use crate::{
-    StandinError,
+    Faults, StandinError,
     board::{self, BoardOptions, RunningBoard},
     chat::{self, RunningChat},
     cloud::{self, RunningCloud},
@@ -64,7 +64,12 @@ impl Harbour {
     ///
     /// # Errors
     /// If a port cannot be had, or the key is none.
-    pub fn start(node: &str, pace: Pace, token: impl Fn(&str) -> String, board_key: &str) -> Result<Self, StandinError> {
+    pub fn start(
+        node: &str,
+        pace: Pace,
+        token: impl Fn(&str) -> String,
+        board_key: &str,
+    ) -> Result<Self, StandinError> {
         let mut secrets: Vec<Secret> = Vec::new();
         let mut secret = |name: &'static str, what: &str, place: &'static str| {
             let value = token(what);
@@ -144,6 +149,20 @@ impl Harbour {
             ("cloud", self.cloud.url()),
             ("web-site", self.site.url()),
         ]
+    }
+
+    /// Has the same go wrong everywhere that Arvok calls.
+    pub fn set_faults(&self, faults: &Faults) {
+        self.yard.set_faults(faults.clone());
+        self.chat.set_faults(faults.clone());
+        self.releases.set_faults(faults.clone());
+        self.desk.set_faults(faults.clone());
+        self.kiosks.set_faults(faults.clone());
+        self.pager.set_faults(faults.clone());
+        self.features.set_faults(faults.clone());
+        self.queue.set_faults(faults.clone());
+        self.cloud.set_faults(faults.clone());
+        self.site.set_faults(faults.clone());
     }
 
     /// Stops all of it.

@@ -2,15 +2,16 @@
 // needs and who uses it, its versions. A new runbook starts here too.
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useLocation, useParams } from 'react-router';
 import { type DefinitionDetail, definition, outline, type RunbookOutline } from '../../api/client';
-import { Empty, Lost, Panel, Tag } from '../../ui/parts';
+import { Empty, Lost, Panel } from '../../ui/parts';
 import { useRested } from '../definition/complaints';
 import type { Fields } from '../definition/complete';
 import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
 import { Versions } from '../definition/Versions';
 import { Fared } from './Fared';
 import { Graph } from './Graph';
+import { Uses } from './Uses';
 
 const BLANK = `runbook: name-of-the-runbook
 summary: What it does, in one line
@@ -34,9 +35,10 @@ export function Component() {
   return <Desk key={name} found={found.data} start={found.data.text} />;
 }
 
-/** A runbook that does not exist yet. */
+/** A runbook that does not exist yet: a copy that was brought along, or a blank one. */
 export function Start() {
-  return <Desk start={BLANK} />;
+  const brought: unknown = useLocation().state;
+  return <Desk start={typeof brought === 'string' ? brought : BLANK} />;
 }
 
 function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
@@ -84,50 +86,5 @@ function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
       </div>
       <Publishing desk={desk} />
     </>
-  );
-}
-
-const WHERE: Record<string, string> = { rule: '/rules', runbook: '/runbooks' };
-
-/** What it needs, whether that is there, and who uses it. */
-function Uses({ outline, found }: { outline: RunbookOutline; found?: DefinitionDetail }) {
-  const users = found?.used_by ?? [];
-  return (
-    <Panel title="Needs, and who uses it">
-      <ul className="flex flex-col gap-1 text-[13px]">
-        {outline.connections.map((c) => (
-          <li key={c.name} className="flex flex-wrap items-baseline gap-x-2">
-            <span className="w-20 text-ink-3">connection</span>
-            <Link to={`/connections/${c.name}`} className="font-semibold text-sea hover:underline">
-              {c.name}
-            </Link>
-            <code className="min-w-0 break-words text-ink-2">{c.operations.join(', ')}</code>
-            {!c.published && <Tag tone="bad">not published</Tag>}
-          </li>
-        ))}
-        {outline.runbooks.map((r) => (
-          <li key={r.name} className="flex flex-wrap items-baseline gap-x-2">
-            <span className="w-20 text-ink-3">runbook</span>
-            <Link to={`/runbooks/${r.name}`} className="font-semibold text-sea hover:underline">
-              {r.name}
-            </Link>
-            {!r.published && <Tag tone="bad">not published</Tag>}
-          </li>
-        ))}
-        {outline.connections.length + outline.runbooks.length === 0 && (
-          <li className="text-ink-3">It calls nothing outside.</li>
-        )}
-        {users.map((u) => (
-          <li key={`${u.kind} ${u.name}`} className="flex flex-wrap items-baseline gap-x-2">
-            <span className="w-20 text-ink-3">used by</span>
-            {u.kind}
-            <Link to={`${WHERE[u.kind]}/${u.name}`} className="font-semibold text-sea hover:underline">
-              {u.name}
-            </Link>
-          </li>
-        ))}
-        {found && users.length === 0 && <li className="text-ink-3">No rule and no other runbook uses it.</li>}
-      </ul>
-    </Panel>
   );
 }

@@ -9,12 +9,17 @@ export function Component() {
       title="Runbooks"
       path="/runbooks"
       right={
-        <Link
-          to="/runbooks/new"
-          className="rounded-md border border-line bg-panel px-3 py-1 font-semibold text-[13px] hover:bg-sunk"
-        >
-          New runbook
-        </Link>
+        <>
+          <Link to="/library" className="font-semibold text-sea hover:underline">
+            Start from the library
+          </Link>
+          <Link
+            to="/runbooks/new"
+            className="rounded-md border border-line bg-panel px-3 py-1 font-semibold text-[13px] hover:bg-sunk"
+          >
+            New runbook
+          </Link>
+        </>
       }
       columns={[
         count('Jobs', (runbook) => runbook.used.jobs),

@@ -294,7 +294,7 @@ pub enum Standin {
         secret: String,
     },
     /// A register of gate kiosks, listed in pages
-    Kiosks(OfPort<7406>),
+    Kiosks(Told<7406>),
     /// A pager
     Pager {
         #[command(flatten)]
@@ -304,11 +304,13 @@ pub enum Standin {
         key: String,
     },
     /// Switches of features, each on for a share of the passengers
-    Features(OfPort<7408>),
+    Features(Told<7408>),
     /// A queue of mails with its workers
-    Queue(OfPort<7409>),
+    Queue(Told<7409>),
     /// A cloud whose instances take time
-    Cloud(OfPort<7410>),
+    Cloud(Told<7410>),
+    /// A public web site with its bookings and its payment partner
+    Site(Told<7411>),
     /// A chat that keeps messages
     Chat {
         /// The port of loopback
@@ -329,6 +331,19 @@ pub struct OfPort<const PORT: u16> {
     /// What callers must show
     #[arg(long, env = "ARVOK_STANDIN_TOKEN", default_value = "skerrow", hide_env_values = true)]
     pub token: String,
+}
+
+/// The same for one with a watch, and where that posts.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Told<const PORT: u16> {
+    #[command(flatten)]
+    pub of: OfPort<PORT>,
+    /// Where its watch posts
+    #[arg(long, value_name = "URL", requires = "report_token")]
+    pub report_to: Option<String>,
+    /// What the watch shows there
+    #[arg(long, env = "ARVOK_STANDIN_REPORT_TOKEN", hide_env_values = true)]
+    pub report_token: Option<String>,
 }
 
 /// How much of a list.

@@ -201,12 +201,14 @@ pub enum RunbookCommand {
         output: Output,
     },
     /// Print a copy of a ready-made runbook, to be changed and published; no server needed
-    #[command(after_help = "Comments and everything else stay as they are. The copy remembers what it was copied from, so that the
+    #[command(
+        after_help = "Comments and everything else stay as they are. The copy remembers what it was copied from, so that the
 console can compare the two.
 
 Examples:
   arvok runbook copy grow-disk --as grow-our-disks --via yard-hypervisor=our-cluster > definitions/disks.yaml
-  arvok runbook copy close-the-loop --with-needs > definitions/loop.yaml")]
+  arvok runbook copy close-the-loop --with-needs > definitions/loop.yaml"
+    )]
     Copy {
         /// The ready-made runbook
         name: String,

@@ -51,7 +51,9 @@ fn wrong(error: LibraryError) -> CliError {
 fn instead(typed: &[String]) -> Result<BTreeMap<String, String>, CliError> {
     let pair = |one: &String| {
         let pair = one.split_once('=').map(|(from, to)| (from.to_owned(), to.to_owned()));
-        pair.ok_or_else(|| CliError::Usage(format!("--via {one}: give it as NAME=NAME, such as yard-hypervisor=our-yard")))
+        pair.ok_or_else(|| {
+            CliError::Usage(format!("--via {one}: give it as NAME=NAME, such as yard-hypervisor=our-yard"))
+        })
     };
     typed.iter().map(pair).collect()
 }

@@ -1,12 +1,14 @@
 //! `arvok serve` and `arvok standin`: long runs that end with a signal.
 
 use crate::{
-    args::{OfPort, Standin},
+    args::{OfPort, Standin, Told},
     error::CliError,
     stop::until_stopped,
 };
 use arvok_service::Config;
-use arvok_standins::{Running, board, chat, cloud, desk, features, kiosks, pager, queue, releases, yard};
+use arvok_standins::{
+    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, pager, queue, releases, site, yard,
+};
 use std::{io::IsTerminal, path::Path, time::Duration};
 use tracing_subscriber::EnvFilter;
 
@@ -100,6 +102,17 @@ async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>
     Ok(())
 }
 
+/// One that tells of what goes wrong there.
+async fn watched<S: Watched + Send + 'static, const PORT: u16>(
+    what: &str,
+    path: &str,
+    told: Told<PORT>,
+    start: impl FnOnce(u16, String) -> Result<Running<S>, StandinError>,
+) -> Result<(), CliError> {
+    let at_work = start(told.of.port, told.of.token).map_err(|e| CliError::Here(e.to_string()))?;
+    attended(what, path, at_work.watched(told.report_to.zip(told.report_token))).await
+}
+
 /// One of the smaller stand-ins.
 async fn office(which: Standin) -> Result<(), CliError> {
     let failed = |e: arvok_standins::StandinError| CliError::Here(e.to_string());
@@ -110,22 +123,23 @@ async fn office(which: Standin) -> Result<(), CliError> {
             until_stopped().await?;
             desk.stop().await;
         }
-        Standin::Kiosks(OfPort { port, token }) => {
-            attended("register of kiosks", "/kiosks", kiosks::start(port, token, TAKES).map_err(failed)?).await?;
-        }
         Standin::Pager { of: OfPort { port, token }, key } => {
             attended("pager", "/pages", pager::start(port, token, key).map_err(failed)?).await?;
         }
-        Standin::Features(OfPort { port, token }) => {
-            attended("features' switches", "/features/new-fares", features::start(port, token).map_err(failed)?)
-                .await?;
+        Standin::Kiosks(told) => {
+            let start = |port, token| kiosks::start(port, token, TAKES);
+            watched("register of kiosks", "/kiosks", told, start).await?;
         }
-        Standin::Queue(OfPort { port, token }) => {
-            attended("mail queue", "/queue", queue::start(port, token, TAKES).map_err(failed)?).await?;
+        Standin::Features(told) => watched("features' switches", "/features/new-fares", told, features::start).await?,
+        Standin::Queue(told) => {
+            watched("mail queue", "/queue", told, |port, token| queue::start(port, token, TAKES)).await?;
         }
-        Standin::Cloud(OfPort { port, token }) => {
-            let cloud = cloud::start(port, token, TAKES).map_err(failed)?;
-            attended("cloud", "/instances/timetable-worker-7", cloud).await?;
+        Standin::Cloud(told) => {
+            let start = |port, token| cloud::start(port, token, TAKES);
+            watched("cloud", "/instances/timetable-worker-7", told, start).await?;
+        }
+        Standin::Site(told) => {
+            watched("web site", "/pages/sailings", told, |port, token| site::start(port, token, TAKES)).await?;
         }
         Standin::Yard { .. } | Standin::Releases { .. } | Standin::Board { .. } | Standin::Chat { .. } => {}
     }

@@ -224,6 +224,8 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/runbooks", "grow-disk"),
         ("/runbooks/grow-disk", "Needs, and who uses it"),
         ("/runbooks/new", "as the text stands"),
+        ("/library", "ready-made runbooks"),
+        ("/library/register-machine", "with changes of its own"),
         ("/connections", "yard-hypervisor"),
         ("/connections/yard-hypervisor", "What it offers"),
         ("/connections/nothing", "there is no connection"),
@@ -522,6 +524,51 @@ fn night_of_alerts(stage: &Stage) {
                 &json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "state": "cleared", "value": 60}),
             );
         }
+    }
+}
+
+#[test]
+fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
+    let stage = Stage::bare();
+    stage.secret("night-rota", "rota-token", &["connection/pager"]);
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/runbooks");
+    browser.click("Start from the library");
+    browser.see("19 ready-made runbooks");
+    browser.click("page-rota");
+    browser.see("Nothing that is published was copied from it.");
+    browser.see("With what is missing here: pager");
+    browser.fill("form input", "page-the-bridge");
+    browser.click("Copy and adapt");
+    browser.see("edited, not published");
+    browser.see("copied_from: page-rota");
+    browser.click("Publish");
+    browser.see("Publish page-the-bridge?");
+    browser.click_last("Publish");
+    browser.see("copied from");
+    let state = stage.get("/api/v1/library/page-rota");
+    assert_eq!(state["item"]["missing"], json!([]), "the connection came with it: {state}");
+    assert_eq!(state["item"]["copies"], json!([{ "name": "page-the-bridge", "version": 1, "same": false }]));
+    browser.go("/library/page-rota");
+    browser.see("with changes of its own");
+    browser.see("+ runbook: page-the-bridge");
+
+    // The same by the API: names that are none, connections that it does not call.
+    let copy = |name: &str, body: serde_json::Value| {
+        stage.call(Method::POST, &format!("/api/v1/library/{name}/copy"), Some(&body))
+    };
+    let (status, copied) = copy("grow-disk", json!({ "name": "ours", "via": { "yard-hypervisor": "our-yard" } }));
+    assert!(status == 200 && copied["text"].as_str().is_some_and(|t| t.contains("via: our-yard")), "{copied}");
+    for (name, body, status, words) in [
+        ("grow-disks", json!({}), 404, "did you mean `grow-disk`?"),
+        ("grow-disk", json!({ "name": "Ours!" }), 400, "is not a name"),
+        ("grow-disk", json!({ "via": { "crew-chats": "ours" } }), 400, "did you mean `crew-chat`?"),
+        ("grow-disk", json!({ "vai": {} }), 400, "vai"),
+    ] {
+        let (said, problem) = copy(name, body);
+        assert!(said == status && problem.to_string().contains(words), "{name}: {said} {problem}");
     }
 }
 

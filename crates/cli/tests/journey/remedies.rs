@@ -52,7 +52,8 @@ fn a_busy_peer_is_asked_again_and_a_lost_answer_grows_the_disk_once() {
 fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks() {
     let mut stage = Stage::with_demo();
     // The same operation without a key: now nobody knows whether a second time is harmless.
-    let text = std::fs::read_to_string(format!("{}/connections/yard-hypervisor.yaml", crate::kit::LIBRARY)).expect("the demo");
+    let text =
+        std::fs::read_to_string(format!("{}/connections/yard-hypervisor.yaml", crate::kit::LIBRARY)).expect("the demo");
     stage.publish(&text.replace("repeat: keyed", "repeat: never"));
     stage.publish(&rule("doubt", "test.doubt", "grow-disk", ""));
     stage.harbour.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });

@@ -58,10 +58,10 @@ fn why_says_clause_by_clause_what_a_rule_makes_of_an_alert() {
     );
 
     let said = stage.arvok(&["alert", "why", "1"]);
-    assert!(said.out.contains("15 rules were asked, 1 match") && said.out.contains("One clause short"), "{}", said.out);
+    assert!(said.out.contains("16 rules were asked, 1 match") && said.out.contains("One clause short"), "{}", said.out);
     let why = stage.get("/api/v1/alerts/1/why");
     assert_eq!(why["matching"][0]["verdict"]["given"], true, "{why:#}");
-    assert_eq!(why["near"].as_array().map(Vec::len), Some(3), "{why:#}");
+    assert_eq!(why["near"].as_array().map(Vec::len), Some(4), "{why:#}");
     assert!(why["near"].as_array().expect("near").iter().all(|w| w["short"] == 1), "{why:#}");
 
     for (args, code, words) in [

@@ -26,6 +26,8 @@ fn settings() -> insta::Settings {
         (r"127\.0\.0\.1:\d+", "[address]"),
         (r"\d+(\.\d+)? % full, \d+\.\d of", "[n] % full, [n] of"),
         (r"\d+ repeats", "[n] repeats"),
+        (r"\d+ (ticket )?mails", "[n] ${1}mails"),
+        (r"\d+ wait for", "[n] wait for"),
         (r"\d{13}-\d+", "[id]"),
         (r"value     \d+(\.\d+)?", "value     [n]"),
         (r#""(used_gib|percent|at|run|number)": ?[\d.]+"#, "\"$1\": [n]"),
@@ -102,10 +104,12 @@ fn the_demo_tells_its_story_and_a_killed_node_changes_nothing() {
         insta::assert_snapshot!("demo-once", said.out);
         assert_eq!(said.code, 0);
         // The very same snapshot: the report must not tell the difference.
-        let said = run(&["demo", "--once", "--kill-node", "--port", "0", "--data", data]);
-        assert!(said.err.contains("the node was killed"), "{}", said.err);
-        insta::assert_snapshot!("demo-once", said.out);
-        assert_eq!(said.code, 0);
+        let first = ["--scene", "disk-fills", "--port", "0", "--data", data];
+        for kill in [&[][..], &["--kill-node"]] {
+            let said = run(&[&["demo", "--once"][..], kill, &first].concat());
+            assert_eq!((said.code, said.err.contains("the node was killed")), (0, !kill.is_empty()), "{}", said.err);
+            insta::assert_snapshot!("demo-disk", said.out);
+        }
     });
 }
 
@@ -138,7 +142,10 @@ fn a_killed_demo_leaves_no_process_and_starts_again() {
     demo.kill().expect("killed");
     demo.wait().expect("gone");
     until("everything to end with it", || processes_of(data).is_empty().then_some(()));
-    let said = run(&["demo", "--once", "--port", "0", "--data", data]);
+    let said = run(&["demo", "--once", "--json", "--scene", "vm-switched-off", "--port", "0", "--data", data]);
     assert_eq!(said.code, 0, "{}", said.all());
+    let told: serde_json::Value = serde_json::from_str(&said.out).expect("a list");
+    assert_eq!((&told[0]["scene"], &told[0]["well"]), (&"vm-switched-off".into(), &true.into()), "{told}");
+    assert!(told[0]["seconds"].is_number() && told[0]["jobs"].as_array().is_some_and(|jobs| jobs.len() == 1), "{told}");
     assert!(processes_of(data).is_empty(), "a demo that ended leaves nothing");
 }

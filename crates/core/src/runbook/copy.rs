@@ -43,7 +43,8 @@ pub fn copy(document: &Document, name: &str, instead: &BTreeMap<String, String>)
     let mut words: Vec<(String, &str)> = vias.into_iter().filter_map(other).collect();
     words.push(("/runbook".to_owned(), name));
     let text = document.with_words(&words);
-    let (head, rest) = text.split_at(text.find("runbook:").map_or(0, |at| at + text[at..].find('\n').map_or(0, |n| n + 1)));
+    let (head, rest) =
+        text.split_at(text.find("runbook:").map_or(0, |at| at + text[at..].find('\n').map_or(0, |n| n + 1)));
     Ok(format!("{head}copied_from: {}\n{rest}", document.name))
 }
 
@@ -56,7 +57,9 @@ fn gather<'d>(at: &str, value: &'d Value, found: &mut Vec<(String, &'d str)>) {
             }
             // What is given, and what is expected of examples, calls nobody.
             let steps = fields.iter().filter(|(key, _)| !matches!(key.as_str(), "give" | "set" | "examples"));
-            steps.for_each(|(key, value)| gather(&format!("{at}/{}", key.replace('~', "~0").replace('/', "~1")), value, found));
+            steps.for_each(|(key, value)| {
+                gather(&format!("{at}/{}", key.replace('~', "~0").replace('/', "~1")), value, found)
+            });
         }
         Value::Array(items) => items.iter().enumerate().for_each(|(i, item)| gather(&format!("{at}/{i}"), item, found)),
         _ => {}

@@ -23,7 +23,7 @@ fn everything_is_good_and_told_in_words() {
     for ready in all() {
         let name = &ready.runbook.name;
         let summary = ready.runbook.summary.as_deref().unwrap_or_default();
-        assert!((20..=80).contains(&summary.chars().count()), "{name}: its summary fits a line");
+        assert!((20..=78).contains(&summary.chars().count()), "{name}: its summary fits a line");
         assert!(ready.runbook.examples.len() >= 2, "{name}: its examples");
         assert!(ready.runbook.examples.iter().all(|e| e.summary.is_some()), "{name}: its examples");
         let known = connections();
@@ -35,7 +35,8 @@ fn everything_is_good_and_told_in_words() {
 fn parts(at: &str, value: &Value, found: &mut Vec<String>) {
     match value {
         Value::Object(fields) => {
-            for (key, below) in fields.iter().filter(|(key, _)| !matches!(key.as_str(), "examples" | "give" | "inputs")) {
+            for (key, below) in fields.iter().filter(|(key, _)| !matches!(key.as_str(), "examples" | "give" | "inputs"))
+            {
                 let at = format!("{at}/{key}");
                 if matches!(key.as_str(), "undo" | "confirm") {
                     found.push(at.clone());

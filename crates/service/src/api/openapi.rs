@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, library, nodes, proposals,
-    rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, library, nodes,
+    proposals, rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};

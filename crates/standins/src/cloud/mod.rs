@@ -86,6 +86,12 @@ impl Watched for Cloud {
 }
 
 impl Cloud {
+    /// Has an instance run as if nothing had been, and what took its place gone.
+    pub fn bring_back(&mut self, name: &str) {
+        self.instances.retain(|other, _| !other.starts_with(name));
+        self.instances.insert(name.to_owned(), Instance::new("running", true));
+    }
+
     /// Gives notice that an instance is taken away after so long; whether there is one that may be.
     pub fn reclaim(&mut self, name: &str, after: Duration) -> bool {
         let found = self.instances.get_mut(name).filter(|i| i.preemptible && i.state == "running");

@@ -73,9 +73,8 @@ fn known<'f>(features: &'f mut Features, name: &str) -> Result<&'f mut Feature, 
 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     kept.serve(&request, |features| {
-        known(features, &name).map(|f| {
-            (200, json!({ "name": *name, "share": f.share, "failing_percent": f.failing(), "by": f.by }))
-        })
+        known(features, &name)
+            .map(|f| (200, json!({ "name": *name, "share": f.share, "failing_percent": f.failing(), "by": f.by })))
     })
     .await
 }

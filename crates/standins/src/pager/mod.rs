@@ -52,8 +52,8 @@ pub fn start(port: u16, token: String, key: String) -> Result<RunningPager, Stan
 
 type Kept = web::Data<Office<Pager>>;
 
-async fn about() -> HttpResponse {
-    HttpResponse::Ok().json(json!({ "component": "pager", "version": "1.1.0" }))
+async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
+    kept.served(&request, |_| Ok((200, json!({ "component": "pager", "version": "1.1.0" })))).await
 }
 
 #[derive(Deserialize)]

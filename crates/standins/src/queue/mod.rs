@@ -83,8 +83,16 @@ pub type RunningQueue = Running<Queue>;
 
 /// Starts a queue with one worker; another is there after so long.
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningQueue, StandinError> {
-    let queue =
-        Queue { waiting: 3.0, coming: 4.0, each: 5.0, workers: 1, added: Vec::new(), takes, seen: Instant::now(), long: false };
+    let queue = Queue {
+        waiting: 3.0,
+        coming: 4.0,
+        each: 5.0,
+        workers: 1,
+        added: Vec::new(),
+        takes,
+        seen: Instant::now(),
+        long: false,
+    };
     Office::new(queue, token).open(port, |config| {
         config
             .route("/about", web::get().to(about))

@@ -4,6 +4,7 @@ mod board;
 mod chat;
 mod offices;
 mod releases;
+mod watch;
 mod yard;
 
 use reqwest::{Client, Method, RequestBuilder};

@@ -181,3 +181,23 @@ async fn a_silent_monitor_keeps_what_it_saw() {
     yard.set_faults(crate::Faults::default());
     until("what it saw", || heard.lock().expect("heard").iter().any(|h| h["reading"]["vm"] == "quill-report-2")).await;
 }
+
+#[tokio::test]
+async fn vms_have_processors_tags_and_states_that_they_can_be_put_back_to() {
+    let (_yard, caller) = yard();
+    let put = |path: &str, body: Value| caller.ask(caller.request(Method::PUT, path).json(&body));
+    let vm = "/v1/vms/quill-mail-1";
+    assert_eq!(put(&format!("{vm}/snapshots/before"), json!({})).await.0, 201);
+    let cpus = put(&format!("{vm}/cpus"), json!({ "cpus": 4 })).await;
+    assert_eq!(cpus, (200, json!({ "name": "quill-mail-1", "cpus": 4 })));
+    assert_eq!(put(&format!("{vm}/cpus"), json!({ "cpus": 99 })).await.0, 409);
+    let restored = caller.post(&format!("{vm}/snapshots/before/restore"), json!({})).await;
+    assert_eq!(restored, (200, json!({ "name": "quill-mail-1", "snapshot": "before" })));
+    assert_eq!(caller.get(vm).await.1["vm"]["cpus"], 2);
+    let none = caller.post(&format!("{vm}/snapshots/after/restore"), json!({})).await;
+    assert_eq!(none, (409, error("quill-mail-1 has no snapshot after")));
+    let tags = put(&format!("{vm}/tags"), json!({ "add": ["patched", "mail"], "remove": ["mail"] })).await;
+    assert_eq!(tags, (200, json!({ "name": "quill-mail-1", "tags": ["patched"] })));
+    let (_, tagged) = caller.get("/v1/vms?tag=patched").await;
+    assert_eq!(tagged["vms"].as_object().map(|v| v.keys().cloned().collect()), Some(vec!["quill-mail-1".to_owned()]));
+}

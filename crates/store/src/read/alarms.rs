@@ -38,6 +38,8 @@ async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<Al
     let newest = job::Entity::find()
         .distinct_on([job::Column::AlarmId])
         .filter(job::Column::AlarmId.is_in(alarms.iter().map(|a| a.id)))
+        // A job of a step is a part of one that is shown.
+        .filter(job::Column::Parent.is_null())
         .order_by_asc(job::Column::AlarmId)
         .order_by_desc(job::Column::Id)
         .into_partial_model::<Newest>()

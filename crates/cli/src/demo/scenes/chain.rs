@@ -10,8 +10,8 @@ const VM: &str = "quill-booking-web-1";
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let mut account = Account::new("A kiosk's page was wrong, and a VM's processors were busy");
     world.harbour.kiosks.with(|kiosks| kiosks.break_page(KIOSK));
-    work(world, Some(1.95));
     account.proved(world, "close-the-loop", &format!("kiosk/{KIOSK}"), 0).await?;
+    work(world, Some(1.95));
     account.proved(world, "close-the-loop", &format!("vm/{VM}"), 0).await?;
 
     let tickets: Vec<_> = world.harbour.desk.with(|desk| desk.tickets.values().cloned().collect());

@@ -14,6 +14,9 @@ mod rollout;
 mod site;
 mod versions;
 
+pub use release::faulty as faulty_release;
+pub use rollout::question;
+
 use super::world::World;
 use crate::{args::Scene, error::CliError, show};
 use arvok_api::{JobDetail, JobItem, JobStep, Launch, Launched, Page};
@@ -158,7 +161,7 @@ async fn jobs(world: &World, target: &str) -> Result<Vec<JobItem>, CliError> {
 }
 
 /// Launches a runbook by hand; the job's number.
-async fn launch(
+pub async fn launch(
     world: &World,
     runbook: &str,
     inputs: serde_json::Map<String, serde_json::Value>,

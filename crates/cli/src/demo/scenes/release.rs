@@ -7,12 +7,11 @@ use arvok_core::job::{JobEffect, JobState};
 use std::time::{Duration, Instant};
 
 const SERVICE: &str = "booking-web";
+const FAULTY: &str = "5.2.0";
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let target = format!("service/{SERVICE}");
-    world.harbour.releases.with(SERVICE, |s| {
-        s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into()));
-    });
+    faulty(world);
     let link = linked(world, SERVICE).await?;
     let asked: DecisionContext = world.client.post("/api/v1/decisions/link", &ByLink { link: link.clone() }).await?;
     let decision = TakeByLink {
@@ -45,6 +44,15 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.want(runs == "5.1.3", "the version before should run again");
     account.want(said.len() == 2, format!("the crew should have been asked and told, not {} times", said.len()));
     Ok(account)
+}
+
+/// A release that fails is made, unless one stands.
+pub fn faulty(world: &World) {
+    world.harbour.releases.with(SERVICE, |service| {
+        if service.version != FAULTY {
+            service.before = Some(std::mem::replace(&mut service.version, FAULTY.into()));
+        }
+    });
 }
 
 /// The text behind the # of the link that came with a message.

@@ -5,6 +5,7 @@ use super::{Account, detail, launch, until_job, until_some};
 use crate::{demo::world::World, error::CliError, show};
 use arvok_api::JobDetail;
 use arvok_core::job::{JobEffect, JobState};
+use arvok_standins::chat::Message;
 use serde_json::json;
 
 const FEATURE: &str = "feature/new-fares";
@@ -42,15 +43,19 @@ async fn raised(world: &World, step: u8, asks: bool) -> Result<JobDetail, CliErr
     let inputs = [("feature".to_owned(), json!(FEATURE)), ("step".to_owned(), json!(step))];
     let job = launch(world, "raise-share", inputs.into_iter().collect(), "the next step").await?;
     if asks {
-        let question = until_some(|| {
-            let said = world.said_in(&["booking"]);
-            said.into_iter().find(|m| m.pressed.is_none() && m.buttons.contains_key("raise"))
-        });
-        let question = question.await.ok_or_else(|| CliError::Here("nobody was asked about the fares".into()))?;
+        let question = until_some(|| question(world))
+            .await
+            .ok_or_else(|| CliError::Here("nobody was asked about the fares".into()))?;
         world.harbour.chat.press(&question, "raise", "Maren of the booking crew").map_err(CliError::Here)?;
     }
     until_job(world, job, |job| job.finished_at.is_some()).await?;
     detail(world, job).await
+}
+
+/// What the crew is asked about them and nobody has answered.
+pub fn question(world: &World) -> Option<Message> {
+    let said = world.said_in(&["booking"]);
+    said.into_iter().rev().find(|m| m.pressed.is_none() && m.buttons.contains_key("raise"))
 }
 
 fn share(world: &World) -> u8 {

@@ -55,8 +55,7 @@ impl Stage {
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
-        let pace =
-            Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
+        let pace = Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
         let token = |what: &str| format!("{what}-token");
         let harbour = block(async { Harbour::start(&address, pace, token, BOARD_KEY) }).expect("a harbour");
         let http = arvok_connect::http_client().build().expect("a client");

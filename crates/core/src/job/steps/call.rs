@@ -103,7 +103,7 @@ fn calling_out<'m>(
     match walk.news_of(place, open.attempt) {
         Some(What::Returned(output)) => return Some(StepEnd::Done(output)),
         Some(What::Broke { failure, repeat }) => return broke(walk, calling, place, open, around, &failure, repeat),
-        Some(What::Later { within, repeat }) => return will_call_back(walk, place, open, within, repeat),
+        Some(What::Later { within, repeat }) => return will_call_back(walk, calling.0, place, open, (within, repeat)),
         _ => {}
     }
     let (step, call) = calling;
@@ -123,17 +123,19 @@ fn calling_out<'m>(
     }
 }
 
-/// The call was taken. What comes may have come already: it counts from the step's beginning.
+/// The call was taken, and is waited for as long as the operation says, or as the step gives it if that is less. What comes
+/// may have come already: it counts from the step's beginning.
 fn will_call_back(
     walk: &mut Walk<'_>,
+    step: &Step,
     place: &Place,
     open: &mut Open,
-    within: Period,
-    repeat: Repeat,
+    (within, repeat): (Period, Repeat),
 ) -> Option<StepEnd> {
+    let within = step.timeout.map_or(within.delta(), |least| least.delta().min(within.delta()));
     let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
     walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
-    open.doing = Doing::CalledBack { until: walk.now + within.delta(), repeat };
+    open.doing = Doing::CalledBack { until: walk.now + within, repeat };
     None
 }
 

@@ -32,7 +32,11 @@ struct Walk {
 
 impl Walk {
     fn new() -> Self {
-        let runbook = Runbook::check(&parse_file("s.yaml", SAVE).expect("reads")[0]).expect("checks");
+        Self::of(SAVE)
+    }
+
+    fn of(text: &str) -> Self {
+        let runbook = Runbook::check(&parse_file("s.yaml", text).expect("reads")[0]).expect("checks");
         let facts = Facts {
             id: JobId(7),
             key: "quay-7".into(),
@@ -140,6 +144,15 @@ fn nobody_knows_what_became_of_one_that_is_never_called_back() {
             .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("nobody has called back")));
         assert_eq!((is_unsure, ended(&effects).is_some()), (unsure, !unsure), "{effects:?}");
     }
+}
+
+#[test]
+fn a_step_waits_no_longer_to_be_called_back_than_it_may_take() {
+    let mut walk = Walk::of(&SAVE.replace("retry:", "timeout: 10s, retry:"));
+    walk.then(0, taken(Repeat::Safe));
+    walk.then(1, later(1, Repeat::Safe));
+    assert_eq!(ended(&walk.then(9, Event::Tick)), None, "its time is not over");
+    assert_eq!(ended(&walk.then(1, Event::Tick)).map(|end| end.0), Some(JobState::Failed));
 }
 
 #[test]
