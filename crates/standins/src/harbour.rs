@@ -30,6 +30,21 @@ pub struct Pace {
 /// A secret that the node must know: its name, its value, and the one place that it may go to.
 pub type Secret = (&'static str, String, &'static str);
 
+/// Secrets as they are made.
+struct Secrets<'t> {
+    made: Vec<Secret>,
+    token: &'t dyn Fn(&str) -> String,
+}
+
+impl Secrets<'_> {
+    /// A new one, of which the node must know.
+    fn secret(&mut self, name: &'static str, what: &str, place: &'static str) -> String {
+        let value = (self.token)(what);
+        self.made.push((name, value.clone(), place));
+        value
+    }
+}
+
 /// All stand-ins.
 #[derive(Debug)]
 pub struct Harbour {
@@ -70,61 +85,41 @@ impl Harbour {
         token: impl Fn(&str) -> String,
         board_key: &str,
     ) -> Result<Self, StandinError> {
-        let mut secrets: Vec<Secret> = Vec::new();
-        let mut secret = |name: &'static str, what: &str, place: &'static str| {
-            let value = token(what);
-            secrets.push((name, value.clone(), place));
-            value
-        };
-        let mut watch = |name: &'static str, what: &str, place: &'static str| {
-            let source = place.trim_start_matches("source/");
-            (format!("{node}/in/{source}"), secret(name, what, place))
+        let Pace { tick, seconds_a_tick, takes } = pace;
+        let mut secrets = Secrets { made: Vec::new(), token: &token };
+        let mut watch = |name, what, source: &'static str| {
+            let url = format!("{node}/in/{}", source.trim_start_matches("source/"));
+            Some((url, secrets.secret(name, what, source)))
         };
         let monitor = watch("yard-monitor", "monitor", "source/yard-hypervisor");
         let release_watch = watch("release-watch", "watch", "source/releases");
-        let harbour_watch = watch("harbour-watch", "harbour", "source/harbour-watch");
+        let told = watch("harbour-watch", "harbour", "source/harbour-watch");
         let site_watch = watch("site-watch", "site-watch", "source/site-checks");
-        let takes = pace.takes;
-        let yard = YardOptions {
-            port: 0,
-            token: secret("yard-office", "office", "connection/yard-hypervisor"),
-            report_to: Some(monitor),
-            tick: pace.tick,
-            seconds_a_tick: pace.seconds_a_tick,
-        };
-        let releases = ReleaseOptions {
-            port: 0,
-            token: secret("release-desk", "desk", "connection/release-desk"),
-            report_to: Some(release_watch),
-            takes,
-        };
-        let desk = DeskOptions {
-            port: 0,
-            token: token("tickets"),
-            secret: secret("ticket-desk", "client", "connection/ticket-desk"),
-        };
-        let board = BoardOptions { port: 0, token: token("board"), key: board_key.to_owned() };
+        let mut secret = |name, what, place| secrets.secret(name, what, place);
+        let office = secret("yard-office", "office", "connection/yard-hypervisor");
+        let chat = secret("crew-chat", "crew", "connection/crew-chat");
+        let releases = secret("release-desk", "desk", "connection/release-desk");
+        let desk = secret("ticket-desk", "client", "connection/ticket-desk");
         let kiosks = secret("kiosk-register", "kiosks", "connection/kiosk-register");
         let rota = secret("night-rota", "rota", "connection/pager");
         let features = secret("feature-switches", "features", "connection/feature-switches");
         let queue = secret("mail-queue", "queue", "connection/mail-queue");
         let cloud = secret("cloud", "cloud", "connection/cloud");
         let site = secret("web-site", "site", "connection/web-site");
-        let chat = secret("crew-chat", "crew", "connection/crew-chat");
+        let Secrets { made: mut secrets, .. } = secrets;
         secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
-        let told = Some(harbour_watch);
         Ok(Self {
-            yard: yard::start(yard)?,
+            yard: yard::start(YardOptions { port: 0, token: office, report_to: monitor, tick, seconds_a_tick })?,
             chat: chat::start(0, chat)?,
-            releases: releases::start(releases)?,
-            board: board::start(board)?,
-            desk: desk::start(desk)?,
+            releases: releases::start(ReleaseOptions { port: 0, token: releases, report_to: release_watch, takes })?,
+            board: board::start(BoardOptions { port: 0, token: token("board"), key: board_key.to_owned() })?,
+            desk: desk::start(DeskOptions { port: 0, token: token("tickets"), secret: desk })?,
             kiosks: kiosks::start(0, kiosks, takes)?.watched(told.clone()),
             pager: pager::start(0, token("pager"), rota)?,
             features: features::start(0, features)?.watched(told.clone()),
             queue: queue::start(0, queue, takes)?.watched(told.clone()),
             cloud: cloud::start(0, cloud, takes)?.watched(told),
-            site: site::start(0, site, takes)?.watched(Some(site_watch)),
+            site: site::start(0, site, takes)?.watched(site_watch),
             secrets,
         })
     }

@@ -470,6 +470,7 @@ fn screenshots() {
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
         ("runbook", "/runbooks/relieve-host", "Needs, and who uses it", false, 1280),
+        ("library", "/library/register-machine", "with changes of its own", false, 1280),
         ("connection", "/connections/yard-hypervisor", "What it offers", true, 1280),
         ("subscriber", "/subscribers/harbour-board", "job.succeeded", true, 1280),
         ("decide", &link, "What is known", false, 1280),
@@ -499,10 +500,6 @@ fn screenshots() {
     browser.click("Rehearse");
     browser.see("than live");
     shoot("rule-rehearsal");
-    browser.theme(true);
-    browser.click("Publish version 2");
-    browser.see("These lines change");
-    shoot("rule-publish");
 }
 
 /// Alerts of the last hours, as a sender with a backlog delivers them.

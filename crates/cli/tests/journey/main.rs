@@ -14,6 +14,7 @@ mod doors;
 mod house;
 mod job_cases;
 mod kit;
+mod library;
 mod listen_cases;
 mod lists;
 mod nodes;

@@ -13,6 +13,7 @@ use std::{
 const README: &str = include_str!("../../../../README.md");
 const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
 const RUNBOOK_GUIDE: &str = include_str!("../../../../docs/guide/first-runbook.md");
+const READY_GUIDE: &str = include_str!("../../../../docs/guide/ready-made.md");
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
 /// Somebody who reads a page and does what it says.
@@ -34,7 +35,7 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405"].map(|written| (written, free())).to_vec();
+        let ports = ["8470", "7401", "7402", "7405", "7406"].map(|written| (written, free())).to_vec();
         Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }
     }
 
@@ -72,6 +73,7 @@ impl Reader {
             let written = match which.as_str() {
                 "yard" => "7401",
                 "desk" => "7405",
+                "kiosks" => "7406",
                 _ => "7402",
             };
             let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
@@ -172,6 +174,11 @@ fn the_guide_does_what_it_says() {
 #[test]
 fn the_guide_to_runbooks_does_what_it_says() {
     Reader::new("guide-runbook").follow(RUNBOOK_GUIDE);
+}
+
+#[test]
+fn the_guide_to_ready_made_runbooks_does_what_it_says() {
+    Reader::new("guide-ready").follow(READY_GUIDE);
 }
 
 #[test]

@@ -265,9 +265,7 @@ impl Defined for Runbook {
         let names = Names { roots: &ROOTS, functions: &[], types: &types };
         let target = check.template("/target", &Value::String(doc.target), Names { roots: &ROOTS[..1], ..names });
         let timeout = doc.timeout.unwrap_or(Period::from_secs(3600));
-        if doc.at_once == Some(0) {
-            check.fail("/at_once", "at least 1; without any job the runbook is of no use");
-        }
+        check_at_once(&mut check, doc.at_once);
         let mut build = Build::new(&mut check, timeout);
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
@@ -319,6 +317,12 @@ impl Defined for Runbook {
             made
         });
         check.finish(made)
+    }
+}
+
+fn check_at_once(check: &mut Checker<'_>, at_once: Option<u32>) {
+    if at_once == Some(0) {
+        check.fail("/at_once", "at least 1; without any job the runbook is of no use");
     }
 }
 

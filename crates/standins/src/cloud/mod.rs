@@ -195,6 +195,9 @@ async fn make(kept: Kept, ask: web::Json<Make>, request: HttpRequest) -> HttpRes
         if cloud.instances.get(&name).is_some_and(|i| i.state != "gone") {
             return Err((409, format!("there is an instance {name} already")));
         }
+        if cloud.instances.len() >= MOST {
+            return Err((409, format!("there are {MOST} instances, and no more can be had")));
+        }
         let begun = cloud.begin(&name, "make", None)?;
         cloud.instances.insert(name, Instance::new("starting", preemptible));
         Ok(begun)

@@ -13,6 +13,8 @@ use std::{
     time::{Duration, Instant},
 };
 
+/// Most kiosks.
+const MOST: usize = 1_000;
 /// Kiosks on one page of the list.
 const PAGE: usize = 3;
 
@@ -106,7 +108,8 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningKiosks,
             .route("/kiosks/{name}", web::get().to(show))
             .route("/kiosks/{name}", web::put().to(register))
             .route("/kiosks/{name}/page", web::get().to(page))
-            .route("/kiosks/{name}/restart", web::post().to(restart));
+            .route("/kiosks/{name}/restart", web::post().to(restart))
+            .route("/kiosks/{name}/spoil", web::post().to(spoil));
     })
 }
 
@@ -170,6 +173,9 @@ async fn register(kept: Kept, name: web::Path<String>, ask: web::Json<Register>,
     let Register { by, terminal } = ask.into_inner();
     let work = |kiosks: &mut Kiosks| -> Answer {
         if let Some(terminal) = terminal.filter(|_| !kiosks.kiosks.contains_key(name.as_str())) {
+            if kiosks.kiosks.len() >= MOST {
+                return Err((409, format!("there are {MOST} kiosks, and no more can be registered")));
+            }
             kiosks.add(&name, &terminal);
         }
         let kiosk = kiosks.kiosk(&name)?;
@@ -186,6 +192,16 @@ async fn page(kept: Kept, name: web::Path<String>, request: HttpRequest) -> Http
         Ok(format!("<!doctype html><title>Skerrow Ferries</title><h1>{}</h1>", shown.page))
     };
     kept.page(&request, look).await
+}
+
+/// For whoever plays: breaks the page.
+async fn spoil(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
+    let work = |kiosks: &mut Kiosks| -> Answer {
+        kiosks.kiosk(&name)?;
+        kiosks.break_page(&name);
+        Ok((202, json!({ "name": *name })))
+    };
+    kept.serve(&request, work).await
 }
 
 async fn restart(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {

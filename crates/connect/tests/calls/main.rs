@@ -1,5 +1,7 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
+mod tls;
+
 use arvok_connect::{Call, Called, Http, Redactor};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
@@ -169,7 +171,7 @@ async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Op
         base,
         credential: Some(credential),
         authorities,
-        timeout: Duration::from_millis(500),
+        timeout: Duration::from_secs(20),
         within: None,
         redactor: &redactor,
     };

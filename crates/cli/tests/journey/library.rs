@@ -1,0 +1,133 @@
+//! The library of ready-made runbooks: by the command, and against the stand-ins where no scene of the demo plays one.
+
+use crate::kit::{LIBRARY, Stage, arvok, folder, until};
+use arvok_standins::Faults;
+use reqwest::Method;
+use serde_json::{Value, json};
+
+fn launched(stage: &Stage, runbook: &str, inputs: &Value) -> Value {
+    let (status, made) =
+        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": runbook, "inputs": inputs })));
+    assert_eq!(status, 201, "{made}");
+    stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"])
+}
+
+#[test]
+fn it_is_listed_shown_and_copied_without_a_server() {
+    let said = arvok(&["runbook", "library"], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+    insta::assert_snapshot!(said.out.replace("  \n", "\n"));
+    let said = arvok(&["runbook", "library", "--json"], &[], "");
+    let all: Value = serde_json::from_str(&said.out).expect("JSON");
+    let names: Vec<&str> = all["items"].as_array().expect("a list").iter().filter_map(|i| i["name"].as_str()).collect();
+    assert!(names.len() == 19 && names.is_sorted(), "{names:?}");
+    let shown = arvok(&["runbook", "library", "page-rota"], &[], "");
+    assert!(shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"), "{}", shown.all());
+
+    let place = folder("library");
+    let file = |name: &str, text: &str| {
+        let path = place.join(name).display().to_string();
+        std::fs::write(&path, text).expect("writes");
+        path
+    };
+    let args = ["runbook", "copy", "close-the-loop", "--as", "our-loop", "--via", "crew-chat=bridge-chat"];
+    let copied = arvok(&args, &[], "");
+    assert_eq!(copied.code, 0, "{}", copied.all());
+    assert!(copied.out.starts_with("runbook: our-loop\ncopied_from: close-the-loop\n"), "{}", copied.out);
+    assert_eq!(copied.out.matches("via: bridge-chat").count(), 2);
+    assert!(!copied.out.contains("crew-chat") && copied.out.contains("# The one part that differs"));
+    let said = arvok(&["check", &file("alone.yaml", &copied.out)], &[], "");
+    assert!(said.code == 1 && said.err.contains("there is no connection `bridge-chat`"), "{}", said.all());
+    let whole = arvok(&["runbook", "copy", "close-the-loop", "--with-needs"], &[], "");
+    let said = arvok(&["check", &file("whole.yaml", &whole.out)], &[], "");
+    assert_eq!(said.out.trim(), "13 definitions in 1 file are good; 10 examples hold", "{}", said.all());
+
+    for (args, words) in [
+        (&["copy", "grow-disks"][..], "did you mean `grow-disk`?"),
+        (&["library", "nothing-like-it"], "there is no runbook `nothing-like-it` in the library"),
+        (&["copy", "grow-disk", "--as", "Our Disk"], "is not a name"),
+        (&["copy", "grow-disk", "--via", "yard"], "give it as NAME=NAME"),
+        (&["copy", "grow-disk", "--via", "crew=ours"], "it does not call `crew`"),
+    ] {
+        let said = arvok(&[&["runbook"], args].concat(), &[], "");
+        assert!(said.code == 2 && said.err.contains(words), "{args:?}: {}", said.all());
+    }
+}
+
+#[test]
+fn a_machine_is_registered_though_the_yard_and_the_register_are_busy() {
+    let stage = Stage::with_demo();
+    let harbour = &stage.harbour;
+    harbour.yard.with(|yard| yard.make("quill-printer-3", "quill-hv-1"));
+    harbour.yard.set_faults(Faults { busy: 2, ..Faults::default() });
+    harbour.kiosks.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    let job = launched(&stage, "register-machine", &json!({ "vm": "vm/quill-printer-3" }));
+    let (state, effect) = (&job["job"]["state"], &job["job"]["effect"]);
+    assert_eq!((state, effect), (&json!("succeeded"), &json!("confirmed")), "{job:#}");
+    let (tags, snapshots) = harbour.yard.with(|yard| {
+        let vm = &yard.vms["quill-printer-3"];
+        (vm.tags.iter().cloned().collect::<Vec<_>>(), vm.snapshots.len())
+    });
+    assert_eq!((tags, snapshots), (vec!["registered".to_owned()], 1));
+    let by = harbour.kiosks.with(|all| all.kiosks["quill-printer-3"].registered_by.clone());
+    assert_eq!(by.as_deref(), Some("arvok"));
+    assert_eq!(harbour.chat.messages().len(), 1);
+    // One of another name is left to people, and nothing is touched.
+    harbour.yard.with(|yard| yard.make("scratch", "quill-hv-1"));
+    let job = launched(&stage, "register-machine", &json!({ "vm": "vm/scratch" }));
+    assert_eq!(job["job"]["state"], "failed", "{job:#}");
+    assert!(harbour.yard.with(|yard| yard.vms["scratch"].snapshots.is_empty()));
+}
+
+/// A remedy that does not help: the ticket says so and stays open, a person is paged, and what was given is taken back.
+#[test]
+fn a_chain_whose_remedy_does_not_help_is_handed_over() {
+    let stage = Stage::with_demo();
+    let harbour = &stage.harbour;
+    let text = std::fs::read_to_string(format!("{LIBRARY}/runbooks/add-cpu.yaml")).expect("the library");
+    let hasty = text.split("examples:").next().expect("a runbook").replace("within: 2m", "within: 2s");
+    stage.publish(&hasty);
+    harbour.yard.with(|yard| yard.vms.get_mut("quill-mail-1").expect("a VM").work = Some(60.0));
+    let job = until("the chain to have ended", || {
+        let page = stage.get("/api/v1/jobs?target=vm/quill-mail-1");
+        let jobs = page["items"].as_array().expect("a list").clone();
+        jobs.into_iter().find(|job| job["runbook"] == "close-the-loop" && !job["finished_at"].is_null())
+    });
+    assert_eq!(job["state"], "failed", "{job:#}");
+    let ticket = harbour.desk.with(|desk| desk.tickets.values().next().cloned()).expect("a ticket");
+    assert_eq!((ticket.state, ticket.about.as_deref()), ("open", Some("vm/quill-mail-1")));
+    assert!(ticket.notes.iter().any(|note| note.contains("add-cpu did not help")), "{:?}", ticket.notes);
+    let page = harbour.pager.with(|pager| pager.pages.values().next().cloned()).expect("a page");
+    assert!(page.text.contains(&format!("Ticket {}", ticket.number)), "{page:?}");
+    assert_eq!(harbour.yard.with(|yard| yard.vms["quill-mail-1"].cpus), 2, "what did not help was taken back");
+}
+
+/// Two buttons are pressed at once, and the chat calls back twice: it is one answer, and the share moves once.
+#[test]
+fn a_share_is_raised_once_however_often_the_chat_calls_back() {
+    let stage = Stage::with_demo();
+    let harbour = &stage.harbour;
+    harbour.chat.set_faults(Faults { twice: true, ..Faults::default() });
+    let inputs = json!({ "feature": "feature/new-fares", "step": 10 });
+    let (_, made) =
+        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "raise-share", "inputs": inputs })));
+    let question =
+        until("somebody to be asked", || harbour.chat.messages().into_iter().find(|m| !m.buttons.is_empty()));
+    assert_eq!(harbour.chat.press(&question, "raise", "Maren"), Ok(()));
+    assert!(harbour.chat.press(&question, "leave", "Pat").is_err());
+    let job = stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
+    assert_eq!(job["job"]["effect"], "confirmed", "{job:#}");
+    assert_eq!(harbour.features.with(|all| all["new-fares"].share), 10);
+    // Somebody else is quicker with the switch: what was seen is not what is, and nothing is done.
+    let (_, made) =
+        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "raise-share", "inputs": inputs })));
+    let question = until("somebody to be asked", || {
+        harbour.chat.messages().into_iter().find(|m| !m.buttons.is_empty() && m.pressed.is_none())
+    });
+    harbour.features.with(|all| all.get_mut("new-fares").map(|feature| feature.share = 70));
+    assert_eq!(harbour.chat.press(&question, "raise", "Maren"), Ok(()));
+    let job = stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
+    assert_eq!(job["job"]["state"], "failed", "{job:#}");
+    assert!(job["job"]["failure"].as_str().is_some_and(|why| why.contains("the share is 70 by now")), "{job:#}");
+    assert_eq!(harbour.features.with(|all| all["new-fares"].share), 70, "nothing was taken back that was not done");
+}
