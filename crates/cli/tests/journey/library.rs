@@ -40,7 +40,7 @@ fn it_is_listed_shown_and_copied_without_a_server() {
     assert!(said.code == 1 && said.err.contains("there is no connection `bridge-chat`"), "{}", said.all());
     let whole = arvok(&["runbook", "copy", "close-the-loop", "--with-needs"], &[], "");
     let said = arvok(&["check", &file("whole.yaml", &whole.out)], &[], "");
-    assert_eq!(said.out.trim(), "13 definitions in 1 file are good; 10 examples hold", "{}", said.all());
+    assert!(said.code == 0 && said.out.starts_with("13 definitions in 1 file are good; "), "{}", said.all());
 
     for (args, words) in [
         (&["copy", "grow-disks"][..], "did you mean `grow-disk`?"),

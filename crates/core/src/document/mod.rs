@@ -66,9 +66,10 @@ struct Place {
 impl Document {
     /// The text of a file that holds this document alone, with other plain words in the place of some values. Values that
     /// are not written on one line stay as they are.
-    pub fn with_words(&self, words: &[(String, &str)]) -> String {
+    pub fn with_words(&self, words: &[(String, String)]) -> String {
         let mut lines: Vec<Vec<char>> = self.lines.iter().map(|line| line.chars().collect()).collect();
-        let mut places: Vec<(Place, &str)> = words.iter().map(|(pointer, word)| (self.place(pointer), *word)).collect();
+        let mut places: Vec<(Place, &String)> =
+            words.iter().map(|(pointer, word)| (self.place(pointer), word)).collect();
         // From the end of each line to its beginning, so that no place moves before its turn.
         places.sort_by_key(|(place, _)| std::cmp::Reverse((place.line, place.column)));
         for (place, word) in places {

@@ -2,7 +2,7 @@
 //! included.
 
 use crate::{
-    document::{Document, NameError, check_name},
+    document::{Document, NameError, check_name, word},
     text::hint,
 };
 use serde_json::Value;
@@ -39,13 +39,14 @@ pub fn copy(document: &Document, name: &str, instead: &BTreeMap<String, String>)
         let hint = hint(unknown, called.iter().copied());
         return Err(CopyError::NotCalled { name: unknown.clone(), hint });
     }
-    let other = |(at, via): (String, &str)| instead.get(via).map(|other| (at, other.as_str()));
-    let mut words: Vec<(String, &str)> = vias.into_iter().filter_map(other).collect();
-    words.push(("/runbook".to_owned(), name));
+    let other = |(at, via): (String, &str)| instead.get(via).map(|other| (at, word(other)));
+    let mut words: Vec<(String, String)> = vias.into_iter().filter_map(other).collect();
+    words.push(("/runbook".to_owned(), word(name)));
     let text = document.with_words(&words);
-    let (head, rest) =
-        text.split_at(text.find("runbook:").map_or(0, |at| at + text[at..].find('\n').map_or(0, |n| n + 1)));
-    Ok(format!("{head}copied_from: {}\n{rest}", document.name))
+    let mut lines: Vec<&str> = text.lines().collect();
+    let origin = format!("copied_from: {}", word(&document.name));
+    lines.insert(document.line("/runbook").min(lines.len()), &origin);
+    Ok(lines.join("\n") + "\n")
 }
 
 /// The connections of all calls, with their places.

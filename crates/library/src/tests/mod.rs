@@ -102,6 +102,10 @@ fn a_copy_has_names_of_its_own_and_is_otherwise_as_it_was_written() {
     "#);
     assert_eq!(copied.lines().count(), disk.text().lines().count() + 1);
 
+    // A name that YAML would take for something else is written as the text that it is.
+    let odd = disk.copied("true", &BTreeMap::new(), |_, _| false).expect("a copy");
+    assert!(odd.starts_with("runbook: \"true\"\ncopied_from: grow-disk\n"), "{odd}");
+
     let missing = get("grow-disks").expect_err("none of this name").to_string();
     assert_eq!(missing, "there is no runbook `grow-disks` (did you mean `grow-disk`?) in the library");
     let wrong = |name: &str, instead: &[(&str, &str)]| {

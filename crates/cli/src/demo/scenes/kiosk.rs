@@ -33,7 +33,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
         state.filter(|state| *state == "over")
     });
     account.want(over.await.is_some(), "the pager should have been told that it is over");
-    account.ended_well(world, "page-rota", &about, 0).await?;
+    account.ended_well(world, "page-rota", &format!("paged/{about}"), 0).await?;
     Ok(account)
 }
 

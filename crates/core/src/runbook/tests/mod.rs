@@ -237,3 +237,59 @@ always:
     "#);
     assert_eq!(drawn.known["inputs"].as_fields(), serde_json::json!({ "vm": "a string" }));
 }
+
+/// Where the words are exchanged: calls wherever they stand, and nothing else of the same name.
+#[test]
+fn a_copy_exchanges_names_at_their_places_and_leaves_the_rest_as_it_was_written() {
+    let text = "# A page of instructions.
+runbook: wake   # a word
+inputs: { via: { type: string, default: yard } }
+target: vm/a
+steps:
+  - { id: look, call: vm.inspect, via: yard, give: { via: yard }, undo: { call: vm.power, via: \"yard\", give: { on: 'no' } } }
+  - id: agree
+    ask:
+      text: Wake it?
+      choices: { yard: Yes, leave: No }
+      within: 1m
+      silence: leave
+      tell: { call: chat.post, via: chat, give: { text: yard } }
+  - id: both
+    together:
+      one: [ { id: on, call: vm.power, via: 'yard', probe: { call: vm.inspect, via: yard, done: \"true\" } } ]
+      two: [ { id: kept, set: { via: yard, call: yard } } ]
+confirm: { check: result.via == 'yard', call: vm.inspect, via: yard, within: 1m }
+examples:
+  - { answers: { look: { gives: { call: yard, via: yard } } }, expect: { state: succeeded } }
+";
+    let document = &parse_file("wake.yaml", text).expect("reads")[0];
+    let instead = |pairs: &[(&str, &str)]| pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect();
+    let copied = copy(document, "wake-up", &instead(&[("yard", "null"), ("chat", "bridge")])).expect("a copy");
+    insta::assert_snapshot!(copied, @r#"
+    # A page of instructions.
+    runbook: wake-up   # a word
+    copied_from: wake
+    inputs: { via: { type: string, default: yard } }
+    target: vm/a
+    steps:
+      - { id: look, call: vm.inspect, via: "null", give: { via: yard }, undo: { call: vm.power, via: "null", give: { on: 'no' } } }
+      - id: agree
+        ask:
+          text: Wake it?
+          choices: { yard: Yes, leave: No }
+          within: 1m
+          silence: leave
+          tell: { call: chat.post, via: bridge, give: { text: yard } }
+      - id: both
+        together:
+          one: [ { id: on, call: vm.power, via: "null", probe: { call: vm.inspect, via: "null", done: "true" } } ]
+          two: [ { id: kept, set: { via: yard, call: yard } } ]
+    confirm: { check: result.via == 'yard', call: vm.inspect, via: "null", within: 1m }
+    examples:
+      - { answers: { look: { gives: { call: yard, via: yard } } }, expect: { state: succeeded } }
+    "#);
+    assert_eq!(copy(document, "wake", &instead(&[])).expect("a copy").lines().count(), text.lines().count() + 1);
+    let none = copy(document, "wake", &instead(&[("yarn", "x")])).expect_err("is not called").to_string();
+    assert_eq!(none, "it does not call `yarn`; did you mean `yard`?");
+    assert!(copy(document, "Wake!", &instead(&[])).is_err() && copy(document, "w", &instead(&[("yard", "")])).is_err());
+}

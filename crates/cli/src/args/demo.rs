@@ -1,0 +1,159 @@
+//! What `demo` and `standin` take.
+
+use clap::{Args as ClapArgs, Subcommand, ValueEnum};
+
+/// One of the demo's scenes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Scene {
+    /// A booking disk fills in the night
+    DiskFills,
+    /// A kiosk's VM is switched off by accident
+    VmSwitchedOff,
+    /// A hypervisor host runs out of memory
+    HostPressed,
+    /// Somebody asks which versions run in the yard
+    VersionsAsked,
+    /// The night's fares wait for their database
+    FaresWait,
+    /// A release of the booking pages is faulty
+    ReleaseFails,
+    /// A gate kiosk is made, and another runs out of paper
+    KioskMade,
+    /// Ticket mails pile up
+    MailsPileUp,
+    /// New fares are turned on step by step
+    FaresRollOut,
+    /// A kiosk's page is wrong and a VM's processors are busy: one chain, two remedies
+    LoopCloses,
+    /// The status checks of the web site ask for three remedies
+    SiteChecked,
+    /// A timetable worker is taken away
+    WorkerLeaves,
+}
+
+impl Scene {
+    /// In the order in which they are played.
+    pub const ALL: [Self; 12] = [
+        Self::DiskFills,
+        Self::VmSwitchedOff,
+        Self::HostPressed,
+        Self::VersionsAsked,
+        Self::FaresWait,
+        Self::ReleaseFails,
+        Self::KioskMade,
+        Self::MailsPileUp,
+        Self::FaresRollOut,
+        Self::LoopCloses,
+        Self::SiteChecked,
+        Self::WorkerLeaves,
+    ];
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Standin {
+    /// A yard of hypervisors with its monitor
+    Yard {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7401)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_YARD_TOKEN", default_value = "yard", hide_env_values = true)]
+        token: String,
+        /// Where its monitor posts
+        #[arg(long, value_name = "URL", requires = "report_token")]
+        report_to: Option<String>,
+        /// What the monitor shows there
+        #[arg(long, env = "ARVOK_YARD_REPORT_TOKEN", hide_env_values = true)]
+        report_token: Option<String>,
+    },
+    /// A desk that releases services in versions
+    Releases {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7403)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_RELEASES_TOKEN", default_value = "desk", hide_env_values = true)]
+        token: String,
+        /// Where its watch posts
+        #[arg(long, value_name = "URL", requires = "report_token")]
+        report_to: Option<String>,
+        /// What the watch shows there
+        #[arg(long, env = "ARVOK_RELEASES_REPORT_TOKEN", hide_env_values = true)]
+        report_token: Option<String>,
+    },
+    /// A board that is sent events and shows those whose signature is good
+    Board {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7404)]
+        port: u16,
+        /// What whoever reads it must show
+        #[arg(long, env = "ARVOK_BOARD_TOKEN", default_value = "board", hide_env_values = true)]
+        token: String,
+        /// The key that events are signed with; from `arvok secret make`
+        #[arg(long, env = "ARVOK_BOARD_KEY", hide_env_values = true)]
+        key: String,
+    },
+    /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client `arvok`
+    Desk {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7405)]
+        port: u16,
+        /// What whoever sets its faults must show
+        #[arg(long, env = "ARVOK_DESK_TOKEN", default_value = "tickets", hide_env_values = true)]
+        token: String,
+        /// The client's secret
+        #[arg(long, env = "ARVOK_DESK_SECRET", default_value = "desk-secret", hide_env_values = true)]
+        secret: String,
+    },
+    /// A register of gate kiosks, listed in pages
+    Kiosks(Told<7406>),
+    /// A pager
+    Pager {
+        #[command(flatten)]
+        of: OfPort<7407>,
+        /// The key of its rota
+        #[arg(long, env = "ARVOK_PAGER_KEY", default_value = "night", hide_env_values = true)]
+        key: String,
+    },
+    /// Switches of features, each on for a share of the passengers
+    Features(Told<7408>),
+    /// A queue of mails with its workers
+    Queue(Told<7409>),
+    /// A cloud whose instances take time
+    Cloud(Told<7410>),
+    /// A public web site with its bookings and its payment partner
+    Site(Told<7411>),
+    /// A chat that keeps messages
+    Chat {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7402)]
+        port: u16,
+        /// What callers must show
+        #[arg(long, env = "ARVOK_CHAT_TOKEN", default_value = "chat", hide_env_values = true)]
+        token: String,
+    },
+}
+
+/// Where a stand-in is, and what is shown to it.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct OfPort<const PORT: u16> {
+    /// The port of loopback
+    #[arg(long, default_value_t = PORT)]
+    pub port: u16,
+    /// What callers must show
+    #[arg(long, env = "ARVOK_STANDIN_TOKEN", default_value = "skerrow", hide_env_values = true)]
+    pub token: String,
+}
+
+/// The same for one with a watch, and where that posts.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Told<const PORT: u16> {
+    #[command(flatten)]
+    pub of: OfPort<PORT>,
+    /// Where its watch posts
+    #[arg(long, value_name = "URL", requires = "report_token")]
+    pub report_to: Option<String>,
+    /// What the watch shows there
+    #[arg(long, env = "ARVOK_STANDIN_REPORT_TOKEN", hide_env_values = true)]
+    pub report_token: Option<String>,
+}
