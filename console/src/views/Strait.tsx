@@ -28,8 +28,10 @@ export function Strait({ numbers }: { numbers: Numbers }) {
 type Parts = { columns: [string, number, string][]; leaving: Side[][] };
 
 function Band({ columns, leaving }: Parts) {
+  // As high as the longest list of what leaves, which is three lines most of the time.
+  const lines = Math.max(3, ...leaving.map((side) => side.filter((s) => s.count > 0).length));
   return (
-    <svg viewBox={`0 0 ${WIDTH} 212`} className="w-full">
+    <svg viewBox={`0 0 ${WIDTH} ${155 + lines * 19}`} className="w-full">
       <title>From received to confirmed</title>
       {leaving.map((side, i) => (
         <Narrowing
