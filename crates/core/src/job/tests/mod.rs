@@ -1,5 +1,6 @@
 //! The machine, walked by hand, by stories in virtual time, and held against an interpreter of the tree.
 
+mod asking;
 mod bounds;
 mod by_hand;
 mod cases;
