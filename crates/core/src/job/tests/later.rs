@@ -3,7 +3,7 @@
 use crate::{
     Alert, JobId, NewAlert, Period,
     alert::Received,
-    connector::Repeat,
+    connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
     job::{CALLED_BACK, Chosen, Doing, Effect, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, What},
@@ -180,4 +180,43 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
         let unsure = effects.iter().any(|e| matches!(e, Effect::Unsure { .. }));
         assert_eq!(unsure, says.get("done").is_none(), "a probe that says neither leaves it to a person");
     }
+}
+
+#[test]
+fn a_keyed_call_whose_node_was_lost_stays_in_doubt_whatever_comes_then() {
+    for (repeat, unsure) in [(Repeat::Keyed, true), (Repeat::Safe, false)] {
+        let mut walk = Walk::new();
+        walk.then(0, taken(repeat));
+        let again = walk.then(20, taken(repeat));
+        let call = again.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
+        let call = call.expect("it is sent again");
+        assert_eq!((call.attempt, call.key.as_str()), (2, "quay-7-save"), "another try under the same key");
+        // The second is refused, but the first may have been done.
+        let failure = Failure::lasting(CallEnd::Refused, "answered 409");
+        let effects = walk.then(1, step("save", 2, What::Broke { failure, repeat }));
+        let is_unsure = effects
+            .iter()
+            .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("whether it was done is not known")));
+        assert_eq!((is_unsure, ended(&effects).is_some()), (unsure, !unsure), "{effects:?}");
+    }
+}
+
+#[test]
+fn tries_of_many_jobs_are_spread_over_the_time_that_jitter_gives() {
+    let text = SAVE.replace("retry: { times: 1, wait: 2s }", "retry: { times: 1, wait: 100s, jitter: 0.5 }");
+    let waits: Vec<i64> = (0..40)
+        .map(|n| {
+            let mut walk = Walk::of(&text);
+            walk.facts.key = format!("quay-{n}");
+            walk.then(0, taken(Repeat::Safe));
+            let failure = Failure::new(CallEnd::Refused, "answered 503");
+            walk.then(0, step("save", 1, What::Broke { failure, repeat: Repeat::Safe }));
+            match walk.doing() {
+                Some(Doing::Again(at)) => (at - walk.now).num_seconds(),
+                other => panic!("it waits for its next try: {other:?}"),
+            }
+        })
+        .collect();
+    assert!(waits.iter().all(|wait| (50..=100).contains(wait)), "{waits:?}");
+    assert!(waits.iter().any(|wait| *wait < 65) && waits.iter().any(|wait| *wait > 85), "{waits:?}");
 }
