@@ -220,3 +220,29 @@ fn tries_of_many_jobs_are_spread_over_the_time_that_jitter_gives() {
     assert!(waits.iter().all(|wait| (50..=100).contains(wait)), "{waits:?}");
     assert!(waits.iter().any(|wait| *wait < 65) && waits.iter().any(|wait| *wait > 85), "{waits:?}");
 }
+
+#[test]
+fn looks_are_numbered_and_the_answer_of_an_earlier_one_counts_no_more() {
+    let text = "runbook: look
+inputs: {}
+target: vm/a
+steps: [ { id: look, check: result.ok, call: vm.inspect, via: yard, give: {}, every: 5s, within: 1m } ]
+outputs: { at: '${steps.look.at}' }
+";
+    let mut walk = Walk::of(text);
+    let sent = |effects: &[Effect]| {
+        let call = effects.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
+        call.map(|call| (call.attempt, call.key.clone()))
+    };
+    let gives = |n: u32, ok: bool| step("look", n, What::Returned(json!({ "ok": ok, "at": n })));
+    for n in 1..=3 {
+        let event = if n == 1 { taken(Repeat::Safe) } else { Event::Tick };
+        assert_eq!(sent(&walk.then(5, event)), Some((n, format!("quay-7-look-{n}"))));
+        if n < 3 {
+            assert_eq!(sent(&walk.then(0, gives(n, false))), None);
+        }
+    }
+    assert_eq!(ended(&walk.then(1, gives(2, true))), None, "the third look is out");
+    let effects = walk.then(1, gives(3, true));
+    assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": 3 }))));
+}
