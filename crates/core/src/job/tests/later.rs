@@ -246,3 +246,24 @@ outputs: { at: '${steps.look.at}' }
     let effects = walk.then(1, gives(3, true));
     assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": 3 }))));
 }
+
+#[test]
+fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
+    let text = "runbook: above
+inputs: {}
+target: vm/a
+steps: [ { id: below, runbook: grow-disk, give: {} } ]
+";
+    let mut walk = Walk::of(text);
+    let effects = walk.then(0, taken(Repeat::Never));
+    assert!(effects.iter().any(|e| matches!(e, Effect::Launch(_))), "{effects:?}");
+    let failure = Failure::lasting(CallEnd::NotSent, "the input `vm` is missing");
+    let effects = walk.then(1, step("below", 1, What::Broke { failure, repeat: Repeat::Never }));
+    let end = effects.iter().find_map(|e| match e {
+        Effect::End { state, failure, .. } => Some((*state, failure.clone().unwrap_or_default())),
+        _ => None,
+    });
+    let (state, failure) = end.expect("it ends");
+    assert_eq!(state, JobState::Failed);
+    assert!(failure.contains("the input `vm` is missing"), "{failure}");
+}
