@@ -267,3 +267,19 @@ steps: [ { id: below, runbook: grow-disk, give: {} } ]
     assert_eq!(state, JobState::Failed);
     assert!(failure.contains("the input `vm` is missing"), "{failure}");
 }
+
+#[test]
+fn a_job_of_a_step_is_called_back_again_if_the_node_that_did_so_is_lost() {
+    let text = "runbook: above
+inputs: {}
+target: vm/a
+steps: [ { id: below, runbook: grow-disk, give: {} } ]
+";
+    let mut walk = Walk::of(text);
+    walk.then(0, taken(Repeat::Never));
+    walk.then(1, step("below", 1, What::Launched(JobId(8))));
+    let recalled = |effects: &[Effect]| effects.iter().any(|e| matches!(e, Effect::Recall(r) if r.job == JobId(8)));
+    assert!(recalled(&walk.then(1, Event::Cancel { undo: false, words: "enough".into() })));
+    assert!(!recalled(&walk.then(1, Event::Tick)), "it was called back, and nothing has come of it yet");
+    assert!(recalled(&walk.then(20, taken(Repeat::Never))), "nobody knows whether it was");
+}
