@@ -53,7 +53,7 @@ Example:
     },
     /// Play the night of a made-up ferry operator
     #[command(
-        after_help = "Starts a private PostgreSQL, stand-ins for a hypervisor yard and a crew chat, and one node, all on
+        after_help = "Starts a private PostgreSQL, stand-ins for all that the ferry operator has, and one node, all on
 loopback, and plays until Ctrl-C.
 
 Examples:

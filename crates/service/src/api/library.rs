@@ -4,7 +4,7 @@ use super::{ApiError, caller::Caller};
 use crate::node::{Node, Published};
 use actix_web::{get, post, web};
 use arvok_api::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook, Page, Problem};
-use arvok_core::{Kind, catalog::Entry, runbook::Runbook};
+use arvok_core::{Kind, catalog::Entry, runbook::Runbook, text::cut};
 use arvok_library::{LibraryError, ReadyMade};
 use std::sync::Arc;
 
@@ -52,8 +52,8 @@ impl From<LibraryError> for ApiError {
     fn from(error: LibraryError) -> Self {
         match error {
             LibraryError::Missing(missing) => {
-                let text = LibraryError::Missing(missing).to_string();
-                Self::NotFound(text.trim_start_matches("there is no ").to_owned())
+                let near = missing.near.map_or_else(String::new, |near| format!("; did you mean `{near}`?"));
+                Self::NotFound(format!("{} `{}` in the library{near}", missing.what, cut(&missing.name, 64)))
             }
             LibraryError::Copy(wrong) => Self::BadRequest(wrong.to_string()),
         }

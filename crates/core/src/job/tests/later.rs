@@ -22,9 +22,10 @@ steps:
 outputs: { at: '${steps.save.at}' }
 ";
 
-struct Walk {
+/// A job that is walked by hand.
+pub(super) struct Walk {
     runbook: Runbook,
-    facts: Facts,
+    pub facts: Facts,
     progress: Progress,
     kept: Kept,
     now: DateTime<Utc>,
@@ -35,7 +36,7 @@ impl Walk {
         Self::of(SAVE)
     }
 
-    fn of(text: &str) -> Self {
+    pub fn of(text: &str) -> Self {
         let runbook = Runbook::check(&parse_file("s.yaml", text).expect("reads")[0]).expect("checks");
         let facts = Facts {
             id: JobId(7),
@@ -50,7 +51,7 @@ impl Walk {
     }
 
     /// Takes an event after some seconds; the progress goes through its stored form each time.
-    fn then(&mut self, seconds: i64, event: Event) -> Vec<Effect> {
+    pub fn then(&mut self, seconds: i64, event: Event) -> Vec<Effect> {
         self.now += TimeDelta::seconds(seconds);
         let stored = serde_json::to_string(&self.progress).expect("stores");
         let progress = serde_json::from_str(&stored).expect("loads");
