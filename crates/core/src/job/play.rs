@@ -356,7 +356,7 @@ impl<'a> Play<'a> {
             && end.state != JobState::Cancelled
         {
             *ends = stopped;
-            *end = ChildEnd { state: JobState::Cancelled, failure: Some(recall.words), ..end.clone() };
+            *end = ChildEnd { state: JobState::Cancelled, ..end.clone() };
             let what = What::Ended(end.clone());
             self.coming.retain(|_, what| !matches!(what, Coming::Post(p, _) if *p == place));
             self.at(stopped, Coming::Post(place.clone(), what));

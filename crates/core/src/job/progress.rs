@@ -350,6 +350,6 @@ confirm: { alarm: cleared, within: 5m }
         assert_eq!(read(json!("ended")).stage, Stage::Over);
         // The proof had until then, and so began five minutes before.
         let proved = read(json!({ "confirming": { "until": "2026-11-20T01:07:00Z" } }));
-        assert_eq!((proved.stage, proved.since), (Stage::Confirming, again));
+        assert_eq!((proved.stage, proved.since, proved.block), (Stage::Confirming, again, Block::default()));
     }
 }

@@ -55,6 +55,7 @@ pub(in crate::job) fn go_on<'m>(
     let count = walk.kept.items(place);
     let Doing::Items { next, open: lanes, failed } = &mut open.doing else { return Some(StepEnd::Halted) };
     let stops = each.failures == Failures::Stop;
+    let halted = around.halt || over;
     loop {
         let mut moved = false;
         for number in lanes.keys().copied().collect::<Vec<_>>() {
@@ -69,7 +70,7 @@ pub(in crate::job) fn go_on<'m>(
                 failed.insert(number, told);
             }
         }
-        let halt = around.halt || over || (stops && !failed.is_empty());
+        let halt = halted || (stops && !failed.is_empty());
         while !halt && !walk.paused && !walk.has_enough() && *next < count && lanes.len() < each.at_once {
             lanes.insert(*next, Default::default());
             *next += 1;
@@ -79,7 +80,6 @@ pub(in crate::job) fn go_on<'m>(
             break;
         }
     }
-    let halted = around.halt || over;
     let stopped = halted || (stops && !failed.is_empty());
     if !lanes.is_empty() || (!stopped && *next < count) {
         return None;

@@ -49,7 +49,13 @@ fn ten_thousand_steps_may_be_begun_and_not_one_more() {
 
 #[test]
 fn what_cannot_be_worked_out_is_neither_sent_nor_waited_for() {
+    let too_long = format!("[{}]", vec!["1"; 1_001].join(", "));
     for (step, inputs, failure) in [
+        (
+            "each: inputs.list, as: i, steps: [ { id: one, set: { n: 1 } } ]",
+            too_long.as_str(),
+            "inputs.list has 1001 items; 1000 are allowed",
+        ),
         ("call: vm.power, via: yard, give: { on: '${inputs.list[3]}' }", "[1]", "give: "),
         (
             "await: { kinds: '${inputs.list}' }, within: 1h, else: nobody came",
@@ -70,5 +76,24 @@ examples:
 "
         );
         assert_eq!(play(&runbook(&text), &Catalog::default()), [], "{step} {inputs}");
+    }
+}
+
+#[test]
+fn a_job_of_a_step_that_an_example_stops_in_time_has_done_nothing_that_is_taken_back() {
+    for (stops, calls) in [("30s", "[]"), ("20m", "[hand.undo]")] {
+        let text = format!(
+            "runbook: above
+inputs: {{}}
+target: vm/a
+timeout: 1h
+steps: [ {{ id: hand, runbook: hand-over, undo: {{ call: keyed.remove, via: desk }} }} ]
+examples:
+  - answers: {{ hand: {{ after: 10m, stops: {stops} }} }}
+    meanwhile: [ {{ at: 1m, cancel: enough, undo: true }} ]
+    expect: {{ state: cancelled, calls: {calls} }}
+"
+        );
+        assert_eq!(play(&runbook(&text), &Catalog::default()), [], "it stops after {stops}");
     }
 }

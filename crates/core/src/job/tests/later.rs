@@ -6,7 +6,10 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
-    job::{CALLED_BACK, Chosen, Doing, Effect, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, What},
+    job::{
+        CALLED_BACK, ChildEnd, Chosen, Doing, Effect, Event, Facts, JobEffect, JobState, Kept, Machine, Place,
+        Progress, Repeats, What,
+    },
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -104,6 +107,8 @@ fn a_call_that_calls_back_waits_for_its_own_answer_and_for_no_other() {
     let effects = walk.then(1, later(1, Repeat::Never));
     let [Effect::Listen(listening), .., Effect::Wait { until, .. }] = effects.as_slice() else { panic!("{effects:?}") };
     assert_eq!(listening.chosen, Chosen::call_back(JobId(7), &Place::new("save"), 1));
+    let Chosen { sources, kinds, resource, .. } = &listening.chosen;
+    assert_eq!([sources, kinds, resource], [&["arvok"], &[CALLED_BACK], &["job/7"]], "nobody else's");
     assert_eq!(listening.since, DateTime::UNIX_EPOCH, "an answer that came at once counts");
     assert_eq!(*until, walk.now + TimeDelta::seconds(60));
     for other in [called(8, 1, json!({ "output": 1 })), called(7, 2, json!({ "output": 1 }))] {
@@ -128,8 +133,7 @@ fn one_that_says_that_it_failed_is_tried_again_under_another_address() {
     walk.then(1, later(2, Repeat::Never));
     assert_eq!(ended(&walk.then(1, called(7, 1, json!({ "output": {} })))), None, "the first try is over");
     let effects = walk.then(1, called(7, 2, json!({ "failure": "no room" })));
-    let failed = effects.iter().any(|e| matches!(e, Effect::End { failure: Some(why), .. } if why.contains("no room")));
-    assert!(failed, "{effects:?}");
+    assert!(effects.iter().find_map(failed).is_some_and(|why| why.contains("no room")), "{effects:?}");
 }
 
 #[test]
@@ -248,39 +252,71 @@ outputs: { at: '${steps.look.at}' }
     assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": 3 }))));
 }
 
-#[test]
-fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
-    let text = "runbook: above
+const BELOW: &str = "
+runbook: above
 inputs: {}
 target: vm/a
 steps: [ { id: below, runbook: grow-disk, give: {} } ]
 ";
-    let mut walk = Walk::of(text);
+
+/// Why a job failed, if that is its end.
+fn failed(effect: &Effect) -> Option<String> {
+    match effect {
+        Effect::End { state: JobState::Failed, failure, .. } => failure.clone(),
+        _ => None,
+    }
+}
+
+#[test]
+fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
+    let mut walk = Walk::of(BELOW);
     let effects = walk.then(0, taken(Repeat::Never));
     assert!(effects.iter().any(|e| matches!(e, Effect::Launch(_))), "{effects:?}");
     let failure = Failure::lasting(CallEnd::NotSent, "the input `vm` is missing");
     let effects = walk.then(1, step("below", 1, What::Broke { failure, repeat: Repeat::Never }));
-    let end = effects.iter().find_map(|e| match e {
-        Effect::End { state, failure, .. } => Some((*state, failure.clone().unwrap_or_default())),
-        _ => None,
-    });
-    let (state, failure) = end.expect("it ends");
-    assert_eq!(state, JobState::Failed);
+    let failure = effects.iter().find_map(failed).expect("it fails");
     assert!(failure.contains("the input `vm` is missing"), "{failure}");
 }
 
 #[test]
 fn a_job_of_a_step_is_called_back_again_if_the_node_that_did_so_is_lost() {
-    let text = "runbook: above
-inputs: {}
-target: vm/a
-steps: [ { id: below, runbook: grow-disk, give: {} } ]
-";
-    let mut walk = Walk::of(text);
+    let mut walk = Walk::of(BELOW);
     walk.then(0, taken(Repeat::Never));
     walk.then(1, step("below", 1, What::Launched(JobId(8))));
     let recalled = |effects: &[Effect]| effects.iter().any(|e| matches!(e, Effect::Recall(r) if r.job == JobId(8)));
     assert!(recalled(&walk.then(1, Event::Cancel { undo: false, words: "enough".into() })));
     assert!(!recalled(&walk.then(1, Event::Tick)), "it was called back, and nothing has come of it yet");
     assert!(recalled(&walk.then(20, taken(Repeat::Never))), "nobody knows whether it was");
+    walk.then(1, step("below", 1, What::Recalled));
+    assert!(!recalled(&walk.then(20, taken(Repeat::Never))), "it knows that it is to stop");
+}
+
+#[test]
+fn a_job_of_a_step_that_somebody_stopped_or_refused_fails_the_step_saying_so() {
+    for (state, was) in [
+        (JobState::Cancelled, "job 8 of runbook `grow-disk` was cancelled: enough"),
+        (JobState::Refused, "job 8 of runbook `grow-disk` was refused: enough"),
+        (JobState::Failed, "job 8 of runbook `grow-disk` failed: enough"),
+    ] {
+        let mut walk = Walk::of(BELOW);
+        walk.then(0, taken(Repeat::Never));
+        walk.then(1, step("below", 1, What::Launched(JobId(8))));
+        let failure = Some("enough".to_owned());
+        let end = ChildEnd { job: JobId(8), state, effect: JobEffect::NotChecked, failure, outputs: json!({}) };
+        let effects = walk.then(1, Event::Came(vec![(Place::new("below"), What::Ended(end))]));
+        assert_eq!(effects.iter().find_map(failed), Some(was.to_owned()), "{effects:?}");
+    }
+}
+
+#[test]
+fn what_comes_after_a_failure_knows_at_which_step_it_was() {
+    let text = "runbook: r
+inputs: {}
+target: vm/a
+steps: [ { id: deep, each: '[1]', as: i, steps: [ { id: bad, require: 'false', else: not today } ] } ]
+recover: [ { id: note, emit: it.failed, say: '${job.failed_step}: ${job.failure}' } ]
+";
+    let effects = Walk::of(text).then(0, taken(Repeat::Never));
+    let said = effects.iter().find_map(|e| if let Effect::Emit(event) = e { Some(event.say.as_str()) } else { None });
+    assert_eq!(said, Some("deep[0]: item 1 of `deep`: not today"));
 }
