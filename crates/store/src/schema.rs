@@ -24,6 +24,10 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0012_heard_bounded", sql: include_str!("../migrations/0012_heard_bounded.sql") }),
             Box::new(Step { name: "0013_first_record", sql: include_str!("../migrations/0013_first_record.sql") }),
             Box::new(Step { name: "0014_calls", sql: include_str!("../migrations/0014_calls.sql") }),
+            Box::new(Step {
+                name: "0015_several_at_once",
+                sql: include_str!("../migrations/0015_several_at_once.sql"),
+            }),
         ]
     }
 }

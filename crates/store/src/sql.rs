@@ -68,11 +68,6 @@ pub(crate) fn moments(all: impl Iterator<Item = Option<DateTime<Utc>>>) -> Value
     all.map(|t| t.unwrap_or(none)).collect::<Vec<_>>().into()
 }
 
-/// Texts as an array; read them with `nullif(..., '')`.
-pub(crate) fn texts(all: impl Iterator<Item = Option<String>>) -> Value {
-    all.map(Option::unwrap_or_default).collect::<Vec<_>>().into()
-}
-
 /// Numbers as an array; read them with `nullif(..., 'NaN')`.
 pub(crate) fn numbers(all: impl Iterator<Item = Option<f64>>) -> Value {
     all.map(|n| n.unwrap_or(f64::NAN)).collect::<Vec<_>>().into()

@@ -5,25 +5,35 @@
 //! crash. Only walks that are alive in this process have their claims renewed; one that ends in an
 //! error or a panic is as after a death.
 
+mod opening;
 mod outside;
 mod record;
 mod walk;
 
 pub(crate) use outside::Link;
 
-use crate::node::Node;
+use crate::node::{Alive, Node};
 use arvok_api::Change;
 use arvok_core::job::knots;
 use arvok_store::{
-    StoreError, jobs,
+    StoreError,
+    jobs::{self, Claimed, ClaimedJob, Opening, Renewed},
     outside::{children, events},
 };
 use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
-use std::{sync::Arc, time::Duration};
+use opening::NotOpened;
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+    time::Duration,
+};
 use tokio::{
-    sync::{OwnedSemaphorePermit, Semaphore},
+    sync::{OwnedSemaphorePermit, Semaphore, mpsc::UnboundedReceiver},
     task::JoinSet,
 };
+use walk::Walk;
 
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
@@ -33,13 +43,32 @@ const KNOTS: u32 = 4;
 const RENEW: Duration = Duration::from_secs(2);
 /// Most claims at once.
 const CLAIMS: usize = 4;
+/// Most jobs of one claim.
+const TOGETHER: usize = 8;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
+
+/// What makes claims and walks of them.
+struct Runner {
+    node: Arc<Node>,
+    room: Arc<Semaphore>,
+    /// So many of the next claims are made one by one: several that could not begin together.
+    alone: AtomicUsize,
+}
+
+/// What a job that is walked holds until its walk has ended: its claim's place among those that are renewed, where it hears what
+/// is new for it, and its place among the jobs of the node.
+struct Seat {
+    renewed: UnboundedReceiver<Renewed>,
+    _alive: Alive,
+    _place: OwnedSemaphorePermit,
+}
 
 /// Claims and walks jobs until the node stops. Those under way then have a few seconds to end;
 /// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
+    let runner = Arc::new(Runner { node: Arc::clone(&node), room, alone: AtomicUsize::new(0) });
     let mut walks = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
@@ -61,7 +90,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         // All that have ended: claims are made once for them.
         while walks.try_join_next().is_some() {}
-        claim_all(&node, &room, &mut walks).await;
+        claim_all(&runner, &mut walks).await;
     }
     let ending = async { while walks.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
@@ -73,32 +102,28 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     }
 }
 
-/// Claims jobs while there is room for them and some are due: the first by itself, then several at once.
-async fn claim_all(node: &Arc<Node>, room: &Arc<Semaphore>, walks: &mut JoinSet<()>) {
+/// Claims jobs while there is room for them and some are due: once at first, then more often at once.
+async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
+    let node = &runner.node;
     let (mut at_once, mut more) = (1, true);
     while more {
-        let places = std::iter::from_fn(|| Arc::clone(room).try_acquire_owned().ok());
-        let places: Vec<OwnedSemaphorePermit> = places.take(at_once).collect();
         let alive = node.alive();
         let published = node.published();
-        let claim =
-            |place| jobs::claim(&node.work_db, &node.name, &alive, &published.at_once).map(|claimed| (place, claimed));
-        let mut claims: FuturesUnordered<_> = places.into_iter().map(claim).collect();
+        let claim = |places: Vec<OwnedSemaphorePermit>| {
+            jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, places.len())
+                .map(|claimed| (places, claimed))
+        };
+        let groups = std::iter::repeat_with(|| runner.places()).take_while(|places| !places.is_empty()).take(at_once);
+        let mut claims: FuturesUnordered<_> = groups.map(claim).collect();
         more = !claims.is_empty();
         // Whoever is back goes on at once: what a claim holds until its first record, another may be waiting for.
-        while let Some((place, claimed)) = claims.next().await {
+        while let Some((places, claimed)) = claims.next().await {
             match claimed {
-                Ok(Some((held, opening))) => {
-                    let node = Arc::clone(node);
-                    let (alive, renewed) = node.keep_alive(held.claim);
-                    walks.spawn(async move {
-                        walk::walk(&node, held, opening, renewed).await;
-                        drop((alive, place));
-                        // Its target is free now, or another of its kind may be waiting.
-                        node.work.notify_one();
-                    });
+                Ok(Claimed { jobs, .. }) if jobs.is_empty() => more = false,
+                Ok(Claimed { jobs, opening }) => {
+                    let seats = places.into_iter().zip(&jobs).map(|(place, job)| runner.seat(place, job)).collect();
+                    walks.spawn(walk_all(Arc::clone(runner), jobs, seats, opening));
                 }
-                Ok(None) => more = false,
                 Err(e) => {
                     complain(&e);
                     more = false;
@@ -107,6 +132,49 @@ async fn claim_all(node: &Arc<Node>, room: &Arc<Semaphore>, walks: &mut JoinSet<
         }
         at_once = CLAIMS;
     }
+}
+
+impl Runner {
+    /// Places for the jobs of one claim.
+    fn places(&self) -> Vec<OwnedSemaphorePermit> {
+        let one_less = |alone: usize| alone.checked_sub(1);
+        let alone = self.alone.fetch_update(Ordering::Relaxed, Ordering::Relaxed, one_less).is_ok();
+        let place = || Arc::clone(&self.room).try_acquire_owned().ok();
+        std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect()
+    }
+
+    fn seat(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> Seat {
+        let (alive, renewed) = self.node.keep_alive(job.claim);
+        Seat { renewed, _alive: alive, _place: place }
+    }
+}
+
+/// Walks jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
+async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, opening: Option<Opening>) {
+    let mut walks = JoinSet::new();
+    let mut spawn = |walk: Walk, seat: Seat| {
+        let node = Arc::clone(&runner.node);
+        walks.spawn(async move {
+            let Seat { renewed, _alive, _place } = seat;
+            walk::walk(&node, walk, renewed).await;
+            drop((_alive, _place));
+            // Its target is free now, or another of its kind may be waiting.
+            node.work.notify_one();
+        });
+    };
+    match opening {
+        None => jobs.into_iter().zip(seats).for_each(|(job, seat)| spawn(Walk::TakenUp(job), seat)),
+        Some(opening) => match opening::open(&runner.node, opening, jobs).await {
+            Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| {
+                if let Some(begun) = begun {
+                    spawn(Walk::Begun(begun), seat);
+                }
+            }),
+            Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
+        },
+    }
+    runner.node.work.notify_one();
+    while walks.join_next().await.is_some() {}
 }
 
 /// Ends what may not be started any more, and what nobody gets any further with.

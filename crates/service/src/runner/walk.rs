@@ -15,16 +15,16 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Called;
 use arvok_core::{
-    AlarmId, Alert, Catalog,
+    AlarmId, Alert, Catalog, JobId,
     alarm::Alarm,
     connector::{CALLBACK, CallEnd, Failure, Repeat},
     job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
     runbook::{LINK, Runbook},
 };
 use arvok_store::{
-    Class, ConnectionTrait, StoreError,
+    Class, StoreError,
     calls::Caller,
-    jobs::{self, ClaimedJob, Opening, Record, Renewed, Said, Then, Word},
+    jobs::{self, Claim, ClaimedJob, Opening, Record, Renewed, Said, Standing, Then, Word},
     outside::{self, Come, callbacks::Try},
     read,
 };
@@ -33,20 +33,39 @@ use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnord
 use serde_json::Value;
 use std::{
     panic::AssertUnwindSafe,
+    sync::Arc,
     time::{Duration, Instant},
 };
 use tokio::sync::mpsc::UnboundedReceiver;
 
+/// A job to be walked.
+pub(super) enum Walk {
+    /// Somebody has begun it, and it was taken up.
+    TakenUp(ClaimedJob),
+    /// It has begun.
+    Begun(Begun),
+}
+
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
 /// how much has come for it from outside.
-pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>, renewed: UnboundedReceiver<Renewed>) {
+pub(super) async fn walk(node: &Node, walk: Walk, renewed: UnboundedReceiver<Renewed>) {
     node.metrics.jobs_running.inc();
-    let (id, claim, opens) = (held.id, held.claim, opening.is_some());
-    let walking = AssertUnwindSafe(walk_on(node, held, opening, renewed)).catch_unwind();
-    let why = match walking.await {
+    let (id, claim) = match &walk {
+        Walk::TakenUp(held) => (held.id, held.claim),
+        Walk::Begun(begun) => begun.claim(),
+    };
+    let walking = async {
+        let begun = match walk {
+            Walk::Begun(begun) => begun,
+            Walk::TakenUp(held) => {
+                let (runbook, alert) = needed(node, &held).await?;
+                Begun::of(node, held, runbook, alert, None).await?
+            }
+        };
+        walk_on(node, begun, renewed).await
+    };
+    let why = match AssertUnwindSafe(walking).catch_unwind().await {
         Ok(Ok(())) => None,
-        // It was not claimed; its turn comes.
-        Ok(Err(StoreError::Behind)) => None,
         Ok(Err(StoreError::ClaimLost)) => {
             tracing::warn!(job = id.0, "another claim has taken the job over");
             None
@@ -59,9 +78,6 @@ pub(super) async fn walk(node: &Node, held: ClaimedJob, opening: Option<Opening>
         if let Err(e) = jobs::let_go(&node.work_db, claim, &why).await {
             tracing::error!(job = id.0, "the job stands still until its lease ends: {e}");
         }
-        if opens && let Err(e) = jobs::put_back(&node.work_db, id, &why).await {
-            tracing::error!(job = id.0, "the job cannot be put back: {e}");
-        }
     }
     node.metrics.jobs_running.dec();
 }
@@ -72,39 +88,21 @@ const INSIST: Duration = Duration::from_secs(60);
 
 /// Keeps a record; tries again while the database cannot be worked with. A job under way outlives a
 /// database that is away for a while.
-async fn keep(
-    node: &Node,
-    held: &ClaimedJob,
-    opening: Option<Opening>,
-    progress: &Progress,
-    record: &Record,
-) -> Result<(), StoreError> {
-    let begun = Instant::now();
+async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
+    let started = Instant::now();
     let mut pause = Duration::from_millis(50);
-    let mut first = match opening {
-        None => None,
-        Some(opening) if matches!(record.then, Then::Wait { .. }) => {
-            opening.commit().await?;
-            None
-        }
-        opening => opening,
-    };
+    let (id, record) = (begun.held.id, &begun.record);
     loop {
-        let now = clock::now();
-        let kept = match first.take() {
-            Some(opening) => opening.record((held.id, held.claim), progress, record, now).await,
-            None => jobs::record(&node.work_db, (held.id, held.claim), progress, record, now).await,
-        };
-        match kept {
-            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
-                tracing::warn!(job = held.id.0, "its record is tried again: {e}");
+        match jobs::record(&node.work_db, begun.standing(), clock::now()).await {
+            Err(e) if e.class() != Class::Lasting && started.elapsed() < INSIST => {
+                tracing::warn!(job = id.0, "its record is tried again: {e}");
                 tokio::time::sleep(pause).await;
                 pause = (pause * 2).min(Duration::from_secs(1));
             }
             Err(e) => return Err(e),
             Ok(()) => {
                 let decisions = !record.asked.is_empty() || !record.withdrawn.is_empty();
-                node.announcer.tell(Change { jobs: vec![held.id.0], decisions, ..Change::default() });
+                node.announcer.tell(Change { jobs: vec![id.0], decisions, ..Change::default() });
                 return Ok(());
             }
         }
@@ -112,14 +110,10 @@ async fn keep(
 }
 
 /// What a job needs besides its own row: its runbook, if that can still be read, and its alert.
-async fn needed(
-    node: &Node,
-    db: &impl ConnectionTrait,
-    held: &ClaimedJob,
-) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
-    let runbook = node.runbook_by(db, &held.runbook, held.runbook_version).await?;
+async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
+    let runbook = node.runbook_by(&node.work_db, &held.runbook, held.runbook_version).await?;
     let alert = match held.alert {
-        Some(alert) => read::whole_alert(db, alert.0).await?,
+        Some(alert) => read::whole_alert(&node.work_db, alert.0).await?,
         None => None,
     };
     Ok((runbook, alert))
@@ -196,70 +190,141 @@ fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc
     open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
 }
 
-async fn walk_on(
-    node: &Node,
-    held: ClaimedJob,
-    mut opening: Option<Opening>,
-    mut renewed: UnboundedReceiver<Renewed>,
-) -> Result<(), StoreError> {
-    let (runbook, alert) = match &opening {
-        Some(opening) => needed(node, opening.db(), &held).await?,
-        None => needed(node, &node.work_db, &held).await?,
-    };
-    let Some(runbook) = runbook else {
-        return keep(node, &held, opening, &Progress::default(), &unreadable(&held)).await;
-    };
-    let facts = facts(node, &held, alert);
-    let (progress, kept) = resume(node, &held, &runbook).await?;
-    let mut machine = Machine::new(&runbook, &facts, progress, kept);
-    let mut event = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
-    let mut said = held.word.clone();
-    let mut last_heard = said.as_ref().map_or(0, |(number, _)| *number);
-    let mut posts = held.posts;
-    let mut out: Out<'_> = FuturesUnordered::new();
-    loop {
+/// A job with all that it needs, what its steps gave, and what it has heard.
+struct Walked {
+    held: Arc<ClaimedJob>,
+    runbook: Runbook,
+    facts: Facts,
+    kept: Kept,
+    /// The number of the last word of a person's.
+    last_heard: i32,
+    /// How much has come from outside.
+    posts: i32,
+}
+
+/// A job after an event: where it stands, what is to be recorded of it, and then to be done.
+pub(super) struct Begun {
+    held: Arc<ClaimedJob>,
+    progress: Progress,
+    record: Record,
+    outward: Outward,
+    /// Whether the record is kept already.
+    is_kept: bool,
+    /// To go on; none if its runbook cannot be read.
+    walked: Option<Walked>,
+}
+
+impl Begun {
+    /// Takes a job up, or begins it.
+    pub async fn of(
+        node: &Node,
+        held: ClaimedJob,
+        runbook: Option<Runbook>,
+        alert: Option<Alert>,
+        opening: Option<&Opening>,
+    ) -> Result<Self, StoreError> {
+        let held = Arc::new(held);
+        let Some(runbook) = runbook else {
+            let record = unreadable(&held);
+            let (progress, outward) = (Progress::default(), Outward::default());
+            return Ok(Self { held, progress, record, outward, is_kept: false, walked: None });
+        };
+        let facts = facts(node, &held, alert);
+        let said = held.word.clone();
+        let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
+        let (progress, kept) = resume(node, &held, &runbook).await?;
+        let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
+        let walked = Walked { held, runbook, facts, kept, last_heard, posts };
+        walked.hear(node, progress, (taken, said), opening).await
+    }
+
+    /// What is recorded.
+    pub fn standing(&self) -> Standing<'_> {
+        let (id, claim) = self.claim();
+        Standing { id, claim, progress: &self.progress, record: &self.record }
+    }
+
+    /// The job and what holds it.
+    pub fn claim(&self) -> (JobId, Claim) {
+        (self.held.id, self.held.claim)
+    }
+
+    /// Whether its first record can be kept together with its claim: it does not wait.
+    pub const fn begins_at_once(&self) -> bool {
+        !matches!(self.record.then, Then::Wait { .. })
+    }
+
+    /// After its claim was kept: the record was as well, unless it lets the job wait.
+    pub fn opened(mut self) -> Self {
+        self.is_kept = self.begins_at_once();
+        self
+    }
+}
+
+impl Walked {
+    /// What follows from an event and from a person's word.
+    async fn hear(
+        mut self,
+        node: &Node,
+        progress: Progress,
+        (event, said): (Event, Option<Said>),
+        opening: Option<&Opening>,
+    ) -> Result<Begun, StoreError> {
+        let mut machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
-        let come = come(node, &held, &asked).await?;
-        if let (true, Some(alarm)) = (runbook.reads_alarm, held.alarm) {
-            machine.alarm = look_at(node, opening.as_ref(), alarm).await?;
+        let come = come(node, &self.held, &asked).await?;
+        if let (true, Some(alarm)) = (self.runbook.reads_alarm, self.held.alarm) {
+            machine.alarm = look_at(node, opening, alarm).await?;
         }
         let now = clock::now();
         let mut effects = handle(&mut machine, now, events(event, come.posts, said.as_ref()));
-        let ended = self::come(node, &held, &new_jobs(&machine, &asked, now)).await?.posts;
+        let ended = self::come(node, &self.held, &new_jobs(&machine, &asked, now)).await?.posts;
         if !ended.is_empty() {
             effects.pop();
             effects.extend(machine.handle(now, Event::Came(ended)));
         }
         let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
-        (record.summary, record.posts, record.passed_over) = (machine.summary(now), posts, come.read);
+        (record.summary, record.posts, record.passed_over) = (machine.summary(now), self.posts, come.read);
         record.heard = said.as_ref().map(|(number, _)| *number);
         if come.again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
         }
         complete(&mut record, &outward.calls, &node.published());
-        keep(node, &held, opening.take(), &machine.progress, &record).await?;
-        count_end(node, &runbook, &record.then);
-        if !matches!(record.then, Then::GoOn) {
-            return Ok(());
+        let Machine { progress, kept, .. } = machine;
+        self.kept = kept;
+        Ok(Begun { held: Arc::clone(&self.held), progress, record, outward, is_kept: false, walked: Some(self) })
+    }
+}
+
+async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<Renewed>) -> Result<(), StoreError> {
+    let held = Arc::clone(&begun.held);
+    let mut out: Out<'_> = FuturesUnordered::new();
+    loop {
+        if !begun.is_kept {
+            keep(node, &begun).await?;
         }
+        let Begun { progress, record, outward, walked, .. } = begun;
+        count_end(node, &held, &record.then);
+        let (Then::GoOn, Some(mut walked)) = (record.then, walked) else { return Ok(()) };
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &out);
-        (event, said) = tokio::select! {
+        let (event, said) = tokio::select! {
             Some(answered) = out.next() => (answered?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick, None),
-            Some(new) = news(&mut renewed, last_heard, posts) => {
-                posts = new.posts;
-                last_heard = new.said.as_ref().map_or(last_heard, |said| said.0);
+            Some(new) = news(&mut renewed, walked.last_heard, walked.posts) => {
+                walked.posts = new.posts;
+                walked.last_heard = new.said.as_ref().map_or(walked.last_heard, |said| said.0);
                 (Event::Tick, new.said)
             }
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
+        begun = walked.hear(node, progress, (event, said), None).await?;
     }
 }
 
-fn count_end(node: &Node, runbook: &Runbook, then: &Then) {
+fn count_end(node: &Node, held: &ClaimedJob, then: &Then) {
     if let Then::End { state, .. } = then {
-        let label = EndLabel { runbook: runbook.name.clone(), state: state.as_str().to_owned() };
+        let label = EndLabel { runbook: held.runbook.clone(), state: state.as_str().to_owned() };
         node.metrics.jobs_ended.get_or_create(&label).inc();
     }
 }

@@ -8,20 +8,21 @@
 mod outside;
 mod record;
 
-pub use record::{Began, Ended, Record, Then, record};
+pub use record::{Began, Ended, Record, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};
 use arvok_core::{
     AlarmId, AlertId, JobId, Severity,
     alarm::Alarm,
-    job::{JobState, Kept, Place, Progress, Resolution},
+    job::{JobState, Kept, Place, Resolution},
 };
 use chrono::{DateTime, Utc};
-use record::{Holds, recording};
+use record::{Holds, write};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -123,70 +124,80 @@ struct ClaimedRow {
     word_number: i32,
     posts: i32,
     depth: i16,
+    holds: bool,
+}
+
+impl ClaimedRow {
+    /// Whether nothing of it is known yet that its first record would not tell as well.
+    fn is_fresh(&self) -> bool {
+        self.state == "queued" && !self.begun && self.word.is_none()
+    }
 }
 
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
-    begun, word, word_number, posts, depth";
+    begun, word, word_number, posts, depth, holds";
 
-/// The statement that looks for a job to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
-/// and `$3` runbooks and how many of their jobs there may be at once. The function goes through the index of each way to become
-/// due, in its order.
+/// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
+/// and `$3` runbooks and how many of their jobs there may be at once, `$4` how many are looked for. The function goes through
+/// the index of each way to become due, in its order, and what it finds became due in the same way.
 pub fn claiming() -> String {
-    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM job_due($1, $2, $3)")
+    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM job_due($1, $2, $3, $4)")
 }
 
-/// Writes a claim to the row of its job.
-const CLAIM: &str = "UPDATE job SET state = 'running', node = $2, claim = $3, claims = claims + 1, wake_at = NULL,
+/// Writes claims to the rows of their jobs.
+const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim, claims = claims + 1, wake_at = NULL,
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
         lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
-    WHERE id = $1";
+    FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim) WHERE job.id = c.id";
 
-async fn write_claim(tx: &DatabaseTransaction, id: JobId, node: &str, claim: Claim) -> Result<(), StoreError> {
-    let values = vec![id.0.into(), node.into(), claim.0.into(), LEASE_SECONDS.into()];
-    sql::run(tx, CLAIM, values).await?;
+async fn write_claims(tx: &DatabaseTransaction, claims: &[(JobId, Claim)], node: &str) -> Result<(), StoreError> {
+    let (jobs, numbers): (Vec<i64>, Vec<i64>) = claims.iter().map(|(job, claim)| (job.0, claim.0)).unzip();
+    if !jobs.is_empty() {
+        sql::run(tx, CLAIM, vec![jobs.into(), numbers.into(), node.into(), LEASE_SECONDS.into()]).await?;
+    }
     Ok(())
 }
 
-/// The transaction in which a job is held that nobody has begun yet: its row is locked, and nothing written. The first
-/// record goes into it, so that claim and beginning cost one commit, and the row is written once; if it is dropped, nothing
+/// What a claim has found: jobs that it holds, or, if nobody has begun them yet, the transaction in which it does.
+#[derive(Debug, Default)]
+pub struct Claimed {
+    /// The jobs; none if none is due.
+    pub jobs: Vec<ClaimedJob>,
+    /// The transaction that their first records go into.
+    pub opening: Option<Opening>,
+}
+
+/// The transaction in which jobs are held that nobody has begun yet: their rows are locked, and nothing written. The first
+/// records go into it, so that claims and beginnings cost one commit, and each row is written once; if it is dropped, nothing
 /// was claimed.
 #[derive(Debug)]
 pub struct Opening {
     tx: DatabaseTransaction,
-    id: JobId,
-    claim: Claim,
     node: String,
 }
 
 impl Opening {
-    /// Reads what the job needs to begin; on another connection it would hold two of them.
+    /// Reads what the jobs need to begin; on another connection they would hold two of them.
     pub fn db(&self) -> &DatabaseTransaction {
         &self.tx
     }
 
-    /// Keeps the claim alone. So it must be before a record that lets the job wait: that one locks the
-    /// job's alarm, and intake locks alarms before jobs.
+    /// Keeps jobs of it: some with their first records, of others the claim alone. So it must be before a record that lets its
+    /// job wait: that one locks the job's alarm, and intake locks alarms before jobs. What is named in neither was not claimed.
     ///
     /// # Errors
-    /// [`StoreError::Behind`] if another job on its target has begun meanwhile: it waits for that one.
-    pub async fn commit(self) -> Result<(), StoreError> {
-        write_claim(&self.tx, self.id, &self.node, self.claim).await.map_err(behind)?;
-        Ok(self.tx.commit().await?)
-    }
-
-    /// Keeps the claim together with the first record.
-    ///
-    /// # Errors
-    /// As those of `commit`. If the database went away at the very commit, both may have been kept; [`record()`] then tells.
-    pub async fn record(
+    /// [`StoreError::Behind`] if another job on one of the targets has begun meanwhile: none of them is claimed, and that one
+    /// waits for the other. If the database went away at the very commit, all may have been kept; [`record()`] then tells.
+    pub async fn keep(
         self,
-        (id, claim): (JobId, Claim),
-        progress: &Progress,
-        record: &Record,
+        begun: &[Standing<'_>],
+        claimed: &[(JobId, Claim)],
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let (sql, values) = recording(id, claim, progress, record, Holds::Opening(&self.node), now)?;
-        sql::run(&self.tx, &sql, values).await.map_err(behind)?;
+        write_claims(&self.tx, claimed, &self.node).await.map_err(behind)?;
+        if !begun.is_empty() {
+            write(&self.tx, begun, Holds::Opening(&self.node), now).await.map_err(behind)?;
+        }
         Ok(self.tx.commit().await?)
     }
 }
@@ -196,49 +207,81 @@ fn behind(e: StoreError) -> StoreError {
     if e.is_passing() { StoreError::Behind } else { e }
 }
 
-/// Takes the next job that is due: first what waits or was left behind, then by urgency,
+/// How many jobs of a runbook there may be at once, where it says so.
+pub type AtOnce = (String, i32);
+
+/// Takes the next jobs that are due, so many at most: first what waits or was left behind, then by urgency,
 /// deadline and age. What this node is walking already (`alive`) is not taken up again, nor is one begun of a runbook of
-/// which there are as many at once as may be (`at_once`). A job that was not begun yet is held only once its first record
-/// is kept.
+/// which there are as many at once as may be (`at_once`). Jobs that were not begun yet are held only once their first records
+/// are kept.
 pub async fn claim(
     db: &DatabaseConnection,
     node: &str,
     alive: &[Claim],
-    at_once: &[(String, i32)],
-) -> Result<Option<(ClaimedJob, Option<Opening>)>, StoreError> {
+    at_once: &[AtOnce],
+    several: usize,
+) -> Result<Claimed, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
+    let several = i32::try_from(several).unwrap_or(i32::MAX);
     let tx = db.begin().await?;
-    let found = sql::typed::<ClaimedRow>(&tx, &claiming(), vec![alive.into(), runbooks.into(), most.into()]).await?;
-    let Some(row) = found.into_iter().next() else {
+    let values = vec![alive.into(), runbooks.into(), most.into(), several.into()];
+    let mut found = sql::typed::<ClaimedRow>(&tx, &claiming(), values).await?;
+    let fresh = found.first().is_some_and(ClaimedRow::is_fresh);
+    found.retain(|row| row.is_fresh() == fresh);
+    one_a_target(&mut found);
+    as_many_as_may_be(&tx, &mut found, at_once).await?;
+    let jobs = found.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
+    if jobs.is_empty() {
         tx.rollback().await?;
-        return Ok(None);
-    };
-    let queued = row.state == "queued";
-    let limit = at_once.iter().find(|(runbook, _)| *runbook == row.runbook).filter(|_| queued && row.depth == 0);
-    if let Some((runbook, most)) = limit
-        && are_enough(&tx, runbook, *most).await?
-    {
-        tx.rollback().await?;
-        return Ok(None);
+        return Ok(Claimed::default());
     }
-    let held = held(row)?;
-    // Nothing of it is known yet that the first record would not tell as well.
-    if queued && !held.begun && held.word.is_none() {
-        let opening = Opening { tx, id: held.id, claim: held.claim, node: node.to_owned() };
-        return Ok(Some((held, Some(opening))));
+    if fresh {
+        return Ok(Claimed { jobs, opening: Some(Opening { tx, node: node.to_owned() }) });
     }
-    match write_claim(&tx, held.id, node, held.claim).await.map_err(behind) {
+    let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
+    match write_claims(&tx, &claims, node).await.map_err(behind) {
         // Another node took a job on the same target at the same moment; its turn comes.
-        Err(StoreError::Behind) => return Ok(None),
+        Err(StoreError::Behind) => return Ok(Claimed::default()),
         written => written?,
     }
     tx.commit().await?;
-    Ok(Some((held, None)))
+    Ok(Claimed { jobs, opening: None })
 }
 
-/// Whether there are as many jobs of a runbook as there may be. Whoever else begins one waits until this is decided.
-async fn are_enough(tx: &DatabaseTransaction, runbook: &str, most: i32) -> Result<bool, StoreError> {
+/// Of several on one target the first.
+fn one_a_target(found: &mut Vec<ClaimedRow>) {
+    let mut targets = BTreeSet::new();
+    found.retain(|row| !row.holds || targets.insert(row.target.clone()));
+}
+
+/// Leaves out what is one too many of its runbook. Whoever else begins one of it waits until this is decided.
+async fn as_many_as_may_be(
+    tx: &DatabaseTransaction,
+    found: &mut Vec<ClaimedRow>,
+    at_once: &[AtOnce],
+) -> Result<(), StoreError> {
+    let counts = |row: &ClaimedRow| row.state == "queued" && row.depth == 0;
+    // In one order, whoever asks for several.
+    let mut room = BTreeMap::new();
+    let begun: BTreeSet<&str> = found.iter().filter(|row| counts(row)).map(|row| row.runbook.as_str()).collect();
+    for runbook in begun {
+        if let Some((_, most)) = at_once.iter().find(|(name, _)| name == runbook) {
+            room.insert(runbook.to_owned(), i64::from(*most) - alive_of(tx, runbook).await?);
+        }
+    }
+    found.retain(|row| match room.get_mut(&row.runbook) {
+        Some(room) if counts(row) => {
+            *room -= 1;
+            *room >= 0
+        }
+        _ => true,
+    });
+    Ok(())
+}
+
+/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the transaction.
+async fn alive_of(tx: &DatabaseTransaction, runbook: &str) -> Result<i64, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
@@ -247,7 +290,7 @@ async fn are_enough(tx: &DatabaseTransaction, runbook: &str, most: i32) -> Resul
     let sql = "SELECT count(*) AS n FROM job
         WHERE runbook = $1 AND parent IS NULL AND state IN ('running', 'waiting', 'paused', 'unsure')";
     let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into()]).await?;
-    Ok(counted.first().is_some_and(|c| c.n >= i64::from(most)))
+    Ok(counted.first().map_or(0, |c| c.n))
 }
 
 fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {

@@ -1,42 +1,62 @@
 //! The part of a record that is about what a job waits for outside of it, and what it tells: written in the same
 //! statement. What has come of it is read in [`crate::outside`].
 
-use super::Record;
+use super::{
+    Record,
+    record::{Parts, Standing},
+};
 use arvok_core::{
+    JobId,
     job::{Emitted, Listening, Place, Question},
-    text::clean_json,
 };
 use chrono::{DateTime, Utc};
-use sea_orm::Value;
 use serde_json::json;
 
-/// Adds to a record's statement what it asks, waits for and tells.
-pub(super) fn write(record: &Record, now: DateTime<Utc>, sql: &mut String, values: &mut Vec<Value>) {
-    let mut part = |(name, text): (&str, &str), rows: Vec<serde_json::Value>| {
-        if !rows.is_empty() {
-            values.push(clean_json(rows.into()).into());
-            let rows = format!("${}::jsonb", values.len());
-            sql.push_str(&format!(", {name} AS ({})", text.replace("{rows}", &rows)));
-        }
+/// Adds to the statement of records what their jobs ask, wait for and tell.
+pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut Parts) {
+    let all = |rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| -> Vec<serde_json::Value> {
+        let of = |s: &Standing<'_>| rows(s.record).into_iter().map(|row| with_job(row, s.id)).collect::<Vec<_>>();
+        standing.iter().flat_map(of).collect()
     };
-    part(ASKED, asked(record, now));
-    part(LISTENS, listens(record));
-    part(EMITTED, emitted(record, now));
-    if !record.withdrawn.is_empty() {
-        values.push(record.withdrawn.clone().into());
-        let places = format!("${}", values.len());
-        sql.push_str(&format!(
-            ", closed AS (UPDATE decision d SET state = 'withdrawn', decided_at = now() FROM held
-                WHERE d.job_id = held.id AND d.place = ANY({places}) AND d.state = 'open'),
-            gone AS (DELETE FROM wait w USING held WHERE w.job_id = held.id AND w.place = ANY({places})),
-            forgotten AS (DELETE FROM heard h USING held WHERE h.job_id = held.id AND h.place = ANY({places}))"
-        ));
+    parts.add(ASKED, all(&|record| asked(record, now)));
+    parts.add(LISTENS, all(&listens));
+    parts.add(EMITTED, all(&|record| emitted(record, now)));
+    let withdrawn = all(&|record| record.withdrawn.iter().map(|place| json!({ "place": place })).collect());
+    for part in WITHDRAWN {
+        parts.add(part, withdrawn.clone());
     }
-    if !record.passed_over.is_empty() {
-        values.push(record.passed_over.clone().into());
-        sql.push_str(&format!(", passed AS (DELETE FROM heard h USING held WHERE h.id = ANY(${}))", values.len()));
-    }
+    parts.add(PASSED, all(&|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
 }
+
+fn with_job(mut row: serde_json::Value, job: JobId) -> serde_json::Value {
+    row["job"] = json!(job);
+    row
+}
+
+const WITHDRAWN: [(&str, &str); 3] = [
+    (
+        "closed",
+        "UPDATE decision d SET state = 'withdrawn', decided_at = now()
+            FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+            WHERE d.job_id = held.id AND d.place = t.place AND d.state = 'open'",
+    ),
+    (
+        "gone",
+        "DELETE FROM wait w USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+            WHERE w.job_id = held.id AND w.place = t.place",
+    ),
+    (
+        "forgotten",
+        "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+            WHERE h.job_id = held.id AND h.place = t.place",
+    ),
+];
+
+const PASSED: (&str, &str) = (
+    "passed",
+    "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, id bigint) ON t.job = held.id
+        WHERE h.id = t.id",
+);
 
 /// Whether a step does not wait any more: what is asked and withdrawn at once was never asked.
 fn is_withdrawn(record: &Record, place: &Place) -> bool {
@@ -47,8 +67,9 @@ const ASKED: (&str, &str) = (
     "asked",
     "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until)
         SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until
-        FROM held, jsonb_to_recordset({rows}) AS t (place text, decider jsonb, text text, choices jsonb, silence text,
-            asked_at timestamptz, until timestamptz) ON CONFLICT (job_id, place) DO NOTHING",
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, decider jsonb, text text, choices jsonb,
+            silence text, asked_at timestamptz, until timestamptz) ON t.job = held.id
+        ON CONFLICT (job_id, place) DO NOTHING",
 );
 
 fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
@@ -64,7 +85,8 @@ fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
 const LISTENS: (&str, &str) = (
     "listens",
     "INSERT INTO wait (job_id, place, key, chosen, since) SELECT held.id, t.place, t.key, t.chosen, t.since
-        FROM held, jsonb_to_recordset({rows}) AS t (place text, key text, chosen jsonb, since timestamptz)
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text, chosen jsonb, since timestamptz)
+            ON t.job = held.id
         ON CONFLICT (job_id, place, key) DO NOTHING",
 );
 
@@ -84,7 +106,8 @@ const EMITTED: (&str, &str) = (
             'labels', jsonb_build_object('job', held.id::text, 'runbook', held.runbook) || (t.alert -> 'labels'),
             'body', (t.alert -> 'body') || jsonb_build_object('chain', coalesce(held.chain, '[]'), 'job', jsonb_build_object(
                 'id', held.id, 'runbook', held.runbook, 'rule', held.rule, 'target', held.target)))
-        FROM held, jsonb_to_recordset({rows}) AS t (id text, kind text, at timestamptz, alert jsonb)",
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, id text, kind text, at timestamptz, alert jsonb)
+            ON t.job = held.id",
 );
 
 fn emitted(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {

@@ -1,16 +1,16 @@
-//! What is recorded after an event of a job, in one transaction and one statement.
+//! What is recorded after an event of a job, in one transaction and one statement; of several jobs that begin together in
+//! one statement as well.
 
-use super::{Claim, Id, LEASE_SECONDS, outside, reason};
-use crate::{
-    StoreError,
-    sql::{self, NO_TIME},
-};
+use super::{Claim, LEASE_SECONDS, outside, reason};
+use crate::{StoreError, sql};
 use arvok_core::{
     JobId,
     job::{Emitted, JobEffect, JobState, Listening, Place, Progress, Question, Summary},
+    text::clean_json,
 };
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, TransactionTrait, Value};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait, Value};
+use serde_json::json;
 use std::collections::BTreeMap;
 
 /// What is recorded after an event of a job, in one transaction.
@@ -96,194 +96,217 @@ pub enum Then {
     },
 }
 
+/// What a claim holds, where it stands by now, and what is recorded of it.
+#[derive(Clone, Copy, Debug)]
+pub struct Standing<'a> {
+    /// The job.
+    pub id: JobId,
+    /// The claim that holds it.
+    pub claim: Claim,
+    /// Where it stands.
+    pub progress: &'a Progress,
+    /// What is recorded.
+    pub record: &'a Record,
+}
+
 /// Keeps a job's progress and records.
 ///
 /// # Errors
 /// [`StoreError::ClaimLost`] if another claim holds the job by now. After any error nothing was
 /// kept, or, if the connection was lost at the very commit, all of it: the same record may be
 /// tried again.
-pub async fn record(
-    db: &DatabaseConnection,
-    (id, claim): (JobId, Claim),
-    progress: &Progress,
-    record: &Record,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let (sql, values) = recording(id, claim, progress, record, Holds::Claim, now)?;
-    let kept: Vec<Id> = match record.then {
+pub async fn record(db: &DatabaseConnection, standing: Standing<'_>, now: DateTime<Utc>) -> Result<(), StoreError> {
+    let kept = match standing.record.then {
         Then::Wait { .. } => {
             let tx = db.begin().await?;
             // Alarm before job, as intake does: a clearing under way is waited for and then seen
             // below, and one that comes later finds the job waiting. Without it each could miss the
             // other, and the job would sleep through the proof of its effect.
             let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
-            tx.query_all_raw(sql::statement(lock, vec![id.0.into()])).await?;
-            let kept = sql::typed(&tx, &sql, values).await?;
+            tx.query_all_raw(sql::statement(lock, vec![standing.id.0.into()])).await?;
+            let kept = write(&tx, &[standing], Holds::Claim, now).await?;
             tx.commit().await?;
             kept
         }
-        _ => sql::typed(db, &sql, values).await?,
+        _ => write(db, &[standing], Holds::Claim, now).await?,
     };
-    if kept.is_empty() { Err(StoreError::ClaimLost) } else { Ok(()) }
+    if kept == 1 { Ok(()) } else { Err(StoreError::ClaimLost) }
 }
 
-/// What holds the job whose record is written.
+/// What holds the jobs whose records are written.
 #[derive(Clone, Copy)]
 pub(super) enum Holds<'a> {
-    /// Its claim, which stands on its row.
+    /// Their claims, which stand on their rows.
     Claim,
-    /// The lock of its row; the claim for this node is written along.
+    /// The locks of their rows; the claims for this node are written along.
     Opening(&'a str),
 }
 
-/// Job and tries as one statement: without the job's row nothing is written.
-pub(super) fn recording(
-    id: JobId,
-    claim: Claim,
-    progress: &Progress,
-    record: &Record,
+/// Writes jobs and their tries as one statement: without a job's row nothing of it is written. How many were.
+pub(super) async fn write(
+    db: &impl ConnectionTrait,
+    standing: &[Standing<'_>],
+    holds: Holds<'_>,
+    now: DateTime<Utc>,
+) -> Result<i64, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Kept {
+        n: i64,
+    }
+    let (sql, values) = recording(standing, holds, now)?;
+    let kept: Vec<Kept> = sql::typed(db, &sql, values).await?;
+    Ok(kept.first().map_or(0, |kept| kept.n))
+}
+
+/// The jobs of a record: `$1` are these, `$2` is now, `$3` the node that begins them, if it does.
+const HELD: &str = "
+    WITH held AS (UPDATE job j SET progress = t.progress, begun = true, state = t.state, failure = t.failure,
+            lapses = CASE WHEN t.furthered THEN 0 ELSE j.lapses END,
+            steps_done = t.steps_done, steps = t.steps, doing = t.doing,
+            word = CASE WHEN j.word_number = t.heard THEN NULL ELSE j.word END,
+            outside = j.outside OR t.outside,
+            effect = CASE WHEN t.ends THEN t.effect ELSE j.effect END,
+            outputs = CASE WHEN t.ends THEN coalesce(t.outputs, 'null') ELSE j.outputs END,
+            started_at = coalesce(j.started_at, $2),
+            finished_at = CASE WHEN t.ends AND t.state <> 'unsure' THEN $2 END,
+            claims = j.claims + CASE WHEN $3::text IS NULL THEN 0 ELSE 1 END,
+            node = CASE WHEN t.state = 'running' THEN coalesce($3, j.node) END,
+            claim = CASE WHEN t.state = 'running' THEN t.claim END,
+            lease_until = CASE WHEN t.state <> 'running' THEN NULL WHEN $3 IS NULL THEN j.lease_until
+                ELSE now() + make_interval(secs => $4) END,
+            waits_for_alarm = coalesce(t.for_alarm, j.waits_for_alarm),
+            -- An alarm cleared between looking at it and letting go must not be missed.
+            wake_at = CASE WHEN t.state <> 'waiting' THEN NULL
+                WHEN j.word IS NOT NULL AND j.word_number <> t.heard OR j.posts <> t.posts THEN now()
+                WHEN t.for_alarm AND EXISTS (SELECT 1 FROM alarm a WHERE a.id = j.alarm_id AND a.state = 'cleared'
+                    AND a.changed_at IS DISTINCT FROM t.alarm_seen) THEN now()
+                ELSE t.until END
+        FROM jsonb_to_recordset($1) AS t (id bigint, claim bigint, progress jsonb, furthered boolean, steps_done int, steps int,
+            doing text, heard int, posts int, outside boolean, state text, failure text, ends boolean, effect text,
+            outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz)
+        WHERE j.id = t.id AND CASE WHEN $3 IS NULL THEN j.claim = t.claim AND j.state = 'running' ELSE j.state = 'queued' END
+        RETURNING j.id, j.runbook, j.rule, j.target, j.chain)";
+
+/// Tries that are new, also those that end at once. A null of JSON is a value here, and comes out of its row as none.
+const BEGAN: (&str, &str) = (
+    "began",
+    "INSERT INTO attempt (job_id, place, attempt, state, started_at, give, request, finished_at, output, error)
+        SELECT t.job, t.place, t.attempt, t.state, $2, coalesce(t.give, 'null'), t.request, t.finished_at,
+            coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END), t.error
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, attempt int, state text, give jsonb,
+            request jsonb, finished_at timestamptz, output jsonb, error text) ON t.job = held.id
+        ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state, finished_at = excluded.finished_at,
+            output = excluded.output, error = excluded.error",
+);
+
+/// Tries that began before and end now.
+const ENDED: (&str, &str) = (
+    "ended",
+    "UPDATE attempt a SET state = t.state, finished_at = $2, error = t.error,
+            output = coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END)
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, attempt int, state text, output jsonb,
+            error text) ON t.job = held.id
+        WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt",
+);
+
+fn recording(
+    standing: &[Standing<'_>],
     holds: Holds<'_>,
     now: DateTime<Utc>,
 ) -> Result<(String, Vec<Value>), StoreError> {
-    let furthered = record.ended.iter().any(|e| e.state == "done");
-    let progress = serde_json::to_value(progress)?;
-    let number = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
-    let Summary { done, total, doing } = &record.summary;
-    let mut values = vec![Value::from(id.0), claim.0.into(), progress.into(), now.into(), furthered.into()];
-    values.extend::<[Value; 6]>([
-        number(*done).into(),
-        number(*total).into(),
-        reason(doing).into(),
-        record.heard.unwrap_or(-1).into(),
-        record.posts.into(),
-        (!record.asked.is_empty() || !record.listens.is_empty()).into(),
-    ]);
-    let mut set = next_state(&record.then, &mut values);
-    let held = match holds {
-        Holds::Claim => "claim = $2 AND state = 'running'",
-        Holds::Opening(node) => {
-            set.push_str(&opened(&record.then, node, &mut values));
-            "$2::bigint IS NOT NULL AND state = 'queued'"
-        }
+    let node = match holds {
+        Holds::Claim => None,
+        Holds::Opening(node) => Some(node.to_owned()),
     };
-    let (began, ended) = tries(record);
-    let mut sql = format!(
-        "WITH held AS (UPDATE job SET progress = $3, begun = true, lapses = CASE WHEN $5 THEN 0 ELSE lapses END,
-                steps_done = $6, steps = $7, doing = $8, word = CASE WHEN word_number = $9 THEN NULL ELSE word END,
-                outside = outside OR $11, {set}
-            WHERE id = $1 AND {held} RETURNING id, runbook, rule, target, chain)"
-    );
-    if !began.is_empty() {
-        let source = unnest(&began, now, &mut values);
-        sql.push_str(&format!(
-            ", began AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, give, request, finished_at, output, error)
-            SELECT held.id, t.place, t.attempt, t.state, $4, t.give::jsonb, t.request::jsonb, t.finished, t.output::jsonb, t.error
-            FROM held, {source} ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state,
-                finished_at = excluded.finished_at, output = excluded.output, error = excluded.error)"
-        ));
-    }
-    if !ended.is_empty() {
-        let source = unnest(&ended, now, &mut values);
-        sql.push_str(&format!(
-            ", ended AS (UPDATE attempt a SET state = t.state, finished_at = t.finished, output = t.output::jsonb,
-                error = t.error
-            FROM held, {source} WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt)"
-        ));
-    }
-    outside::write(record, now, &mut sql, &mut values);
-    // Mentioned, so that it counts as one of the statement's values wherever it is not used.
-    sql.push_str(" SELECT id FROM held WHERE $10::int IS NOT NULL");
-    Ok((sql, values))
+    let rows = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
+    let mut parts =
+        Parts::new(HELD, vec![clean_json(rows.into()).into(), now.into(), node.into(), LEASE_SECONDS.into()]);
+    let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
+    parts.add(BEGAN, began.concat());
+    parts.add(ENDED, ended.concat());
+    outside::write(standing, now, &mut parts);
+    Ok(parts.end("SELECT count(*) AS n FROM held"))
 }
 
-/// The columns of a claim that is written with the first record.
-fn opened(then: &Then, node: &str, values: &mut Vec<Value>) -> String {
-    let begun = ", claims = claims + 1, wake_at = NULL";
-    match then {
-        Then::GoOn => {
-            values.push(node.into());
-            let node = values.len();
-            format!(
-                "{begun}, state = 'running', node = ${node}, claim = $2,
-                lease_until = now() + make_interval(secs => {LEASE_SECONDS})"
-            )
+/// A statement that writes several things, each of them for jobs that are held.
+pub(super) struct Parts {
+    sql: String,
+    values: Vec<Value>,
+}
+
+impl Parts {
+    fn new(first: &str, values: Vec<Value>) -> Self {
+        Self { sql: first.to_owned(), values }
+    }
+
+    /// Adds a part under a name, with rows for its `{rows}`; nothing without any.
+    pub(super) fn add(&mut self, (name, text): (&str, &str), rows: Vec<serde_json::Value>) {
+        if !rows.is_empty() {
+            self.values.push(clean_json(rows.into()).into());
+            let rows = format!("${}::jsonb", self.values.len());
+            self.sql.push_str(&format!(", {name} AS ({})", text.replace("{rows}", &rows)));
         }
-        Then::Wait { .. } | Then::Rest => begun.to_owned(),
-        Then::End { .. } => format!("{begun}, started_at = coalesce(started_at, $4)"),
+    }
+
+    fn end(mut self, last: &str) -> (String, Vec<Value>) {
+        self.sql.push(' ');
+        self.sql.push_str(last);
+        (self.sql, self.values)
     }
 }
 
-/// A try as it is written: how it began if it does so now, and how it ended if it has.
-type Try<'a> = (&'a str, i32, Option<&'a Began>, Option<&'a Ended>);
-
-/// Tries that are new, also those that end at once; and tries that began before and end now.
-fn tries(record: &Record) -> (Vec<Try<'_>>, Vec<Try<'_>>) {
-    // Of several ends of one try the last counts: it may have been in doubt first.
-    let ends: BTreeMap<(&str, i32), &Ended> = record.ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
-    let begins: BTreeMap<(&str, i32), &Began> =
-        record.began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
-    let began = begins.iter().map(|(at, b)| (at.0, at.1, Some(*b), ends.get(at).copied())).collect();
-    let before = ends.iter().filter(|(at, _)| !begins.contains_key(*at));
-    (began, before.map(|(at, e)| (at.0, at.1, None, Some(*e))).collect())
-}
-
-/// Tries as a table; their columns are added to the values.
-fn unnest(tries: &[Try<'_>], now: DateTime<Utc>, values: &mut Vec<Value>) -> String {
-    let clean = |text: String| text.replace('\0', "\u{fffd}");
-    let first = values.len() + 1;
-    values.extend::<[Value; 8]>([
-        tries.iter().map(|t| t.0.to_owned()).collect::<Vec<String>>().into(),
-        tries.iter().map(|t| t.1).collect::<Vec<i32>>().into(),
-        tries.iter().map(|t| t.3.map_or("running", |e| e.state).to_owned()).collect::<Vec<_>>().into(),
-        sql::texts(tries.iter().map(|t| t.2.map(|b| b.give.to_string()))),
-        sql::texts(tries.iter().map(|t| t.2.and_then(|b| b.request.as_ref()).map(ToString::to_string))),
-        sql::moments(tries.iter().map(|t| t.3.map(|_| now))),
-        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.output.as_ref()).map(ToString::to_string))),
-        sql::texts(tries.iter().map(|t| t.3.and_then(|e| e.error.clone()).map(clean))),
-    ]);
-    let types = ["text[]", "int[]", "text[]", "text[]", "text[]", "timestamptz[]", "text[]", "text[]"];
-    let columns: Vec<String> = types.iter().enumerate().map(|(i, t)| format!("${}::{t}", first + i)).collect();
-    format!(
-        "(SELECT place, attempt, state, nullif(give, '') AS give, nullif(request, '') AS request, nullif(finished, {NO_TIME}) AS finished,
-            nullif(output, '') AS output, nullif(error, '') AS error
-        FROM unnest({}) AS u (place, attempt, state, give, request, finished, output, error)) t",
-        columns.join(", ")
-    )
-}
-
-/// The columns for what becomes of a job, whose values are added; `$4` is now.
-fn next_state(then: &Then, values: &mut Vec<Value>) -> String {
-    let first = values.len() + 1;
+/// A job as a row of [`HELD`].
+fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
+    let Record { summary, then, .. } = standing.record;
+    let record = standing.record;
+    let furthered = record.ended.iter().any(|e| e.state == "done");
+    let mut row = json!({
+        "id": standing.id, "claim": standing.claim.0, "progress": serde_json::to_value(standing.progress)?,
+        "furthered": furthered, "steps_done": summary.done, "steps": summary.total, "doing": reason(&summary.doing),
+        "heard": record.heard.unwrap_or(-1), "posts": record.posts,
+        "outside": !record.asked.is_empty() || !record.listens.is_empty(),
+        "state": state(then), "ends": matches!(then, Then::End { .. }),
+    });
     match then {
-        Then::GoOn => "started_at = coalesce(started_at, $4), failure = NULL".to_owned(),
-        // An alarm cleared between looking at it and letting go must not be missed.
+        Then::GoOn | Then::Rest => {}
         Then::Wait { until, alarm } => {
-            values.extend::<[Value; 3]>([(*until).into(), alarm.is_some().into(), alarm.flatten().into()]);
-            let [woken, seen] = [first + 1, first + 2];
-            format!(
-                "state = 'waiting', failure = NULL, node = NULL, claim = NULL, lease_until = NULL, waits_for_alarm = ${woken},
-                started_at = coalesce(started_at, $4), wake_at =
-                    CASE WHEN job.word IS NOT NULL AND job.word_number <> $9 OR job.posts <> $10 THEN now()
-                    WHEN ${woken} AND EXISTS (SELECT 1 FROM alarm a WHERE a.id = job.alarm_id AND a.state = 'cleared'
-                        AND a.changed_at IS DISTINCT FROM ${seen}) THEN now() ELSE ${first} END"
-            )
+            row["until"] = json!(until);
+            row["for_alarm"] = json!(alarm.is_some());
+            row["alarm_seen"] = json!(alarm.flatten());
         }
-        Then::Rest => "state = 'paused', failure = NULL, node = NULL, claim = NULL, lease_until = NULL,
-            started_at = coalesce(started_at, $4)"
-            .to_owned(),
-        Then::End { state, effect, failure, outputs } => {
-            values.extend::<[Value; 4]>([
-                state.as_str().into(),
-                effect.map(JobEffect::as_str).map(str::to_owned).into(),
-                failure.as_ref().map(|f| f.replace('\0', "\u{fffd}")).into(),
-                outputs.clone().into(),
-            ]);
-            let [effect, failure, outputs] = [first + 1, first + 2, first + 3];
-            format!(
-                "state = ${first}, effect = ${effect}, failure = ${failure}, outputs = ${outputs}, node = NULL,
-                claim = NULL, lease_until = NULL,
-                finished_at = CASE WHEN ${first} = 'unsure' THEN NULL ELSE $4 END"
-            )
+        Then::End { effect, failure, outputs, .. } => {
+            row["effect"] = json!(effect.map(JobEffect::as_str));
+            row["failure"] = json!(failure);
+            row["outputs"] = outputs.clone();
         }
     }
+    Ok(row)
+}
+
+const fn state(then: &Then) -> &'static str {
+    match then {
+        Then::GoOn => "running",
+        Then::Wait { .. } => "waiting",
+        Then::Rest => "paused",
+        Then::End { state, .. } => state.as_str(),
+    }
+}
+
+/// Rows of the tries that are new, also those that end at once; and of those that began before and end now.
+fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
+    let Record { began, ended, .. } = standing.record;
+    // Of several ends of one try the last counts: it may have been in doubt first.
+    let mut ends: BTreeMap<(&str, i32), &Ended> = ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
+    let begins: BTreeMap<(&str, i32), &Began> = began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
+    let row = |(place, attempt): (&str, i32), end: Option<&Ended>| {
+        json!({ "job": standing.id, "place": place, "attempt": attempt, "state": end.map_or("running", |e| e.state),
+            "finished_at": end.map(|_| now), "output": end.and_then(|e| e.output.as_ref()), "error": end.and_then(|e| e.error.as_ref()) })
+    };
+    let began = begins.into_iter().map(|(at, began)| {
+        let mut row = row(at, ends.remove(&at));
+        (row["give"], row["request"]) = (began.give.clone(), json!(began.request));
+        row
+    });
+    let began = began.collect();
+    (began, ends.into_iter().map(|(at, end)| row(at, Some(end))).collect())
 }

@@ -1,13 +1,13 @@
 //! Jobs and who holds them: no two nodes at once, and nobody for ever.
 
-use crate::kit::{Published, block, now, one, rows, rule, run, seconds};
+use crate::kit::{Published, block, claim_one, now, one, record, rows, rule, run, seconds, standing, take};
 use arvok_core::{
-    JobId,
-    job::{JobEffect, JobState, Kept, Place, Progress, Resolution},
+    AlertState, JobId, ResourcePath, Severity,
+    job::{Emitted, JobEffect, JobState, Kept, Place, Resolution},
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
-    jobs::{self, Began, Claim, ClaimedJob, Ended, Record, Then, Word, claim, record, renew},
+    jobs::{self, Began, Claim, Claimed, Ended, Record, Then, Word, renew},
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -15,18 +15,6 @@ use std::collections::BTreeSet;
 
 fn any() -> Published {
     Published::with(&[rule("any", "")])
-}
-
-/// Claims the next job and keeps the claim.
-async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
-    let (job, opening) = claim(db, node, alive, &[]).await.expect("claims")?;
-    match opening.map(|opening| opening.commit()) {
-        None => Some(job),
-        Some(kept) => match kept.await {
-            Err(StoreError::Behind) => None,
-            kept => kept.map(|()| Some(job)).expect("keeps the claim"),
-        },
-    }
 }
 
 async fn renewed(db: &DatabaseConnection, claims: &[Claim]) -> Vec<Claim> {
@@ -70,10 +58,10 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
         let db = &published.db;
         let limits = [("note".to_owned(), 3)];
         let ask = async |node: &str| {
-            let Some((job, opening)) = claim(db, node, &[], &limits).await.expect("claims") else { return 0 };
+            let Some((job, opening)) = claim_one(db, node, &[], &limits).await else { return 0 };
             let opening = opening.expect("nobody has begun it");
             let goes_on = Record::default();
-            opening.record((job.id, job.claim), &Progress::default(), &goes_on, now()).await.expect("records");
+            opening.keep(&[standing(&job, &goes_on)], &[], now()).await.expect("records");
             1
         };
         let nodes = ["a", "b", "c", "d", "e", "f"].map(|node| async move {
@@ -139,9 +127,7 @@ fn a_target_has_one_job_at_a_time_until_it_has_ended() {
             assert!(take(db, "b", &[]).await.is_none(), "{state}: the target is not free");
         }
         run(db, &format!("UPDATE job SET state = 'running' WHERE id = {}", first.id)).await;
-        record(db, (first.id, first.claim), &Progress::default(), &end(JobState::Succeeded), now())
-            .await
-            .expect("ends");
+        record(db, &first, &end(JobState::Succeeded)).await.expect("ends");
         let next = take(db, "b", &[]).await.expect("the next in line");
         // Of two that ask at once the one with the later job may have been quicker.
         assert_ne!(next.id, first.id);
@@ -162,13 +148,11 @@ fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
         assert_eq!(second.id, first.id);
         assert_ne!(second.claim, first.claim);
         assert!(renew(db, &[first.claim]).await.expect("renews").is_empty(), "the former claim is over");
-        let late = record(db, (first.id, first.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        let late = record(db, &first, &end(JobState::Failed)).await;
         assert!(matches!(late, Err(StoreError::ClaimLost)), "{late:?}");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "running", "and nothing of it was kept");
-        record(db, (second.id, second.claim), &Progress::default(), &end(JobState::Succeeded), now())
-            .await
-            .expect("ends");
-        let again = record(db, (second.id, second.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        record(db, &second, &end(JobState::Succeeded)).await.expect("ends");
+        let again = record(db, &second, &end(JobState::Failed)).await;
         assert!(matches!(again, Err(StoreError::ClaimLost)), "an end is an end: {again:?}");
     });
 }
@@ -235,7 +219,7 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
                 }],
                 ..Record::default()
             };
-            record(db, (job.id, job.claim), &Progress::default(), &done, now()).await.expect("records");
+            record(db, &job, &done).await.expect("records");
             lapse(db).await;
         }
         assert_eq!(one(db, "SELECT count(*) AS x FROM attempt WHERE state = 'done'").await, 8);
@@ -249,15 +233,15 @@ fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
     block(async {
         let id = published.jobs(1).await[0];
         let db = &published.db;
-        let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims").expect("a job");
+        let (job, opening) = claim_one(db, "a", &[], &[]).await.expect("a job");
         drop(opening.expect("nobody has begun it"));
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "queued");
-        let lost = record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Failed), now()).await;
+        let lost = record(db, &job, &end(JobState::Failed)).await;
         assert!(matches!(lost, Err(StoreError::ClaimLost)));
         // It can never begin: it is not in the way of the others for ever.
         jobs::put_back(db, id, "no such runbook").await.expect("puts back");
         lapse(db).await;
-        let (again, opening) = claim(db, "b", &[], &[]).await.expect("claims").expect("a job");
+        let (again, opening) = claim_one(db, "b", &[], &[]).await.expect("a job");
         assert!(opening.is_none(), "it was left behind: the claim is kept at once");
         assert_eq!(again.id, id);
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
@@ -272,14 +256,14 @@ fn claim_and_first_record_are_one_commit() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims").expect("a job");
+        let (job, opening) = claim_one(db, "a", &[], &[]).await.expect("a job");
         let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
         let began = Record { began: vec![began], ..Record::default() };
         let opening = opening.expect("nobody has begun it");
         let other = take(db, "b", &[]).await.expect("the one beside it");
         assert_ne!(other.id, job.id, "nobody waits for the first");
         assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
-        opening.record((job.id, job.claim), &Progress::default(), &began, now()).await.expect("records");
+        opening.keep(&[standing(&job, &began)], &[], now()).await.expect("records");
         let seen = rows(
             db,
             &format!(
@@ -290,7 +274,7 @@ fn claim_and_first_record_are_one_commit() {
         .await;
         assert_eq!(seen, [json!({ "state": "running", "tried": "running", "give": { "x": "\u{e9}" } })]);
         // The same record again, as after a connection that broke at the commit.
-        record(db, (job.id, job.claim), &Progress::default(), &began, now()).await.expect("once more");
+        record(db, &job, &began).await.expect("once more");
         assert_eq!(one(db, "SELECT count(*) AS x FROM attempt").await, 1);
     });
 }
@@ -303,7 +287,7 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
-        record(db, (job.id, job.claim), &Progress::default(), &wait, now()).await.expect("waits");
+        record(db, &job, &wait).await.expect("waits");
         let row = rows(db, "SELECT state, node, claim, lease_until FROM job").await;
         assert_eq!(row, [json!({ "state": "waiting", "node": null, "claim": null, "lease_until": null })]);
         assert!(take(db, "a", &[]).await.is_none());
@@ -323,7 +307,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let word = Word::Resolve { place: None, word: Resolution::Done };
         let job = take(db, "a", &[]).await.expect("a job");
         assert!(!jobs::say(db, job.id, &word).await.expect("asks"), "it runs: there is nothing to resolve");
-        record(db, (job.id, job.claim), &Progress::default(), &end(JobState::Unsure), now()).await.expect("unsure");
+        record(db, &job, &end(JobState::Unsure)).await.expect("unsure");
         assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
         assert!(take(db, "a", &[]).await.is_none(), "nobody has said anything");
         let (a, b) = tokio::join!(jobs::say(db, job.id, &word), jobs::say(db, job.id, &word));
@@ -337,7 +321,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let again = take(db, "c", &[]).await.expect("left behind");
         assert_eq!(again.word, Some((number, word)));
         let heard = Record { heard: Some(number), ..Record::default() };
-        record(db, (again.id, again.claim), &Progress::default(), &heard, now()).await.expect("records");
+        record(db, &again, &heard).await.expect("records");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
         // A job that is walked hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
         let pause = Word::Pause { words: "held by pat".into() };
@@ -346,11 +330,11 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
         assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
         let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
-        record(db, (again.id, again.claim), &Progress::default(), &wait, now()).await.expect("waits");
+        record(db, &again, &wait).await.expect("waits");
         let woken = take(db, "d", &[]).await.expect("it wakes at once");
         assert_eq!(woken.word, Some((number + 1, pause)));
         let rest = Record { heard: Some(number + 1), then: Then::Rest, ..Record::default() };
-        record(db, (woken.id, woken.claim), &Progress::default(), &rest, now()).await.expect("rests");
+        record(db, &woken, &rest).await.expect("rests");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
         assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
         assert!(jobs::say(db, woken.id, &Word::Resume).await.expect("says"));
@@ -387,7 +371,7 @@ fn what_was_kept_of_the_steps_is_read_back_and_numbers_of_before_get_their_names
             ],
             ..Record::default()
         };
-        record(db, (job.id, job.claim), &Progress::default(), &kept, now()).await.expect("records");
+        record(db, &job, &kept).await.expect("records");
         let mut told = Kept::default();
         told.output(&Place::new("look"), json!({ "size": 4 }));
         told.list(&Place::new("pool"), vec![json!("a"), json!("b")]);
@@ -441,7 +425,7 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
             tx.execute_unprepared("DISCARD PLANS").await.expect("planned by what is known now");
             let before = one_in(&tx, read).await;
             for _ in 0..3 {
-                let values = [("$1", "'{}'::bigint[]"), ("$2", "'{}'::text[]"), ("$3", "'{}'::int[]")];
+                let values = [("$1", "'{}'::bigint[]"), ("$2", "'{}'::text[]"), ("$3", "'{}'::int[]"), ("$4", "1")];
                 let sql = values.iter().fold(jobs::claiming(), |sql, (number, value)| sql.replace(number, value));
                 tx.execute_unprepared(&sql).await.expect("finds one");
             }
@@ -458,21 +442,181 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
         published.jobs(2).await;
         let db = &published.db;
         run(db, "UPDATE job SET target = 'vm/one'").await;
-        let (first, opens) = claim(db, "a", &[], &[]).await.expect("claims").expect("a job");
-        let (second, opens_too) =
-            claim(db, "b", &[], &[]).await.expect("claims").expect("the other: nothing is kept yet");
+        let (first, opens) = claim_one(db, "a", &[], &[]).await.expect("a job");
+        let (second, opens_too) = claim_one(db, "b", &[], &[]).await.expect("the other: nothing is kept yet");
         assert_ne!(first.id, second.id);
         let goes_on = Record::default();
         let opens = opens.expect("nobody has begun it");
-        opens.record((first.id, first.claim), &Progress::default(), &goes_on, now()).await.expect("records");
+        opens.keep(&[standing(&first, &goes_on)], &[], now()).await.expect("records");
         let opens = opens_too.expect("nobody has begun it");
-        let lost = opens.record((second.id, second.claim), &Progress::default(), &goes_on, now()).await;
+        let lost = opens.keep(&[standing(&second, &goes_on)], &[], now()).await;
         assert!(matches!(lost, Err(StoreError::Behind)), "{lost:?}");
-        assert!(claim(db, "b", &[], &[]).await.expect("asks").is_none(), "its target is held");
+        assert!(claim_one(db, "b", &[], &[]).await.is_none(), "its target is held");
         let rows = one(db, "SELECT string_agg(state || ' ' || claims, ', ' ORDER BY id) AS x FROM job").await;
         assert_eq!(rows, "running 1, queued 0");
         let told = one(db, "SELECT string_agg(kind, ' ' ORDER BY number) AS x FROM outbox WHERE job_id = 1").await;
         assert_eq!(told, "job.queued job.started");
+    });
+}
+
+/// Opens as many of the next jobs as there are, up to so many.
+async fn open(db: &DatabaseConnection, several: usize, at_once: &[(String, i32)]) -> Claimed {
+    jobs::claim(db, "a", &[], at_once, several).await.expect("claims")
+}
+
+#[test]
+fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
+    let published = any();
+    block(async {
+        published.jobs(5).await;
+        let db = &published.db;
+        run(db, "DELETE FROM outbox; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
+        let Claimed { jobs, opening } = open(db, 4, &[]).await;
+        assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
+        let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
+        let done =
+            |output| Ended { place: Place::new("look"), attempt: 1, state: "done", output: Some(output), error: None };
+        let emitted = Emitted {
+            place: Place::new("say"),
+            id: "said".into(),
+            kind: "it.said".into(),
+            severity: Severity::Minor,
+            state: AlertState::Noted,
+            resource: ResourcePath::parse("vm/r").expect("a path"),
+            say: "so".into(),
+            labels: [].into(),
+            give: json!({}),
+        };
+        let goes_on = Record { began: vec![began(1)], posts: 0, ..Record::default() };
+        let ends = Record {
+            began: vec![began(2)],
+            ended: vec![done(Value::Null)],
+            emitted: vec![emitted],
+            ..end(JobState::Succeeded)
+        };
+        let rests = Record { then: Then::Rest, ..Record::default() };
+        let opening = opening.expect("nobody has begun them");
+        let standing = [standing(&jobs[0], &goes_on), standing(&jobs[1], &ends), standing(&jobs[2], &rests)];
+        opening.keep(&standing, &[(jobs[3].id, jobs[3].claim)], now()).await.expect("all are kept");
+        let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun THEN 'begun' END, node,
+            CASE WHEN finished_at IS NOT NULL THEN 'over' END), ', ' ORDER BY id) AS x FROM job";
+        assert_eq!(
+            one(db, stand).await,
+            "1 running 1 begun a, 2 succeeded 1 begun over, 3 paused 1 begun, 4 running 1 a, 5 queued 0"
+        );
+        let tried = "SELECT string_agg(job_id || ' ' || state || ' ' || give || ' ' || coalesce(output::text, '-'), ', ' ORDER BY job_id) AS x FROM attempt";
+        assert_eq!(one(db, tried).await, "1 running 1 -, 2 done 2 null");
+        let told = "SELECT string_agg(job_id || ' ' || kind, ', ' ORDER BY job_id, number) AS x FROM outbox";
+        assert_eq!(
+            one(db, told).await,
+            "1 job.started, 2 it.said, 2 job.started, 2 job.succeeded, 3 job.started, 3 job.paused, 4 job.started"
+        );
+        let said = one(
+            db,
+            "SELECT (alert -> 'body' -> 'chain') || (alert -> 'labels' -> 'job') AS x FROM outbox WHERE kind = 'it.said'",
+        )
+        .await;
+        assert_eq!(said, json!(["above", "2"]));
+        let counted = one(db, "SELECT sum(jobs) || ' ' || sum(confirmed) AS x FROM job_count").await;
+        assert_eq!(counted, "5 0");
+    });
+}
+
+#[test]
+fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_may_be() {
+    let published = any();
+    block(async {
+        published.jobs(6).await;
+        let db = &published.db;
+        run(db, "UPDATE job SET target = 'vm/same' WHERE id IN (1, 3, 4)").await;
+        let ids = |claimed: &Claimed| claimed.jobs.iter().map(|j| j.id.0).collect::<Vec<_>>();
+        let limits = [("note".to_owned(), 3)];
+        let first = open(db, 6, &limits).await;
+        assert_eq!(ids(&first), [1, 2, 5]);
+        // Whoever asks meanwhile passes over all that this one looks at.
+        assert_eq!(ids(&open(db, 6, &[]).await), [] as [i64; 0]);
+        drop(first.opening);
+        let first = open(db, 2, &[]).await;
+        let goes_on = Record::default();
+        let begun: Vec<_> = first.jobs.iter().map(|job| standing(job, &goes_on)).collect();
+        first.opening.expect("nobody has begun them").keep(&begun, &[], now()).await.expect("keeps");
+        assert_eq!(ids(&open(db, 6, &limits).await), [5], "two of three have begun, and one target is held");
+    });
+}
+
+#[test]
+fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
+    let published = any();
+    block(async {
+        published.jobs(3).await;
+        let db = &published.db;
+        let Claimed { jobs, opening } = open(db, 3, &[]).await;
+        // Meanwhile another begins on the target of the second.
+        run(
+            db,
+            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at)
+            SELECT 90, runbook, 1, '{}', target, 1, 'unsure', '{}', now() FROM job WHERE id = 2",
+        )
+        .await;
+        let goes_on = Record::default();
+        let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
+        let kept = opening.expect("nobody has begun them").keep(&begun, &[], now()).await;
+        assert!(matches!(kept, Err(StoreError::Behind)), "{kept:?}");
+        assert_eq!(
+            one(db, "SELECT string_agg(state || claims, ' ' ORDER BY id) AS x FROM job WHERE id < 9").await,
+            "queued0 queued0 queued0"
+        );
+        // One by one the others begin.
+        let (mut begun, mut asked) = (Vec::new(), 0);
+        while let (Some(job), true) = (take(db, "a", &[]).await, asked < 9) {
+            begun.push(job.id.0);
+            asked += 1;
+        }
+        assert_eq!(begun, [1, 3]);
+    });
+}
+
+#[test]
+fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
+    let published = any();
+    block(async {
+        published.jobs(6).await;
+        let db = &published.db;
+        let mut taken = Vec::new();
+        for _ in 0..6 {
+            taken.push(take(db, "a", &[]).await.expect("a job"));
+        }
+        let waits = Record { then: Then::Wait { until: now() - seconds(1), alarm: None }, ..Record::default() };
+        for job in &taken[..3] {
+            record(db, job, &waits).await.expect("waits");
+        }
+        let woken = open(db, 8, &[]).await;
+        assert!(woken.opening.is_none(), "they had begun");
+        assert_eq!(woken.jobs.len(), 3);
+        let claims: BTreeSet<_> = woken.jobs.iter().map(|job| job.claim).collect();
+        assert_eq!(claims.len(), 3, "each has a claim of its own");
+        assert_eq!(renewed(db, &woken.jobs.iter().map(|j| j.claim).collect::<Vec<_>>()).await.len(), 3);
+        lapse(db).await;
+        let alive: Vec<Claim> = woken.jobs.iter().map(|j| j.claim).collect();
+        let found = jobs::claim(db, "b", &alive, &[], 8).await.expect("claims").jobs;
+        assert_eq!(found.len(), 3, "what is alive here is not taken up again");
+        assert_eq!(one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await, "000111");
+    });
+}
+
+#[test]
+fn the_tries_of_a_job_go_with_it() {
+    let published = any();
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        for _ in 0..2 {
+            let job = take(db, "a", &[]).await.expect("a job");
+            let began = Began { place: Place::new("look"), attempt: 1, give: json!({}), request: None };
+            record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
+        }
+        run(db, "DELETE FROM job WHERE id = 1").await;
+        assert_eq!(one(db, "SELECT string_agg(job_id::text, ' ') AS x FROM attempt").await, "2");
     });
 }
 

@@ -5,13 +5,15 @@ use arvok_core::{
     Alert, Catalog, JobId, Kind, NewAlert,
     alert::Received,
     catalog::{Observed, check_files},
+    job::Progress,
     matcher::Matcher,
 };
 use arvok_postgres::Scratch;
 use arvok_store::{
-    ConnectionTrait, DatabaseConnection, Purpose, connect,
+    ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
     intake::{self, Parcel, Rules, TakenBatch, Writer},
+    jobs::{self, Claim, Claimed, ClaimedJob, Opening, Record, Standing},
     schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
@@ -21,7 +23,7 @@ use std::{
     future::Future,
     path::Path,
     sync::{
-        OnceLock,
+        LazyLock, OnceLock,
         atomic::{AtomicUsize, Ordering},
     },
 };
@@ -166,4 +168,39 @@ impl Published {
 /// So many seconds.
 pub fn seconds(n: i64) -> TimeDelta {
     TimeDelta::seconds(n)
+}
+
+/// Claims the next job, and no other.
+pub async fn claim_one(
+    db: &DatabaseConnection,
+    node: &str,
+    alive: &[Claim],
+    at_once: &[(String, i32)],
+) -> Option<(ClaimedJob, Option<Opening>)> {
+    let Claimed { mut jobs, opening } = jobs::claim(db, node, alive, at_once, 1).await.expect("claims");
+    jobs.pop().map(|job| (job, opening))
+}
+
+/// Claims the next job and keeps the claim.
+pub async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
+    let (job, opening) = claim_one(db, node, alive, &[]).await?;
+    let kept = match opening {
+        None => Ok(()),
+        Some(opening) => opening.keep(&[], &[(job.id, job.claim)], now()).await,
+    };
+    match kept {
+        Err(StoreError::Behind) => None,
+        kept => kept.map(|()| Some(job)).expect("keeps the claim"),
+    }
+}
+
+/// A job at its beginning, with what is recorded of it.
+pub fn standing<'a>(job: &ClaimedJob, record: &'a Record) -> Standing<'a> {
+    static BEGINNING: LazyLock<Progress> = LazyLock::new(Progress::default);
+    Standing { id: job.id, claim: job.claim, progress: &BEGINNING, record }
+}
+
+/// Keeps a record of a job.
+pub async fn record(db: &DatabaseConnection, job: &ClaimedJob, what: &Record) -> Result<(), StoreError> {
+    jobs::record(db, standing(job, what), now()).await
 }

@@ -1,16 +1,14 @@
 //! What jobs wait for outside of them: nothing that comes is slept through, whatever happens at the same moment.
 
-use crate::kit::{Published, block, now, one, rule, run, seconds};
+use crate::kit::{self, Published, block, now, one, record, rule, run, seconds};
 use arvok_core::{
     JobId,
-    job::{
-        Chosen, Decided, Decider, Emitted, JobEffect, JobState, Listening, Outside, Place, Progress, Question, What,
-    },
+    job::{Chosen, Decided, Decider, Emitted, JobEffect, JobState, Listening, Outside, Place, Question, What},
     runbook::LaunchRole,
 };
 use arvok_store::{
     DatabaseConnection, calls,
-    jobs::{self, ClaimedJob, Record, Then, claim, record},
+    jobs::{self, ClaimedJob, Record, Then},
     outside::{
         self,
         children::{self, NewChild},
@@ -22,15 +20,11 @@ use serde_json::{Value, json};
 use std::time::Duration;
 
 async fn take(db: &DatabaseConnection) -> Option<ClaimedJob> {
-    let (job, opening) = claim(db, "a", &[], &[]).await.expect("claims")?;
-    if let Some(opening) = opening {
-        opening.commit().await.expect("keeps the claim");
-    }
-    Some(job)
+    kit::take(db, "a", &[]).await
 }
 
 async fn kept(db: &DatabaseConnection, job: &ClaimedJob, what: Record) {
-    record(db, (job.id, job.claim), &Progress::default(), &what, now()).await.expect("records");
+    record(db, job, &what).await.expect("records");
 }
 
 fn waits() -> Then {

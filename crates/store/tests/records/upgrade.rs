@@ -1,15 +1,15 @@
 //! Migrations over data: what an earlier version has written is there afterwards, and says the same.
 
-use crate::kit::{alert, block, database, now, one, parcels, rows, run};
+use crate::kit::{alert, block, database, now, one, parcels, rows, run, take};
 use arvok_api::AlertFilter;
 use arvok_store::{
     DatabaseConnection,
     intake::{self, Parcel, Rules, Writer},
-    jobs, read, schema,
+    read, schema,
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 14] = [
+const STEPS: [(&str, &str); 15] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -24,6 +24,7 @@ const STEPS: [(&str, &str); 14] = [
     ("0012_heard_bounded", include_str!("../../migrations/0012_heard_bounded.sql")),
     ("0013_first_record", include_str!("../../migrations/0013_first_record.sql")),
     ("0014_calls", include_str!("../../migrations/0014_calls.sql")),
+    ("0015_several_at_once", include_str!("../../migrations/0015_several_at_once.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
@@ -156,9 +157,8 @@ fn nodes_of_the_release_before_make_jobs_and_walk_none() {
         )
         .await;
         assert_eq!(one(&db, "SELECT state AS x FROM job").await, "queued", "they take none");
-        let (job, opening) = jobs::claim(&db, "new", &[], &[]).await.expect("claims").expect("the job");
+        let job = take(&db, "new", &[]).await.expect("the job");
         assert_eq!(job.id.0, 1);
-        opening.expect("nobody has begun it").commit().await.expect("keeps the claim");
         assert_eq!(one(&db, "SELECT state AS x FROM job").await, "running");
     });
 }
