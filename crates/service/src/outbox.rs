@@ -32,7 +32,7 @@ pub(crate) async fn run(node: Arc<Node>) {
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tokio::select! {
-            _ = stopping.changed() => return,
+            _ = stopping.changed() => break,
             _ = look.tick() => {}
         }
         loop {
@@ -46,11 +46,13 @@ pub(crate) async fn run(node: Arc<Node>) {
             }
         }
     }
+    // Otherwise another waits until this node's turn is over.
+    let _ = outbox::leave(&node.work_db, &node.name).await;
 }
 
 /// Lets the next events enter; whether there may be more.
 pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
-    let events = outbox::take(&node.work_db, AT_ONCE).await?;
+    let events = outbox::take(&node.work_db, &node.name, AT_ONCE).await?;
     if events.is_empty() {
         return Ok(false);
     }
@@ -77,7 +79,6 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     });
     let all_in = join_all(entering).await.into_iter().all(|entered| entered.is_some());
     if !all_in {
-        outbox::put_back(&node.work_db, &events).await?;
         return Ok(false);
     }
     subscribers::keep(&node.work_db, &events, &out).await?;

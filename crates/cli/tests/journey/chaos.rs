@@ -277,7 +277,7 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
     // A job whose own job is unsure waits for a person as well.
     let open = "SELECT 1 FROM job j WHERE state IN ('queued', 'running', 'waiting')
             AND NOT EXISTS (SELECT 1 FROM job c WHERE c.parent = j.id AND c.state = 'unsure')
-        UNION ALL SELECT 1 FROM outbox";
+        UNION ALL SELECT 1 FROM outbox UNION ALL SELECT 1 FROM job_change";
     let held = "SELECT 1 FROM tally WHERE rule = 'late' AND due < now() + interval '1 minute'";
     let begun = Instant::now();
     while count(records, open) + count(records, held) > 0 && begun.elapsed() < Duration::from_secs(60) {

@@ -164,13 +164,13 @@ impl Catalog {
 
     /// The rules with their versions, to be shared.
     pub fn rules(&self) -> impl Iterator<Item = (Arc<Rule>, i32)> {
-        self.entries(Kind::Rule).filter_map(|e| Some((shared_rule(e)?, e.version)))
+        self.entries(Kind::Rule).filter_map(|e| Some((shared(e)?, e.version)))
     }
 
-    /// A rule with its version, to be shared.
-    pub fn rule(&self, name: &str) -> Option<(Arc<Rule>, i32)> {
-        let entry = self.entry(Kind::Rule, name)?;
-        Some((shared_rule(entry)?, entry.version))
+    /// One definition with its version, to be shared.
+    pub fn shared<T: Defined + Send + Sync>(&self, name: &str) -> Option<(Arc<T>, i32)> {
+        let entry = self.entry(T::KIND, name)?;
+        Some((shared(entry)?, entry.version))
     }
 
     /// The definitions that name one of them.
@@ -203,7 +203,7 @@ impl Others for Catalog {
     }
 }
 
-fn shared_rule(entry: &Entry) -> Option<Arc<Rule>> {
+fn shared<T: Defined + Send + Sync>(entry: &Entry) -> Option<Arc<T>> {
     let any: Arc<dyn Any + Send + Sync> = Arc::clone(&entry.definition) as _;
     any.downcast().ok()
 }

@@ -75,8 +75,17 @@ pub type Operations<'a> = dyn Fn(&str, &str) -> Option<&'a Operation> + 'a;
 pub fn dry_run(runbook: &Runbook, facts: &Facts, alarm: Option<&Alarm>, operations: &Operations<'_>) -> DryRun {
     let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target, "failure": null,
         "failed_step": null, "errors": {} });
-    let mut dry =
-        Dry { facts, alarm, operations, job, outputs: BTreeMap::new(), bound: Vec::new(), later: BTreeSet::new() };
+    let mut dry = Dry {
+        facts,
+        alarm,
+        operations,
+        job,
+        outputs: BTreeMap::new(),
+        absent: BTreeSet::new(),
+        passed_over: false,
+        bound: Vec::new(),
+        later: BTreeSet::new(),
+    };
     let steps = dry.list(&runbook.steps, &Place::new(""));
     // What stands behind the steps knows how these went.
     dry.later.insert("job");
@@ -96,6 +105,10 @@ struct Dry<'a, 'o> {
     job: Value,
     /// What steps give, where that can be known.
     outputs: BTreeMap<String, Value>,
+    /// Steps that are not run for certain: that they gave nothing is known as well.
+    absent: BTreeSet<String>,
+    /// Whether what is looked at is not run for certain: it has no values.
+    passed_over: bool,
     /// Items of lists, where they are known.
     bound: Vec<(String, Option<Value>)>,
     /// Names of which nothing is known before.
@@ -108,6 +121,8 @@ impl Dry<'_, '_> {
     }
 
     fn step(&mut self, step: &Step, place: &Place) -> DryStep {
+        // Of another item it may have been known.
+        self.absent.remove(&step.id);
         let when = step.when.as_ref().map(|when| self.condition(when));
         let mut told = DryStep {
             place: place.clone(),
@@ -120,14 +135,36 @@ impl Dry<'_, '_> {
             request: None,
             parts: Vec::new(),
         };
+        let around = self.passed_over;
+        let passed_over = around || told.when == Some(Told::Known(Value::Bool(false)));
+        self.passed_over = passed_over;
         self.action(step, place, &mut told);
         // Whether it runs is not known, or it does not: what it would give is not known to have been given.
-        if !matches!(told.when, None | Some(Told::Known(Value::Bool(true)))) {
+        if passed_over || !matches!(told.when, None | Some(Told::Known(Value::Bool(true)))) {
             self.outputs.remove(&step.id);
         }
         if let Some(undo) = &step.undo {
             let undo = self.step(undo, &place.within("undo"));
             told.parts.push(DryPart { label: "undo".into(), taken: None, steps: vec![undo] });
+        }
+        if passed_over {
+            self.absent.insert(step.id.clone());
+            (told.given, told.request) = (Vec::new(), None);
+            told.when = told.when.filter(|_| !around);
+            told.parts.iter_mut().for_each(|part| part.taken = Some(false));
+        }
+        self.passed_over = around;
+        told
+    }
+
+    /// Steps of a way that may not be gone.
+    fn way(&mut self, steps: &[Step], place: &Place, taken: Option<bool>) -> Vec<DryStep> {
+        let around = self.passed_over;
+        self.passed_over |= taken == Some(false);
+        let told = self.list(steps, place);
+        self.passed_over = around;
+        if taken != Some(true) {
+            steps.iter().for_each(|step| _ = self.outputs.remove(&step.id));
         }
         told
     }
@@ -206,10 +243,7 @@ impl Dry<'_, '_> {
                 (_, open) => open,
             };
             let label = branch.when.as_ref().map_or("else", Expr::text).to_owned();
-            let steps = self.list(&branch.steps, place);
-            if taken != Some(true) {
-                branch.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
-            }
+            let steps = self.way(&branch.steps, place, taken);
             told.parts.push(DryPart { label, taken, steps });
         }
     }
@@ -274,7 +308,7 @@ impl Dry<'_, '_> {
         for expr in exprs {
             for read in expr.fields_of("steps") {
                 match read {
-                    Some(id) if self.outputs.contains_key(id) => {}
+                    Some(id) if self.outputs.contains_key(id) || self.absent.contains(id) => {}
                     Some(id) => _ = unknown.insert(format!("steps.{id}")),
                     None => _ = unknown.insert("steps".to_owned()),
                 }

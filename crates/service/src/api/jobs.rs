@@ -64,7 +64,7 @@ pub(super) async fn one(
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let asked = decisions::of_job(&node.db, JobId(*id)).await?;
     let decisions = asked.into_iter().map(super::decisions::item).collect();
-    Ok(web::Json(detail(row, runbook.as_ref(), alert, decisions)))
+    Ok(web::Json(detail(row, runbook.as_deref(), alert, decisions)))
 }
 
 /// Says what became of the step that left a job unsure; the job goes on from there.

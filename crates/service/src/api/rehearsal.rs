@@ -71,7 +71,7 @@ struct Plan {
 fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
     let rule = wanted_rule(node, &request)?;
     let published = node.published();
-    let before = request.against_published.then(|| published.catalog.rule(&rule.name).map(|(r, _)| r));
+    let before = request.against_published.then(|| published.catalog.shared::<Rule>(&rule.name).map(|(r, _)| r));
     let to = clock::now();
     let mut plan = Plan { rule, before: before.flatten(), from: to, to, given: None };
     match request.alerts {
@@ -114,7 +114,7 @@ pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc
 
 pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32), ApiError> {
     let published = node.published();
-    published.catalog.rule(name).ok_or_else(|| unknown(&published, Kind::Rule, name))
+    published.catalog.shared::<Rule>(name).ok_or_else(|| unknown(&published, Kind::Rule, name))
 }
 
 /// The only rule of a text, or the one of that name.

@@ -158,7 +158,7 @@ impl Node {
     }
 
     /// A runbook in the version that a job was dispatched with, whatever has been published since.
-    pub async fn runbook(&self, name: &str, version: i32) -> Result<Option<Runbook>, StoreError> {
+    pub async fn runbook(&self, name: &str, version: i32) -> Result<Option<Arc<Runbook>>, StoreError> {
         self.runbook_by(&self.work_db, name, version).await
     }
 
@@ -168,15 +168,15 @@ impl Node {
         db: &impl ConnectionTrait,
         name: &str,
         version: i32,
-    ) -> Result<Option<Runbook>, StoreError> {
+    ) -> Result<Option<Arc<Runbook>>, StoreError> {
         let published = self.published();
-        if let Some((runbook, current)) = published.catalog.get::<Runbook>(name)
+        if let Some((runbook, current)) = published.catalog.shared::<Runbook>(name)
             && current == version
         {
-            return Ok(Some(runbook.clone()));
+            return Ok(Some(runbook));
         }
         let row = definitions::version(db, Kind::Runbook.as_str(), name, version).await?;
-        Ok(row.and_then(|r| published::recompile(&r)?.of().cloned()))
+        Ok(row.and_then(|r| Some(Arc::new(published::recompile(&r)?.of::<Runbook>()?.clone()))))
     }
 
     /// Passes on what was announced to everybody who follows this node.

@@ -44,7 +44,7 @@ const RENEW: Duration = Duration::from_secs(2);
 /// Most claims at once.
 const CLAIMS: usize = 4;
 /// Most jobs of one claim.
-const TOGETHER: usize = 8;
+const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
 
@@ -165,10 +165,10 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
     match opening {
         None => jobs.into_iter().zip(seats).for_each(|(job, seat)| spawn(Walk::TakenUp(job), seat)),
         Some(opening) => match opening::open(&runner.node, opening, jobs).await {
-            Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| {
-                if let Some(begun) = begun {
-                    spawn(Walk::Begun(begun), seat);
-                }
+            // Those that are over leave their seats together, so that the next are claimed together as well.
+            Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| match begun {
+                Some(begun) if !begun.is_over() => spawn(Walk::Begun(begun), seat),
+                begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
             }),
             Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
         },

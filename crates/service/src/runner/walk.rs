@@ -110,7 +110,7 @@ async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
 }
 
 /// What a job needs besides its own row: its runbook, if that can still be read, and its alert.
-async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Runbook>, Option<Alert>), StoreError> {
+async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Arc<Runbook>>, Option<Alert>), StoreError> {
     let runbook = node.runbook_by(&node.work_db, &held.runbook, held.runbook_version).await?;
     let alert = match held.alert {
         Some(alert) => read::whole_alert(&node.work_db, alert.0).await?,
@@ -193,7 +193,7 @@ fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc
 /// A job with all that it needs, what its steps gave, and what it has heard.
 struct Walked {
     held: Arc<ClaimedJob>,
-    runbook: Runbook,
+    runbook: Arc<Runbook>,
     facts: Facts,
     kept: Kept,
     /// The number of the last word of a person's.
@@ -219,7 +219,7 @@ impl Begun {
     pub async fn of(
         node: &Node,
         held: ClaimedJob,
-        runbook: Option<Runbook>,
+        runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
         opening: Option<&Opening>,
     ) -> Result<Self, StoreError> {
@@ -252,6 +252,19 @@ impl Begun {
     /// Whether its first record can be kept together with its claim: it does not wait.
     pub const fn begins_at_once(&self) -> bool {
         !matches!(self.record.then, Then::Wait { .. })
+    }
+
+    /// Whether nothing is left to do of it here: it has ended, or rests.
+    pub const fn is_over(&self) -> bool {
+        self.is_kept && !matches!(self.record.then, Then::GoOn)
+    }
+
+    /// Counts it if it has ended.
+    pub fn count_end(&self, node: &Node) {
+        if let Then::End { state, .. } = &self.record.then {
+            let label = EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
+            node.metrics.jobs_ended.get_or_create(&label).inc();
+        }
     }
 
     /// After its claim was kept: the record was as well, unless it lets the job wait.
@@ -303,8 +316,8 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
         if !begun.is_kept {
             keep(node, &begun).await?;
         }
+        begun.count_end(node);
         let Begun { progress, record, outward, walked, .. } = begun;
-        count_end(node, &held, &record.then);
         let (Then::GoOn, Some(mut walked)) = (record.then, walked) else { return Ok(()) };
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &out);
@@ -319,13 +332,6 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
         begun = walked.hear(node, progress, (event, said), None).await?;
-    }
-}
-
-fn count_end(node: &Node, held: &ClaimedJob, then: &Then) {
-    if let Then::End { state, .. } = then {
-        let label = EndLabel { runbook: held.runbook.clone(), state: state.as_str().to_owned() };
-        node.metrics.jobs_ended.get_or_create(&label).inc();
     }
 }
 

@@ -1,6 +1,7 @@
 //! Publishing, and asking about what is published.
 
 use super::*;
+use arvok_core::rule::Rule;
 use serde_json::json;
 
 const NOTE: &str = "runbook: note\ninputs: { on: { type: string } }\ntarget: '${inputs.on}'\n\
@@ -23,7 +24,7 @@ async fn all_of_a_publication_or_nothing_of_it() {
     // The same once more changes nothing, not even a version.
     let again = desk.publish(&format!("{NOTE}---\n{}", rule("a", ""))).await;
     assert!(again.status < 300, "{again:?}");
-    assert_eq!(desk.node.published().catalog.rule("a").map(|(_, v)| v), Some(1));
+    assert_eq!(desk.node.published().catalog.get::<Rule>("a").map(|(_, v)| v), Some(1));
 }
 
 #[actix_web::test]

@@ -15,8 +15,8 @@ use serde_json::json;
 /// Adds to the statement of records what their jobs ask, wait for and tell.
 pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut Parts) {
     let all = |rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| -> Vec<serde_json::Value> {
-        let of = |s: &Standing<'_>| rows(s.record).into_iter().map(|row| with_job(row, s.id)).collect::<Vec<_>>();
-        standing.iter().flat_map(of).collect()
+        let of = |s: &Standing<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
+        standing.iter().flat_map(of).enumerate().map(|(n, (row, job))| placed(row, n, job)).collect()
     };
     parts.add(ASKED, all(&|record| asked(record, now)));
     parts.add(LISTENS, all(&listens));
@@ -28,8 +28,9 @@ pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut P
     parts.add(PASSED, all(&|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
 }
 
-fn with_job(mut row: serde_json::Value, job: JobId) -> serde_json::Value {
-    row["job"] = json!(job);
+/// A row with its job, and its number, by which they are written in order.
+fn placed(mut row: serde_json::Value, n: usize, job: JobId) -> serde_json::Value {
+    (row["n"], row["job"]) = (json!(n), json!(job));
     row
 }
 
@@ -67,9 +68,9 @@ const ASKED: (&str, &str) = (
     "asked",
     "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until)
         SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, decider jsonb, text text, choices jsonb,
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text, decider jsonb, text text, choices jsonb,
             silence text, asked_at timestamptz, until timestamptz) ON t.job = held.id
-        ON CONFLICT (job_id, place) DO NOTHING",
+        ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
 );
 
 fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
@@ -106,8 +107,8 @@ const EMITTED: (&str, &str) = (
             'labels', jsonb_build_object('job', held.id::text, 'runbook', held.runbook) || (t.alert -> 'labels'),
             'body', (t.alert -> 'body') || jsonb_build_object('chain', coalesce(held.chain, '[]'), 'job', jsonb_build_object(
                 'id', held.id, 'runbook', held.runbook, 'rule', held.rule, 'target', held.target)))
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, id text, kind text, at timestamptz, alert jsonb)
-            ON t.job = held.id",
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, id text, kind text, at timestamptz, alert jsonb)
+            ON t.job = held.id ORDER BY t.n",
 );
 
 fn emitted(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {

@@ -158,57 +158,6 @@ pub(super) async fn write(
     Ok(kept.first().map_or(0, |kept| kept.n))
 }
 
-/// The jobs of a record: `$1` are these, `$2` is now, `$3` the node that begins them, if it does.
-const HELD: &str = "
-    WITH held AS (UPDATE job j SET progress = t.progress, begun = true, state = t.state, failure = t.failure,
-            lapses = CASE WHEN t.furthered THEN 0 ELSE j.lapses END,
-            steps_done = t.steps_done, steps = t.steps, doing = t.doing,
-            word = CASE WHEN j.word_number = t.heard THEN NULL ELSE j.word END,
-            outside = j.outside OR t.outside,
-            effect = CASE WHEN t.ends THEN t.effect ELSE j.effect END,
-            outputs = CASE WHEN t.ends THEN coalesce(t.outputs, 'null') ELSE j.outputs END,
-            started_at = coalesce(j.started_at, $2),
-            finished_at = CASE WHEN t.ends AND t.state <> 'unsure' THEN $2 END,
-            claims = j.claims + CASE WHEN $3::text IS NULL THEN 0 ELSE 1 END,
-            node = CASE WHEN t.state = 'running' THEN coalesce($3, j.node) END,
-            claim = CASE WHEN t.state = 'running' THEN t.claim END,
-            lease_until = CASE WHEN t.state <> 'running' THEN NULL WHEN $3 IS NULL THEN j.lease_until
-                ELSE now() + make_interval(secs => $4) END,
-            waits_for_alarm = coalesce(t.for_alarm, j.waits_for_alarm),
-            -- An alarm cleared between looking at it and letting go must not be missed.
-            wake_at = CASE WHEN t.state <> 'waiting' THEN NULL
-                WHEN j.word IS NOT NULL AND j.word_number <> t.heard OR j.posts <> t.posts THEN now()
-                WHEN t.for_alarm AND EXISTS (SELECT 1 FROM alarm a WHERE a.id = j.alarm_id AND a.state = 'cleared'
-                    AND a.changed_at IS DISTINCT FROM t.alarm_seen) THEN now()
-                ELSE t.until END
-        FROM jsonb_to_recordset($1) AS t (id bigint, claim bigint, progress jsonb, furthered boolean, steps_done int, steps int,
-            doing text, heard int, posts int, outside boolean, state text, failure text, ends boolean, effect text,
-            outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz)
-        WHERE j.id = t.id AND CASE WHEN $3 IS NULL THEN j.claim = t.claim AND j.state = 'running' ELSE j.state = 'queued' END
-        RETURNING j.id, j.runbook, j.rule, j.target, j.chain)";
-
-/// Tries that are new, also those that end at once. A null of JSON is a value here, and comes out of its row as none.
-const BEGAN: (&str, &str) = (
-    "began",
-    "INSERT INTO attempt (job_id, place, attempt, state, started_at, give, request, finished_at, output, error)
-        SELECT t.job, t.place, t.attempt, t.state, $2, coalesce(t.give, 'null'), t.request, t.finished_at,
-            coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END), t.error
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, attempt int, state text, give jsonb,
-            request jsonb, finished_at timestamptz, output jsonb, error text) ON t.job = held.id
-        ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state, finished_at = excluded.finished_at,
-            output = excluded.output, error = excluded.error",
-);
-
-/// Tries that began before and end now.
-const ENDED: (&str, &str) = (
-    "ended",
-    "UPDATE attempt a SET state = t.state, finished_at = $2, error = t.error,
-            output = coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END)
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, attempt int, state text, output jsonb,
-            error text) ON t.job = held.id
-        WHERE a.job_id = held.id AND a.place = t.place AND a.attempt = t.attempt",
-);
-
 fn recording(
     standing: &[Standing<'_>],
     holds: Holds<'_>,
@@ -218,12 +167,11 @@ fn recording(
         Holds::Claim => None,
         Holds::Opening(node) => Some(node.to_owned()),
     };
-    let rows = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
-    let mut parts =
-        Parts::new(HELD, vec![clean_json(rows.into()).into(), now.into(), node.into(), LEASE_SECONDS.into()]);
+    let jobs = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
-    parts.add(BEGAN, began.concat());
-    parts.add(ENDED, ended.concat());
+    let [jobs, began, ended] = [jobs, began.concat(), ended.concat()].map(|rows| clean_json(rows.into()).into());
+    let held = "WITH held AS (SELECT * FROM jobs_recorded($1, $2, $3, $4, $5, $6))";
+    let mut parts = Parts::new(held, vec![jobs, began, ended, node.into(), now.into(), LEASE_SECONDS.into()]);
     outside::write(standing, now, &mut parts);
     Ok(parts.end("SELECT count(*) AS n FROM held"))
 }
@@ -255,7 +203,7 @@ impl Parts {
     }
 }
 
-/// A job as a row of [`HELD`].
+/// A job as a row of what `jobs_recorded` takes.
 fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
     let Record { summary, then, .. } = standing.record;
     let record = standing.record;

@@ -1,15 +1,17 @@
 //! The outbox: events that are written with what they tell of, and enter as alerts of the source `arvok` afterwards.
 //!
 //! A row goes when its alert is recorded. Whoever dies between the two leaves it, and it enters again under the same
-//! id, by which it is known.
+//! id, by which it is known. One node lets them enter at a time, so that none is read by all.
 
 use crate::{StoreError, sql};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
-use serde_json::Value;
+use serde_json::{Map, Value, json};
 
-/// For how long nobody else lets an event enter that somebody has taken, in seconds.
-const TAKEN_SECONDS: i32 = 10;
+/// For how long nobody else lets events enter after a node has, in seconds.
+const TURN_SECONDS: i32 = 3;
+/// Longest summary of an event, in characters.
+const LONGEST_SUMMARY: usize = 1_000;
 
 /// An event that is still to enter.
 #[derive(Clone, Debug, FromQueryResult)]
@@ -26,19 +28,94 @@ pub struct Told {
     pub alert: Value,
 }
 
-/// Takes the next events, in their order.
-pub async fn take(db: &impl ConnectionTrait, most: i64) -> Result<Vec<Told>, StoreError> {
-    let sql = "UPDATE outbox SET taken = now() WHERE number IN (SELECT number FROM outbox
-            WHERE taken IS NULL OR taken < now() - make_interval(secs => $2) ORDER BY number LIMIT $1 FOR UPDATE SKIP LOCKED)
-        RETURNING number, id, at, job_id, alert";
-    let mut taken: Vec<Told> = sql::typed(db, sql, vec![most.into(), TAKEN_SECONDS.into()]).await?;
-    taken.sort_by_key(|told| told.number);
-    Ok(taken)
+/// The next events, in their order; none if it is another node's turn.
+pub async fn take(db: &impl ConnectionTrait, node: &str, most: i64) -> Result<Vec<Told>, StoreError> {
+    let turn =
+        "UPDATE outbox_turn SET node = $1, until = now() + make_interval(secs => $2) WHERE node = $1 OR until < now()";
+    if sql::run(db, turn, vec![node.into(), TURN_SECONDS.into()]).await? == 0 {
+        return Ok(Vec::new());
+    }
+    let sql = "SELECT number, id, at, job_id, alert FROM outbox ORDER BY number LIMIT $1";
+    let mut told: Vec<Told> = sql::typed(db, sql, vec![most.into()]).await?;
+    told.extend(changes(db, most).await?);
+    told.sort_by_key(|told| told.number);
+    told.truncate(usize::try_from(most).unwrap_or_default());
+    Ok(told)
 }
 
-/// They could not enter, and may be taken again at once.
-pub async fn put_back(db: &impl ConnectionTrait, events: &[Told]) -> Result<(), StoreError> {
-    let numbers: Vec<i64> = events.iter().map(|e| e.number).collect();
-    sql::run(db, "UPDATE outbox SET taken = NULL WHERE number = ANY($1)", vec![numbers.into()]).await?;
+/// Gives the turn away, so that another node has it at once.
+pub async fn leave(db: &impl ConnectionTrait, node: &str) -> Result<(), StoreError> {
+    sql::run(db, "UPDATE outbox_turn SET until = '-infinity' WHERE node = $1", vec![node.into()]).await?;
     Ok(())
+}
+
+/// What jobs have become, as events.
+async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<Told>, StoreError> {
+    let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.runbook, j.target, j.rule,
+            j.launched_by, j.parent, j.urgency, j.chain, j.created_at
+        FROM job_change c JOIN job j ON j.id = c.job_id ORDER BY c.number LIMIT $1";
+    Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()]).await?.into_iter().map(ChangeRow::told).collect())
+}
+
+#[derive(FromQueryResult)]
+struct ChangeRow {
+    number: i64,
+    at: DateTime<Utc>,
+    job_id: i64,
+    word: String,
+    state: String,
+    effect: Option<String>,
+    failure: Option<String>,
+    runbook: String,
+    target: String,
+    rule: Option<String>,
+    launched_by: Option<String>,
+    parent: Option<i64>,
+    urgency: i16,
+    chain: Option<Value>,
+    created_at: DateTime<Utc>,
+}
+
+impl ChangeRow {
+    fn told(self) -> Told {
+        let grave = ["failed", "expired", "refused", "unsure"].contains(&self.state.as_str());
+        let labels = [
+            ("job", Some(self.job_id.to_string())),
+            ("runbook", Some(self.runbook.clone())),
+            ("rule", self.rule.clone()),
+            ("effect", self.effect.clone()),
+            ("parent", self.parent.map(|parent| parent.to_string())),
+        ];
+        let labels: Map<String, Value> =
+            labels.into_iter().filter_map(|(name, text)| Some((name.to_owned(), text?.into()))).collect();
+        let alert = json!({
+            "kind": format!("job.{}", self.word),
+            "severity": if grave { "minor" } else { "indeterminate" },
+            "state": "noted",
+            "resource": self.target,
+            "summary": self.summary(),
+            "labels": labels,
+            "body": {
+                "job": {
+                    "id": self.job_id, "runbook": self.runbook, "target": self.target, "state": self.state,
+                    "effect": self.effect, "failure": self.failure, "rule": self.rule, "launched_by": self.launched_by,
+                    "parent": self.parent, "urgency": self.urgency,
+                },
+                "chain": self.chain.unwrap_or_else(|| json!([])),
+            },
+        });
+        // Numbers of jobs begin anew in another installation; with the moment of the dispatch they do not come again.
+        let id = format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
+        Told { number: self.number, id, at: self.at, job_id: self.job_id, alert }
+    }
+
+    fn summary(&self) -> String {
+        let what = format!("job {} ({}) {}", self.job_id, self.runbook, self.word);
+        let more = match (&self.failure, self.effect.as_deref()) {
+            (Some(failure), _) if self.word != "started" => format!(": {failure}"),
+            (_, Some(effect @ ("confirmed" | "unconfirmed"))) => format!(", effect {effect}"),
+            _ => String::new(),
+        };
+        (what + &more).chars().take(LONGEST_SUMMARY).collect()
+    }
 }

@@ -84,7 +84,9 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
     }
     let numbers: Vec<i64> = entered.iter().map(|e| e.number).collect();
     if leaving.is_empty() {
-        sql::run(db, "DELETE FROM outbox WHERE number = ANY($1)", vec![numbers.into()]).await?;
+        let sql = "WITH changed AS (DELETE FROM job_change WHERE number = ANY($1))
+            DELETE FROM outbox WHERE number = ANY($1)";
+        sql::run(db, sql, vec![numbers.into()]).await?;
         return Ok(());
     }
     let tx = db.begin().await?;
@@ -95,7 +97,10 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
     let (out, kept): (Vec<&Leaving>, Vec<&Leaving>) =
         leaving.iter().partition(|l| full.iter().any(|f| f.name == l.subscriber));
     let column = |f: fn(&Leaving) -> String| kept.iter().map(|l| f(l)).collect::<Vec<_>>();
-    let sql = "WITH gone AS (DELETE FROM outbox WHERE number = ANY($1) RETURNING id)
+    let sql = "WITH told AS (DELETE FROM outbox WHERE number = ANY($1) RETURNING number),
+        changed AS (DELETE FROM job_change WHERE number = ANY($1) RETURNING number),
+        gone AS (SELECT id FROM unnest($1::bigint[], $5::text[]) AS e (number, id)
+            WHERE number IN (SELECT number FROM told UNION ALL SELECT number FROM changed))
         INSERT INTO outgoing (subscriber, event_id, event)
             SELECT l.subscriber, l.id, l.event::jsonb FROM unnest($2::text[], $3::text[], $4::text[]) AS l (subscriber, id, event)
             JOIN gone USING (id) ON CONFLICT (subscriber, event_id) DO NOTHING";
@@ -104,6 +109,7 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
         column(|l| l.subscriber.clone()).into(),
         column(|l| l.event_id.clone()).into(),
         column(|l| l.event.to_string()).into(),
+        entered.iter().map(|e| e.id.clone()).collect::<Vec<_>>().into(),
     ];
     sql::run(&tx, sql, values).await?;
     if !out.is_empty() {

@@ -454,8 +454,8 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
         assert!(claim_one(db, "b", &[], &[]).await.is_none(), "its target is held");
         let rows = one(db, "SELECT string_agg(state || ' ' || claims, ', ' ORDER BY id) AS x FROM job").await;
         assert_eq!(rows, "running 1, queued 0");
-        let told = one(db, "SELECT string_agg(kind, ' ' ORDER BY number) AS x FROM outbox WHERE job_id = 1").await;
-        assert_eq!(told, "job.queued job.started");
+        let told = one(db, "SELECT string_agg(word, ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1").await;
+        assert_eq!(told, "queued started");
     });
 }
 
@@ -470,7 +470,7 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
     block(async {
         published.jobs(5).await;
         let db = &published.db;
-        run(db, "DELETE FROM outbox; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
+        run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
         let Claimed { jobs, opening } = open(db, 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
         let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
@@ -506,11 +506,8 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         );
         let tried = "SELECT string_agg(job_id || ' ' || state || ' ' || give || ' ' || coalesce(output::text, '-'), ', ' ORDER BY job_id) AS x FROM attempt";
         assert_eq!(one(db, tried).await, "1 running 1 -, 2 done 2 null");
-        let told = "SELECT string_agg(job_id || ' ' || kind, ', ' ORDER BY job_id, number) AS x FROM outbox";
-        assert_eq!(
-            one(db, told).await,
-            "1 job.started, 2 it.said, 2 job.started, 2 job.succeeded, 3 job.started, 3 job.paused, 4 job.started"
-        );
+        let told = "SELECT string_agg(job_id || ' ' || word, ', ' ORDER BY job_id, number) AS x FROM job_change";
+        assert_eq!(one(db, told).await, "1 started, 2 started, 2 succeeded, 3 started, 3 paused, 4 started");
         let said = one(
             db,
             "SELECT (alert -> 'body' -> 'chain') || (alert -> 'labels' -> 'job') AS x FROM outbox WHERE kind = 'it.said'",
@@ -605,7 +602,7 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
 }
 
 #[test]
-fn the_tries_of_a_job_go_with_it() {
+fn the_tries_of_a_job_go_with_it_and_what_it_would_have_told() {
     let published = any();
     block(async {
         published.jobs(2).await;
@@ -617,6 +614,7 @@ fn the_tries_of_a_job_go_with_it() {
         }
         run(db, "DELETE FROM job WHERE id = 1").await;
         assert_eq!(one(db, "SELECT string_agg(job_id::text, ' ') AS x FROM attempt").await, "2");
+        assert_eq!(one(db, "SELECT string_agg(DISTINCT job_id::text, ' ') AS x FROM job_change").await, "2");
     });
 }
 

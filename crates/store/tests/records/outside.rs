@@ -254,16 +254,20 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let all = outbox::take(db, 100).await.expect("takes");
+        let all = outbox::take(db, "a", 100).await.expect("takes");
         assert_eq!(all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(), [Some("job.queued")]);
-        assert!(outbox::take(db, 100).await.expect("takes").is_empty(), "somebody has it");
-        outbox::put_back(db, &all).await.expect("puts back");
-        let again = outbox::take(db, 100).await.expect("takes");
-        assert_eq!(again.iter().map(|t| &t.id).collect::<Vec<_>>(), all.iter().map(|t| &t.id).collect::<Vec<_>>());
-        // Whoever had it died: another takes it after a while.
-        run(db, "UPDATE outbox SET taken = now() - interval '1 minute'").await;
-        let later = outbox::take(db, 100).await.expect("takes");
-        assert_eq!(later.len(), 1);
+        let ids = |told: &[outbox::Told]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
+        assert!(outbox::take(db, "b", 100).await.expect("takes").is_empty(), "somebody has it");
+        let again = outbox::take(db, "a", 100).await.expect("takes");
+        assert_eq!(ids(&again), ids(&all), "they could not enter, and are known when they do");
+        // Whoever had it died: another takes it after a while; or gave its turn away.
+        run(db, "UPDATE outbox_turn SET until = now() - interval '1 second'").await;
+        assert_eq!(ids(&outbox::take(db, "b", 100).await.expect("takes")), ids(&all));
+        outbox::leave(db, "a").await.expect("it is not its turn");
+        assert!(outbox::take(db, "a", 100).await.expect("takes").is_empty());
+        outbox::leave(db, "b").await.expect("gives it away");
+        let later = outbox::take(db, "a", 100).await.expect("takes");
+        assert_eq!(ids(&later), ids(&all));
         subscribers::keep(db, &later, &[]).await.expect("goes");
         let job = take(db).await.expect("a job");
         let emitted = Emitted {
@@ -278,7 +282,7 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
             give: json!({ "rows": 12 }),
         };
         kept(db, &job, Record { emitted: vec![emitted], ..Record::default() }).await;
-        let told = outbox::take(db, 100).await.expect("takes");
+        let told = outbox::take(db, "a", 100).await.expect("takes");
         let kinds: Vec<_> = told.iter().map(|t| t.alert["kind"].as_str().unwrap_or_default()).collect();
         assert_eq!(kinds, ["job.started", "fares.imported"]);
         let said = &told[1].alert;

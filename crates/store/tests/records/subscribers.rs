@@ -46,7 +46,7 @@ fn an_event_is_kept_once_though_two_nodes_let_it_enter() {
         published.jobs(1).await;
         let db = &published.db;
         agreed(db, "board").await;
-        let told = outbox::take(db, 100).await.expect("takes");
+        let told = outbox::take(db, "a", 100).await.expect("takes");
         let out = vec![leaving("board", &told[0].id)];
         subscribers::keep(db, &told, &out).await.expect("keeps");
         // Another had taken it too long ago, and is as far only now.
@@ -160,7 +160,7 @@ fn what_waits_for_one_is_bounded_and_what_is_over_goes() {
             "INSERT INTO outgoing (subscriber, event_id, event) SELECT 'board', n::text, '{{}}' FROM generate_series(1, {MOST_WAITING}) n"
         );
         run(db, &sql).await;
-        let told = outbox::take(db, 100).await.expect("takes");
+        let told = outbox::take(db, "a", 100).await.expect("takes");
         let out: Vec<Leaving> = told.iter().flat_map(|t| [leaving("board", &t.id), leaving("other", &t.id)]).collect();
         subscribers::keep(db, &told, &out).await.expect("keeps");
         let known = subscribers::known(db, vec!["board".into(), "other".into()]).await.expect("reads");

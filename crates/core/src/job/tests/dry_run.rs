@@ -132,7 +132,6 @@ always:
     set maybe, when depends on steps.look
       b = 2
     set never, when false
-      c = 3
     set bad
       d = wrong: ${1 / 0}: division by zero
     check wait
@@ -184,20 +183,17 @@ steps:
     choose known
       inputs.vm == 'vm/b', not gone:
         set known.k1
-          a = 1
       inputs.vm == 'vm/a', gone:
         set known.k2
           a = 2
       else, not gone:
         set known.k3
-          a = 3
     choose open
       steps.look.on:
         set open.o1
           a = 1
       1 > 2, not gone:
         set open.o2
-          a = 2
       else:
         set open.o3
           a = 3
@@ -242,7 +238,7 @@ steps:
 }
 
 #[test]
-fn what_a_way_that_is_gone_for_certain_gives_is_known_behind_it() {
+fn what_a_way_gives_that_is_gone_or_not_for_certain_is_known_behind_it() {
     let told = shown(
         "
 runbook: dry
@@ -255,6 +251,7 @@ steps:
       - { steps: [ { id: z, set: { n: 2 } } ] }
   - { id: y, when: has(steps.x), set: { m: '${steps.x.n + 1}' } }
   - { id: w, when: has(steps.z), set: { m: '${steps.z.n + 1}' } }
+  - { id: v, set: { m: '${has(steps.z) ? steps.z.n : 0}' } }
 ",
     );
     insta::assert_snapshot!(told, @r#"
@@ -264,10 +261,10 @@ steps:
           n = 1
       else, not gone:
         set way.z
-          n = 2
     set y, when true
       m = 2
-    set w, when depends on steps.z
-      m = depends on steps.z
+    set w, when false
+    set v
+      m = 0
     "#);
 }
