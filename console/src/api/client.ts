@@ -14,6 +14,7 @@ export type JobItem = Schema['JobItem'];
 export type JobDetail = Schema['JobDetail'];
 export type JobStep = Schema['JobStep'];
 export type JobPart = Schema['JobPart'];
+export type CallAnswer = Schema['CallAnswer'];
 export type DefinitionItem = Schema['DefinitionItem'];
 export type DefinitionDetail = Schema['DefinitionDetail'];
 export type Watch = Schema['Watch'];

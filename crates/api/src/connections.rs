@@ -156,6 +156,9 @@ pub struct TriedOperation {
     pub millis: i64,
     /// The first request.
     pub request: crate::CallRequest,
+    /// The last answer that came, without secrets; absent where none did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<crate::CallAnswer>,
     /// What it gave.
     pub output: Option<Value>,
     /// What went wrong.

@@ -1,6 +1,6 @@
 //! Jobs and their steps through the steps.
 
-use crate::{AlertItem, CallRequest, DecisionItem, StepState};
+use crate::{AlertItem, CallAnswer, CallRequest, DecisionItem, StepState};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -144,6 +144,9 @@ pub struct Attempt {
     /// What was sent for it, without secrets; absent where nothing is sent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<CallRequest>,
+    /// The last answer that came to it, without secrets; absent where none did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<CallAnswer>,
     /// What it gave.
     #[schema(value_type = Value)]
     pub output: Option<Value>,

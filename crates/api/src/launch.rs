@@ -137,6 +137,19 @@ pub struct CallRequest {
     pub body: Option<Value>,
 }
 
+/// An answer as it came.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CallAnswer {
+    /// The status code (RFC 9110, section 15).
+    pub status: u16,
+    /// The headers, with names in lower case; none that sets a cookie.
+    #[schema(value_type = Value)]
+    pub headers: serde_json::Map<String, Value>,
+    /// JSON, or the text of a body that is none; of one longer than 16 KiB the beginning, as text.
+    #[schema(value_type = Value)]
+    pub body: Value,
+}
+
 /// Steps within a step.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DryPart {

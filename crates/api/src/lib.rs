@@ -40,7 +40,7 @@ pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalF
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
 };
-pub use launch::{CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
+pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{

@@ -76,7 +76,7 @@ async fn overhead() -> Fallible<Figure> {
         }
         let between = Instant::now();
         for _ in 0..CALLS {
-            let output = http.call(call()).await.map_err(|failure| failure.message)?;
+            let output = http.call(call()).await.called.map_err(|failure| failure.message)?;
             std::hint::black_box(output);
         }
         // The first round opens connections.

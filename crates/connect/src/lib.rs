@@ -11,6 +11,6 @@ mod vault;
 
 pub use cryptography::http_client;
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
-pub use http::{Call, CallError, Called, Http};
+pub use http::{Call, CallError, Called, Ended, Http};
 pub use redact::Redactor;
 pub use vault::{Vault, VaultError};

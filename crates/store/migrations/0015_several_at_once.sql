@@ -101,6 +101,9 @@ BEGIN
         ORDER BY urgency DESC, deadline, id LIMIT several FOR UPDATE SKIP LOCKED;
 END $$;
 
+-- What a try was answered, as it came.
+ALTER TABLE attempt ADD COLUMN answer jsonb;
+
 -- What is recorded of jobs and their tries after an event of each: `node` is the one that begins them, if it does; without it
 -- each is held by its claim. The jobs that are. As of what is due, whatever was known of the tables when this was planned, each
 -- row is found by its key; and it is planned once, since to plan it takes longer than to run it.
@@ -150,15 +153,16 @@ BEGIN
             ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state, finished_at = excluded.finished_at,
                 output = excluded.output, error = excluded.error;
     END IF;
-    -- Tries that began before and end now.
+    -- Tries that began before and end now; without a state they go on, and were answered.
     IF ended <> '[]' THEN
-        UPDATE attempt a SET state = t.state, finished_at = moment, error = t.error,
-                output = coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END)
-            FROM jsonb_to_recordset(ended) AS t (job bigint, place text, attempt int, state text, output jsonb, error text)
+        UPDATE attempt a SET state = coalesce(t.state, a.state), error = coalesce(t.error, a.error),
+                finished_at = CASE WHEN t.state IS NULL THEN a.finished_at ELSE moment END,
+                output = coalesce(t.output, CASE t.state WHEN 'done' THEN 'null'::jsonb END, a.output),
+                answer = coalesce(t.answer, a.answer)
+            FROM jsonb_to_recordset(ended) AS t (job bigint, place text, attempt int, state text, output jsonb, error text,
+                answer jsonb)
             WHERE t.job = ANY(kept) AND a.job_id = t.job AND a.place = t.place AND a.attempt = t.attempt;
     END IF;
     RETURN QUERY SELECT j.id, j.runbook, j.rule, j.target, j.chain FROM job j WHERE j.id = ANY(kept);
 END $$;
 
--- What a try was answered, as it came.
-ALTER TABLE attempt ADD COLUMN answer jsonb;

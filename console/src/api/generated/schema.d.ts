@@ -1380,6 +1380,7 @@ export interface components {
             /** @description What it was given. */
             give: unknown;
             request?: components["schemas"]["CallRequest"] | null;
+            answer?: components["schemas"]["CallAnswer"] | null;
             /** @description What it gave. */
             output: unknown;
             /** @description What went wrong. */
@@ -1424,6 +1425,18 @@ export interface components {
         ByLink: {
             /** @description The text behind the `#`. */
             link: string;
+        };
+        /** @description An answer as it came. */
+        CallAnswer: {
+            /**
+             * Format: int32
+             * @description The status code (RFC 9110, section 15).
+             */
+            status: number;
+            /** @description The headers, with names in lower case; none that sets a cookie. */
+            headers: unknown;
+            /** @description JSON, or the text of a body that is none; of one longer than 16 KiB the beginning, as text. */
+            body: unknown;
         };
         /** @description A call that is over. */
         CallItem: {
@@ -3918,6 +3931,7 @@ export interface components {
             millis: number;
             /** @description The first request. */
             request: components["schemas"]["CallRequest"];
+            answer?: components["schemas"]["CallAnswer"] | null;
             /** @description What it gave. */
             output?: unknown;
             /** @description What went wrong. */

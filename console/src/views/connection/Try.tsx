@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { type Operation, tryOperation } from '../../api/client';
+import { CameBack } from '../../ui/CameBack';
 import { Button, Failed, Json, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { Given } from '../launch/Given';
@@ -90,6 +91,7 @@ export default function Try({ via, operation, onClose }: Props) {
             <Ended state={call.data.state} /> in {millis(call.data.millis)}
             {call.data.message && `: ${call.data.message}`}
           </p>
+          {call.data.answer && <CameBack answer={call.data.answer} gave={call.data.output} />}
           {call.data.output != null && <Json value={call.data.output} />}
           {call.data.state === 'done' && <Step text={asStep(via, operation.name, give)} />}
         </div>

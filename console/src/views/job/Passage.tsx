@@ -3,6 +3,7 @@ import clsx from 'clsx';
 import { useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
+import { CameBack } from '../../ui/CameBack';
 import { Facts, JobTag, Json, Panel, Tag, Time } from '../../ui/parts';
 import { between, clock } from '../../ui/time';
 import { useNow } from '../../ui/useNow';
@@ -273,6 +274,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
               {last.request.body != null && <Json value={last.request.body} />}
             </>
           )}
+          {last.answer && <CameBack answer={last.answer} gave={last.output} />}
           {last.output != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>

@@ -127,6 +127,8 @@ pub fn request(request: &CallRequest) -> String {
 pub fn tried(operation: &str, tried: &TriedOperation) -> String {
     let state = tried.state.map_or_else(String::new, |s| s.to_string());
     let mut lines = vec![request(&tried.request), format!("{operation}: {state} in {}", millis(tried.millis as f64))];
+    let odd = tried.answer.as_ref().filter(|answer| tried.output.as_ref() != Some(&answer.body));
+    lines.extend(odd.map(|answer| format!("  answer {} {}", answer.status, answer.body)));
     lines.extend(tried.message.as_ref().map(|why| format!("  {why}")));
     lines.extend(tried.output.as_ref().and_then(|output| serde_json::to_string_pretty(output).ok()));
     lines.join("\n")

@@ -91,9 +91,15 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
             format!("{indent}    sent   {} {}{body}", r.method, r.target)
         });
+        let answer = a.answer.as_ref().map(|answer| {
+            // What it gave is shown once.
+            let body = Some(&answer.body).filter(|body| telling(body) && a.output.as_ref() != Some(*body));
+            let body = body.map_or_else(String::new, |body| format!(" {}", compact(body)));
+            format!("{indent}    answer {}{body}", answer.status)
+        });
         let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| format!("{indent}    gave   {}", compact(o)));
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
-        [given, sent, gave, error].into_iter().flatten()
+        [given, sent, answer, gave, error].into_iter().flatten()
     };
     step.attempts.iter().flat_map(one).collect()
 }

@@ -12,7 +12,7 @@ pub(crate) use sending::transport;
 use crate::{Redactor, http_client};
 use arvok_core::{
     Period,
-    connector::{CallEnd, Failure, Next, Opened, Operation, Request},
+    connector::{Answer, CallEnd, Failure, Next, Opened, Operation, Request},
 };
 use clients::Clients;
 use reqwest::{Client, ClientBuilder, redirect::Policy};
@@ -63,6 +63,25 @@ pub enum Called {
     Later(Period),
 }
 
+/// How a call ended.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Ended {
+    /// What came of it, or what went wrong, and what is known of the other side then.
+    pub called: Result<Called, Failure>,
+    /// The last answer that came, as it came; none if none did.
+    pub answer: Option<Answer>,
+}
+
+impl Ended {
+    /// It ended before anything was sent.
+    pub const fn unsent(failure: Failure) -> Self {
+        Self { called: Err(failure), answer: None }
+    }
+}
+
+/// A header that is for the client alone: what it names is a credential of the other side.
+const CREDENTIAL: &str = "set-cookie";
+
 /// The client could not be made.
 #[derive(Debug, thiserror::Error)]
 #[error("no HTTP client can be made: {0}")]
@@ -85,25 +104,29 @@ impl Http {
         Ok(Self { client, clients: Clients::default(), tokens: Tokens::default() })
     }
 
-    /// Calls: one request, or as many as its pages and looks need. Secrets are taken out of outputs and messages.
-    ///
-    /// # Errors
-    /// What went wrong, and what is known of the other side then.
-    pub async fn call(&self, call: Call<'_>) -> Result<Called, Failure> {
+    /// Calls: one request, or as many as its pages and looks need. Secrets are taken out of outputs, messages and answers.
+    pub async fn call(&self, call: Call<'_>) -> Ended {
         let redactor = call.redactor;
         let within = call.within;
-        let performed = self.perform(call);
+        let mut last = None;
+        let performed = self.perform(call, &mut last);
         let called = match within {
             None => performed.await,
             Some(within) => tokio::time::timeout(within, performed).await.unwrap_or_else(|_| {
                 Err(Failure::new(CallEnd::Unknown, format!("was not over within {} s", within.as_secs_f32())))
             }),
         };
-        match called {
+        let called = match called {
             Ok(Called::Output(output)) => Ok(Called::Output(redactor.value(output))),
             Ok(later) => Ok(later),
             Err(failure) => Err(Failure { message: redactor.text(&failure.message), ..failure }),
-        }
+        };
+        let answer = last.map(|Answer { status, mut headers, body }| {
+            headers.remove(CREDENTIAL);
+            let headers = headers.into_iter().map(|(name, value)| (name, redactor.value(value))).collect();
+            Answer { status, headers, body: redactor.value(body) }
+        });
+        Ended { called, answer }
     }
 
     /// Looks whether anybody answers at an address, whatever the answer; what it was.
@@ -126,7 +149,7 @@ impl Http {
         }
     }
 
-    async fn perform(&self, call: Call<'_>) -> Result<Called, Failure> {
+    async fn perform(&self, call: Call<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
         let begun = call.operation.begin(call.give, call.key, call.callback);
         let mut exchange = begun.map_err(|e| unsent(e.to_string()))?;
         let client = self.client_for(call.credential, call.authorities)?;
@@ -138,7 +161,10 @@ impl Http {
             let since = *answered.get_or_insert_with(Instant::now);
             let passed = Period::from_millis(since.elapsed().as_millis().try_into().unwrap_or(u64::MAX));
             let next = match answer {
-                Ok(answer) => exchange.answered(answer, passed),
+                Ok(answer) => {
+                    *last = Some(answer.clone());
+                    exchange.answered(answer, passed)
+                }
                 Err(failure) => exchange.broke(failure, passed),
             };
             match next {

@@ -2,7 +2,7 @@
 
 mod tls;
 
-use arvok_connect::{Call, Called, Http, Redactor};
+use arvok_connect::{Call, Called, Ended, Http, Redactor};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
     definition::Defined,
@@ -39,13 +39,20 @@ fn response(status: &str, headers: &str, body: &str) -> Vec<u8> {
 }
 
 async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
+    ended(base, repeat, give).await.called.map(|called| match called {
+        Called::Output(output) => output,
+        Called::Later(within) => panic!("nobody calls back: {within}"),
+    })
+}
+
+async fn ended(base: &str, repeat: &str, give: Value) -> Ended {
     let text = format!(
         "connector: c\noperations:\n  op:\n    takes: {{ name: {{ default: a }} }}\n    request: {{ method: POST, path: '/v1/${{give.name}}', body: {{ n: 1 }} }}\n    repeat: {repeat}\n"
     );
     let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
-    let called = Http::new()
+    Http::new()
         .expect("a client")
         .call(Call {
             operation: &connector.operations["op"],
@@ -59,11 +66,23 @@ async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
             within: None,
             redactor: &redactor,
         })
-        .await;
-    called.map(|called| match called {
-        Called::Output(output) => output,
-        Called::Later(within) => panic!("nobody calls back: {within}"),
-    })
+        .await
+}
+
+#[tokio::test]
+async fn what_came_back_is_handed_on_as_it_came_without_secrets_and_cookies() {
+    let headers = "set-cookie: session=abc\r\nretry-after: 7\r\nx-seen: sesame-token\r\n";
+    for (status, body) in [("200 OK", "{\"k\": \"sesame-token\"}"), ("503 Busy", "<b>sesame-token</b>")] {
+        let (base, _heard) = peer(response(status, headers, body)).await;
+        let answer = ended(&base, "safe", json!({})).await.answer.expect("an answer");
+        assert_eq!((answer.headers.get("set-cookie"), &answer.headers["retry-after"]), (None, &json!("7")));
+        assert_eq!(answer.headers["x-seen"], json!("[secret]"));
+        let shown = json!([answer.status, answer.body]);
+        let seen = [json!([200, { "k": "[secret]" }]), json!([503, "<b>[secret]</b>"])];
+        assert!(seen.contains(&shown), "{shown}");
+    }
+    let (base, _heard) = peer(b"silence".to_vec()).await;
+    assert_eq!(ended(&base, "safe", json!({})).await.answer, None);
 }
 
 #[tokio::test]
@@ -175,7 +194,7 @@ async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Op
         within: None,
         redactor: &redactor,
     };
-    Http::new().expect("a client").call(call).await.map(|called| match called {
+    Http::new().expect("a client").call(call).await.called.map(|called| match called {
         Called::Output(output) => output,
         Called::Later(within) => panic!("nobody calls back: {within}"),
     })

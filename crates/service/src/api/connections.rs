@@ -2,7 +2,7 @@
 
 use super::{ApiError, MAX_PUBLICATION, caller::Caller, definitions::unknown, query::in_range};
 use crate::{
-    calls::{self, Outgoing},
+    calls::{self, Outgoing, answer_kept},
     clock,
     node::{Node, Published, SecretScope},
 };
@@ -228,7 +228,14 @@ pub(super) async fn try_operation(
         body: planned.body.map(|body| redact(body.shown())),
     };
     if dry_run {
-        return Ok(web::Json(TriedOperation { state: None, millis: 0, request, output: None, message: None }));
+        return Ok(web::Json(TriedOperation {
+            state: None,
+            millis: 0,
+            request,
+            answer: None,
+            output: None,
+            message: None,
+        }));
     }
     tracing::info!(connection = name, operation, by = caller.0.name, "an operation is called by hand");
     let begun = std::time::Instant::now();
@@ -249,14 +256,15 @@ pub(super) async fn try_operation(
         };
         calls::call(&node, out).await.0
     });
-    let called = calling.await.map_err(|_| ApiError::Internal)?;
+    let ended = calling.await.map_err(|_| ApiError::Internal)?;
     let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);
-    let (state, output, message) = match called {
+    let answer = ended.answer.map(answer_kept);
+    let (state, output, message) = match ended.called {
         Ok(Called::Output(output)) => (CallState::Done, Some(output), None),
         Ok(Called::Later(_)) => (CallState::Later, None, None),
         Err(failure) => (state(failure.end), None, Some(failure.message)),
     };
-    Ok(web::Json(TriedOperation { state: Some(state), millis, request, output, message }))
+    Ok(web::Json(TriedOperation { state: Some(state), millis, request, answer, output, message }))
 }
 
 /// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.

@@ -1,20 +1,22 @@
 //! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs, and by hand.
 
 mod back;
+mod kept;
 mod log;
 mod turns;
 
 pub(crate) use back::{CallBack, answer};
+pub(crate) use kept::{LONGEST_BODY, answer_kept, body_kept};
 pub(crate) use log::{run as run_log, write as write_log};
 
 use crate::{
     clock,
     node::{Node, Published, SecretScope},
 };
-use arvok_connect::{Call, Called};
+use arvok_connect::{Call, Called, Ended};
 use arvok_core::{
     Kind, Period,
-    connector::{CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
+    connector::{Answer, CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
 };
 use arvok_store::calls::{Caller, NewCall};
 use serde_json::{Map, Value, json};
@@ -62,19 +64,20 @@ fn unsent(message: String) -> Failure {
     Failure::lasting(CallEnd::NotSent, message)
 }
 
-/// Calls an operation; what came of it, and whether doing it twice is harmless.
-pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Result<Called, Failure>, Repeat) {
+/// Calls an operation; how that ended, and whether doing it twice is harmless.
+pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
     let published = node.published();
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
-        Err(missing) => return (Err(unsent(missing.to_string())), Repeat::Never),
+        Err(missing) => return (Ended::unsent(unsent(missing.to_string())), Repeat::Never),
     };
     (noted(node, &published, connection, operation, out).await, operation.repeat)
 }
 
 /// Asks the operation's own probe whether a call with this was done.
-pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Result<Called, Failure>, Repeat) {
+pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
     let published = node.published();
+    let mut answer = None;
     let asked = async {
         let found = published.catalog.operation(out.via, out.operation);
         let (connection, operation) = found.map_err(|missing| unsent(missing.to_string()))?;
@@ -83,7 +86,9 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Result<Called, Fai
         let asking = probe.give(give).map_err(|e| unsent(format!("its probe: {e}")))?;
         let (_, tells) = published.catalog.operation(out.via, &probe.operation).map_err(|m| unsent(m.to_string()))?;
         let out = Outgoing { operation: &probe.operation, give: &asking, ..out };
-        match noted(node, &published, connection, tells, out).await? {
+        let ended = noted(node, &published, connection, tells, out).await;
+        answer = ended.answer;
+        match ended.called? {
             Called::Output(result) => {
                 let done = probe.done(give, &result).map_err(|e| unsent(format!("it does not tell: {e}")))?;
                 Ok(Called::Output(json!({ "done": done, "result": result })))
@@ -91,7 +96,8 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Result<Called, Fai
             Called::Later(_) => Err(unsent("it answers later".into())),
         }
     };
-    (asked.await, Repeat::Safe)
+    let called = asked.await;
+    (Ended { called, answer }, Repeat::Safe)
 }
 
 /// Calls, and notes how it went.
@@ -101,12 +107,13 @@ async fn noted(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Result<Called, Failure> {
+) -> Ended {
     let (at, begun) = (clock::now(), Instant::now());
     let caller = out.caller.clone();
     let (via, name, hidden) = (out.via.to_owned(), out.operation.to_owned(), out.hidden);
-    let called = hide(perform(node, published, connection, operation, out).await, hidden);
-    let (ended, message) = match &called {
+    let called = perform(node, published, connection, operation, out).await.unwrap_or_else(Ended::unsent);
+    let called = hide(called, hidden);
+    let (ended, message) = match &called.called {
         Ok(Called::Output(_)) => ("done", None),
         Ok(Called::Later(_)) => ("later", None),
         Err(Failure { end, message, .. }) => (end.as_str(), Some(message.clone())),
@@ -117,18 +124,22 @@ async fn noted(
 }
 
 /// What came of a call, without what no record may have.
-fn hide(called: Result<Called, Failure>, hidden: &[(String, &'static str)]) -> Result<Called, Failure> {
-    let each = hidden.iter().map(|(what, by)| (what.as_str(), *by));
-    match called {
-        Ok(Called::Output(output)) => {
-            Ok(Called::Output(each.fold(output, |output, (what, by)| replace(output, what, by))))
-        }
+fn hide(Ended { called, answer }: Ended, hidden: &[(String, &'static str)]) -> Ended {
+    let each = || hidden.iter().map(|(what, by)| (what.as_str(), *by));
+    let without = |value: Value| each().fold(value, |value, (what, by)| replace(value, what, by));
+    let called = match called {
+        Ok(Called::Output(output)) => Ok(Called::Output(without(output))),
         Ok(later) => Ok(later),
         Err(failure) => {
-            let message = each.fold(failure.message, |message, (what, by)| message.replace(what, by));
+            let message = each().fold(failure.message, |message, (what, by)| message.replace(what, by));
             Err(Failure { message, ..failure })
         }
-    }
+    };
+    let answer = answer.map(|Answer { status, headers, body }| {
+        let headers = headers.into_iter().map(|(name, value)| (name, without(value))).collect();
+        Answer { status, headers, body: without(body) }
+    });
+    Ended { called, answer }
 }
 
 /// A value with one text in the place of another, wherever it stands.
@@ -147,7 +158,7 @@ async fn perform(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Result<Called, Failure> {
+) -> Result<Ended, Failure> {
     let ready = ready(node, published, connection).map_err(unsent)?;
     let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
     let (one, whole) = match out.timeout {
@@ -172,7 +183,7 @@ async fn perform(
     };
     let called = node.http.call(call).await;
     turns::over(node, slot).await;
-    called
+    Ok(called)
 }
 
 /// What is known of a connection after a try of it.
@@ -202,7 +213,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 caller: Caller::Person(by.to_owned()),
                 hidden: &[],
             };
-            call(node, out).await.0.map(|called| match called {
+            call(node, out).await.0.called.map(|called| match called {
                 Called::Output(output) => arvok_core::text::cut(&output.to_string(), 400).to_owned(),
                 Called::Later(_) => "it will call back".to_owned(),
             })
@@ -227,9 +238,12 @@ mod tests {
         let hidden = [("http://here/callback/x7".to_owned(), "[callback]")];
         let output = json!({ "at": ["see http://here/callback/x7!", 1], "b": { "c": "http://here/callback/x7" } });
         let shown = json!({ "at": ["see [callback]!", 1], "b": { "c": "[callback]" } });
-        assert_eq!(hide(Ok(Called::Output(output)), &hidden), Ok(Called::Output(shown)));
+        let answer = Answer { status: 200, headers: Map::new(), body: output.clone() };
+        let ended = hide(Ended { called: Ok(Called::Output(output)), answer: Some(answer) }, &hidden);
+        assert_eq!(ended.called, Ok(Called::Output(shown.clone())));
+        assert_eq!(ended.answer.map(|answer| answer.body), Some(shown));
         let failure = unsent("answered 400: http://here/callback/x7 is no address".into());
-        let told = hide(Err(failure), &hidden).expect_err("a failure");
+        let told = hide(Ended::unsent(failure), &hidden).called.expect_err("a failure");
         assert_eq!(told.message, "answered 400: [callback] is no address");
     }
 }

@@ -1,6 +1,9 @@
 //! What is recorded of a job after an event, out of the effects that the machine has told; and what is outward.
 
-use crate::node::Published;
+use crate::{
+    calls::{LONGEST_BODY, body_kept},
+    node::Published,
+};
 use arvok_core::{
     connector::Request,
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
@@ -96,9 +99,6 @@ pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Publi
     redact(record, published);
 }
 
-/// Longest body of a request that is kept, in bytes.
-const LONGEST_BODY: usize = 16_384;
-
 /// Notes with each try that begins now what is sent for it: planned from what is given without secrets, which could not be
 /// found any more once they are percent-encoded or cut. What cannot be planned so is not noted.
 fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
@@ -108,10 +108,7 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
         let planned = published.catalog.operation(&call.via, &call.operation).ok();
         let planned = planned.and_then(|(_, operation)| operation.request(&give, &call.key).ok());
         if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
-            let body = body.map(|body| match body.shown().to_string() {
-                long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
-                _ => body.shown(),
-            });
+            let body = body.map(|body| body_kept(body.shown()));
             began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
         }
     }

@@ -6,7 +6,7 @@ use super::{
     record::{Outward, complete, divide, end, look_again},
 };
 use crate::{
-    calls::{self, CallBack, Outgoing, replace},
+    calls::{self, CallBack, Outgoing, answer_kept, replace},
     clock,
     insist::insist,
     metrics::EndLabel,
@@ -24,13 +24,13 @@ use arvok_core::{
 use arvok_store::{
     Class, StoreError,
     calls::Caller,
-    jobs::{self, Claim, ClaimedJob, Opening, Record, Renewed, Said, Standing, Then, Word},
+    jobs::{self, Answered, Claim, ClaimedJob, Opening, Record, Renewed, Said, Standing, Then, Word},
     outside::{self, Come, callbacks::Try},
     read,
 };
 use chrono::{DateTime, Utc};
 use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::{
     panic::AssertUnwindSafe,
     sync::Arc,
@@ -235,7 +235,7 @@ impl Begun {
         let (progress, kept) = resume(node, &held, &runbook).await?;
         let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
         let walked = Walked { held, runbook, facts, kept, last_heard, posts };
-        walked.hear(node, progress, (taken, said), opening).await
+        walked.hear(node, progress, (taken.into(), said), opening).await
     }
 
     /// What is recorded.
@@ -280,9 +280,10 @@ impl Walked {
         mut self,
         node: &Node,
         progress: Progress,
-        (event, said): (Event, Option<Said>),
+        (event, said): (Came, Option<Said>),
         opening: Option<&Opening>,
     ) -> Result<Begun, StoreError> {
+        let Came { event, answered } = event;
         let mut machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
         let come = come(node, &self.held, &asked).await?;
@@ -298,6 +299,7 @@ impl Walked {
         }
         let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
         (record.summary, record.posts, record.passed_over) = (machine.summary(now), self.posts, come.read);
+        record.answered.extend(answered);
         record.heard = said.as_ref().map(|(number, _)| *number);
         if come.again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
@@ -323,11 +325,11 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
         send(node, &held, outward, &out);
         let (event, said) = tokio::select! {
             Some(answered) = out.next() => (answered?, None),
-            () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick, None),
+            () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick.into(), None),
             Some(new) = news(&mut renewed, walked.last_heard, walked.posts) => {
                 walked.posts = new.posts;
                 walked.last_heard = new.said.as_ref().map_or(walked.last_heard, |said| said.0);
-                (Event::Tick, new.said)
+                (Event::Tick.into(), new.said)
             }
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
@@ -366,15 +368,27 @@ fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Ev
     events
 }
 
+/// An event of a job, and the answer with which it came.
+struct Came {
+    event: Event,
+    answered: Option<Answered>,
+}
+
+impl From<Event> for Came {
+    fn from(event: Event) -> Self {
+        Self { event, answered: None }
+    }
+}
+
 /// What is out: calls, and jobs of steps that are made or told to stop.
-type Out<'a> = FuturesUnordered<BoxFuture<'a, Result<Event, StoreError>>>;
+type Out<'a> = FuturesUnordered<BoxFuture<'a, Result<Came, StoreError>>>;
 
 /// Sends out what is to be done outside.
 fn send<'a>(node: &'a Node, held: &'a ClaimedJob, outward: Outward, out: &Out<'a>) {
     let Outward { calls, launches, recalls, .. } = outward;
     calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held, one).map(Ok))));
-    launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one))));
-    recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one))));
+    launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one).map(|made| made.map(Came::from)))));
+    recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one).map(|told| told.map(Came::from)))));
 }
 
 /// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,
@@ -394,11 +408,11 @@ fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
 
 /// Calls; what happened then. A link to a decision, or the address of a call back, is put in here and taken out of the
 /// answer, so that no record has it.
-async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Event {
+async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     let not_sent = |out: &CallOut, why: String| {
         let failure = Failure::new(CallEnd::NotSent, why);
         let what = What::Broke { failure, repeat: Repeat::Never };
-        Event::Step { place: out.place.clone(), attempt: out.attempt, what }
+        Came::from(Event::Step { place: out.place.clone(), attempt: out.attempt, what })
     };
     let given = Value::Object(std::mem::take(&mut out.give));
     let mut hidden = Vec::new();
@@ -430,14 +444,19 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Event {
         caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
         hidden: &hidden,
     };
-    let (called, repeat) =
+    let (ended, repeat) =
         if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
-    let what = match called {
+    let answered = ended.answer.map(|answer| Answered {
+        place: out.place.clone(),
+        attempt: i32::try_from(out.attempt).unwrap_or(i32::MAX),
+        answer: json!(answer_kept(answer)),
+    });
+    let what = match ended.called {
         Ok(Called::Output(output)) => What::Returned(output),
         Ok(Called::Later(within)) => What::Later { within, repeat },
         Err(failure) => What::Broke { failure, repeat },
     };
-    Event::Step { place: out.place, attempt: out.attempt, what }
+    Came { event: Event::Step { place: out.place, attempt: out.attempt, what }, answered }
 }
 
 /// The address at which the other side calls back, if the operation is one that does.

@@ -27,6 +27,9 @@ pub struct Model {
     /// What was sent for it.
     #[sea_orm(column_type = "JsonBinary")]
     pub request: Option<Json>,
+    /// What it was answered.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub answer: Option<Json>,
     /// What it gave.
     #[sea_orm(column_type = "JsonBinary")]
     pub output: Option<Json>,

@@ -8,7 +8,7 @@
 mod outside;
 mod record;
 
-pub use record::{Began, Ended, Record, Standing, Then, record};
+pub use record::{Answered, Began, Ended, Record, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};
 use arvok_core::{

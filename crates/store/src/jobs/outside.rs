@@ -14,18 +14,21 @@ use serde_json::json;
 
 /// Adds to the statement of records what their jobs ask, wait for and tell.
 pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut Parts) {
-    let all = |rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| -> Vec<serde_json::Value> {
-        let of = |s: &Standing<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
-        standing.iter().flat_map(of).enumerate().map(|(n, (row, job))| placed(row, n, job)).collect()
+    let all = |standing: &[&Standing<'_>], rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
+        let of = |s: &&Standing<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
+        let rows = standing.iter().flat_map(of).enumerate();
+        rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
-    parts.add(ASKED, all(&|record| asked(record, now)));
-    parts.add(LISTENS, all(&listens));
-    parts.add(EMITTED, all(&|record| emitted(record, now)));
-    let withdrawn = all(&|record| record.withdrawn.iter().map(|place| json!({ "place": place })).collect());
+    parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
+    // What a job that has ended asked and waited for went with its end (`job_over`).
+    let open: Vec<&Standing<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
+    parts.add(ASKED, all(&open, &|record| asked(record, now)));
+    parts.add(LISTENS, all(&open, &listens));
+    let withdrawn = all(&open, &|record| record.withdrawn.iter().map(|place| json!({ "place": place })).collect());
     for part in WITHDRAWN {
         parts.add(part, withdrawn.clone());
     }
-    parts.add(PASSED, all(&|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
+    parts.add(PASSED, all(&open, &|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
 }
 
 /// A row with its job, and its number, by which they are written in order.

@@ -20,6 +20,8 @@ pub struct Record {
     pub began: Vec<Began>,
     /// Tries that ended.
     pub ended: Vec<Ended>,
+    /// What tries were answered, those as well that go on.
+    pub answered: Vec<Answered>,
     /// What lists show of it.
     pub summary: Summary,
     /// The number of the word of a person's that it has heard.
@@ -38,6 +40,13 @@ pub struct Record {
     pub passed_over: Vec<i64>,
     /// What becomes of the job.
     pub then: Then,
+}
+
+impl Record {
+    /// Whether the job has ended for good.
+    pub(super) fn is_over(&self) -> bool {
+        matches!(&self.then, Then::End { state, .. } if *state != JobState::Unsure)
+    }
 }
 
 /// A try of a step that began.
@@ -66,6 +75,17 @@ pub struct Ended {
     pub output: Option<serde_json::Value>,
     /// What went wrong.
     pub error: Option<String>,
+}
+
+/// What a try was answered.
+#[derive(Clone, Debug)]
+pub struct Answered {
+    /// The step.
+    pub place: Place,
+    /// Which try, from one.
+    pub attempt: i32,
+    /// As it came, without secrets.
+    pub answer: serde_json::Value,
 }
 
 /// What becomes of a job after an event.
@@ -240,9 +260,10 @@ const fn state(then: &Then) -> &'static str {
     }
 }
 
-/// Rows of the tries that are new, also those that end at once; and of those that began before and end now.
+/// Rows of the tries that are new, also those that end at once; and of those that began before and end now, or were answered
+/// and go on.
 fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
-    let Record { began, ended, .. } = standing.record;
+    let Record { began, ended, answered, .. } = standing.record;
     // Of several ends of one try the last counts: it may have been in doubt first.
     let mut ends: BTreeMap<(&str, i32), &Ended> = ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
     let begins: BTreeMap<(&str, i32), &Began> = began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
@@ -256,5 +277,12 @@ fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>
         row
     });
     let began = began.collect();
-    (began, ends.into_iter().map(|(at, end)| row(at, Some(end))).collect())
+    let mut later: BTreeMap<(&str, i32), serde_json::Value> =
+        ends.into_iter().map(|(at, end)| (at, row(at, Some(end)))).collect();
+    for Answered { place, attempt, answer } in answered {
+        let at = (place.as_str(), *attempt);
+        let goes_on = || json!({ "job": standing.id, "place": at.0, "attempt": at.1 });
+        later.entry(at).or_insert_with(goes_on)["answer"] = answer.clone();
+    }
+    (began, later.into_values().collect())
 }

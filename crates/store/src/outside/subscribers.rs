@@ -84,8 +84,9 @@ pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]
     }
     let numbers: Vec<i64> = entered.iter().map(|e| e.number).collect();
     if leaving.is_empty() {
-        let sql = "WITH changed AS (DELETE FROM job_change WHERE number = ANY($1))
-            DELETE FROM outbox WHERE number = ANY($1)";
+        let sql = "WITH gone AS (SELECT unnest($1::bigint[]) AS number),
+            changed AS (DELETE FROM job_change USING gone WHERE job_change.number = gone.number)
+            DELETE FROM outbox USING gone WHERE outbox.number = gone.number";
         sql::run(db, sql, vec![numbers.into()]).await?;
         return Ok(());
     }

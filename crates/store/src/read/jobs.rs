@@ -152,6 +152,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
             finished_at: a.finished_at,
             give: a.give,
             request: a.request.and_then(|r| serde_json::from_value(r).ok()),
+            answer: a.answer.and_then(|answer| serde_json::from_value(answer).ok()),
             output: a.output,
             error: a.error,
         };

@@ -7,7 +7,7 @@ use arvok_core::{
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
-    jobs::{self, Began, Claim, Claimed, Ended, Record, Then, Word, renew},
+    jobs::{self, Answered, Began, Claim, Claimed, Ended, Record, Then, Word, renew},
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -598,6 +598,33 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
         let found = jobs::claim(db, "b", &alive, &[], 8).await.expect("claims").jobs;
         assert_eq!(found.len(), 3, "what is alive here is not taken up again");
         assert_eq!(one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await, "000111");
+    });
+}
+
+#[test]
+fn what_a_try_is_answered_is_kept_whether_it_ends_with_it_or_goes_on() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db, "a", &[]).await.expect("a job");
+        let place = || Place::new("look");
+        let began = Began { place: place(), attempt: 1, give: json!({}), request: None };
+        record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
+        let answered = |answer| Answered { place: place(), attempt: 1, answer };
+        let later = Record { answered: vec![answered(json!({ "status": 202 }))], ..Record::default() };
+        record(db, &job, &later).await.expect("records");
+        let stands = "SELECT jsonb_build_array(state, answer, output, error, finished_at IS NULL) AS x FROM attempt";
+        assert_eq!(one(db, stands).await, json!(["running", { "status": 202 }, null, null, true]));
+        let ended = Ended { place: place(), attempt: 1, state: "failed", output: None, error: Some("busy".into()) };
+        let fails = Record {
+            ended: vec![ended],
+            answered: vec![answered(json!({ "status": 503, "body": "b\0sy" }))],
+            ..Record::default()
+        };
+        record(db, &job, &fails).await.expect("records");
+        let answer = json!({ "status": 503, "body": "b\u{fffd}sy" });
+        assert_eq!(one(db, stands).await, json!(["failed", answer, null, "busy", false]));
     });
 }
 

@@ -249,6 +249,30 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
 }
 
 #[test]
+fn what_a_job_waited_for_goes_with_its_end_whatever_it_says_of_it() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db).await.expect("a job");
+        let listening = Listening { place: Place::new("up"), chosen: Chosen::default(), since: now() };
+        let asked = vec![question("agree", 600)];
+        kept(db, &job, Record { asked, listens: vec![listening], ..Record::default() }).await;
+        run(db, "INSERT INTO heard (job_id, place, alert_seq) VALUES (1, 'up', 1)").await;
+        let then = Then::End {
+            state: JobState::Succeeded,
+            effect: Some(JobEffect::NotChecked),
+            failure: None,
+            outputs: Value::Null,
+        };
+        let withdrawn = vec!["agree".to_owned(), "up".to_owned()];
+        kept(db, &job, Record { withdrawn, passed_over: vec![1], then, ..Record::default() }).await;
+        let left = "SELECT jsonb_build_array((SELECT count(*) FROM wait), (SELECT count(*) FROM heard), (SELECT state FROM decision)) AS x";
+        assert_eq!(one(db, left).await, json!([0, 0, "withdrawn"]));
+    });
+}
+
+#[test]
 fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhile() {
     let published = Published::with(&[rule("any", "")]);
     block(async {

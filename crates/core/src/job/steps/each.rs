@@ -70,8 +70,8 @@ pub(in crate::job) fn go_on<'m>(
                 failed.insert(number, told);
             }
         }
-        let halt = halted || (stops && !failed.is_empty());
-        while !halt && !walk.paused && !walk.has_enough() && *next < count && lanes.len() < each.at_once {
+        // Where the list is stopped they end at once.
+        while !walk.paused && !walk.has_enough() && *next < count && lanes.len() < each.at_once {
             lanes.insert(*next, Default::default());
             *next += 1;
             moved = true;

@@ -2,6 +2,7 @@
 
 use crate::{
     Catalog,
+    connector::MAX_OUTPUT,
     definition::Defined,
     document::parse_file,
     job::{MAX_BEGUN, play},
@@ -50,7 +51,10 @@ fn ten_thousand_steps_may_be_begun_and_not_one_more() {
 #[test]
 fn what_cannot_be_worked_out_is_neither_sent_nor_waited_for() {
     let too_long = format!("[{}]", vec!["1"; 1_001].join(", "));
+    let labels: Vec<String> = (0..65).map(|n| format!("l{n}: a")).collect();
+    let many_labels = format!("emit: it.said, labels: {{ {} }}", labels.join(", "));
     for (step, inputs, failure) in [
+        (many_labels.as_str(), "[]", "emit: labels: at most 64 names and values"),
         (
             "each: inputs.list, as: i, steps: [ { id: one, set: { n: 1 } } ]",
             too_long.as_str(),
@@ -95,5 +99,25 @@ examples:
 "
         );
         assert_eq!(play(&runbook(&text), &Catalog::default()), [], "it stops after {stops}");
+    }
+}
+
+#[test]
+fn what_the_items_of_a_list_give_has_room_to_the_last_byte() {
+    let around = r#"[{"item":1,"gives":""}]"#.len();
+    for (more, expect) in
+        [(0, "{ state: succeeded }"), (1, "{ state: failed, failure: 'has 262145 bytes; 262144 are allowed' }")]
+    {
+        let text = format!(
+            "runbook: wide
+inputs: {{ text: {{ type: string }} }}
+target: vm/a
+steps: [ {{ id: it, each: '[1]', as: i, gives: inputs.text, steps: [ {{ id: one, set: {{ n: 1 }} }} ] }} ]
+examples:
+  - {{ inputs: {{ text: '{}' }}, expect: {expect} }}
+",
+            "x".repeat(MAX_OUTPUT - around + more)
+        );
+        assert_eq!(play(&runbook(&text), &Catalog::default()), [], "{more} too many");
     }
 }
