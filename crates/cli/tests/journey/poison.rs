@@ -79,6 +79,43 @@ fn a_batch_is_halved_until_the_culprit_is_alone() {
     assert_eq!(stage.get("/api/v1/unreadable?source=yard-hypervisor")["items"].as_array().map(Vec::len), Some(1));
 }
 
+/// Jobs that begin in one transaction: the record of one is refused, and the alert of another cannot be read back.
+#[test]
+fn of_jobs_that_begin_together_those_that_cannot_are_alone_given_up() {
+    let stage = Stage::with_demo();
+    let deep = format!("{}{}", "[".repeat(300), "]".repeat(300));
+    stage.records().run(&format!(
+        "CREATE FUNCTION spoil() RETURNS trigger LANGUAGE plpgsql AS
+            'BEGIN IF NEW.resource = ''vm/n9'' THEN NEW.body := ''{deep}''; END IF; RETURN NEW; END';
+        CREATE TRIGGER spoil BEFORE INSERT ON alert FOR EACH ROW EXECUTE FUNCTION spoil();
+        CREATE FUNCTION poison() RETURNS trigger LANGUAGE plpgsql AS
+            'BEGIN IF NEW.target = ''vm/n7'' AND NEW.state = ''succeeded'' THEN RAISE ''too strange''; END IF; RETURN NEW; END';
+        CREATE TRIGGER poison BEFORE UPDATE ON job FOR EACH ROW EXECUTE FUNCTION poison()",
+    ));
+    stage.publish(
+        "runbook: note\ninputs: { what: { type: string } }\ntarget: '${inputs.what}'\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
+         rule: all\nstance: act\nlisten: { kinds: test.all }\ndispatch: { runbook: note, inputs: { what: '${alert.resource}' } }\n",
+    );
+    let alerts: Vec<Value> = (0..20).map(|n| json!({"kind": "test.all", "resource": format!("vm/n{n}")})).collect();
+    assert_eq!(post(&stage, &json!(alerts)).0, 202);
+    let jobs = until("all to end", || {
+        let jobs = stage.get("/api/v1/jobs?limit=500")["items"].as_array().expect("jobs").clone();
+        let over = jobs.iter().filter(|job| job["finished_at"].is_string()).count();
+        (over == 20).then_some(jobs)
+    });
+    for job in jobs {
+        let failure = job["failure"].as_str().unwrap_or_default();
+        match job["target"].as_str() {
+            Some("vm/n7") => assert!(failure.contains("given up") && failure.contains("too strange"), "{job:#}"),
+            Some("vm/n9") => assert!(failure.contains("given up"), "{job:#}"),
+            _ => assert_eq!(job["state"], "succeeded", "{job:#}"),
+        }
+    }
+    let lapses = "SELECT target FROM job WHERE lapses > 0 ORDER BY target";
+    let behind = stage.records().rows(lapses);
+    assert_eq!(behind, [json!({ "target": "vm/n7" }), json!({ "target": "vm/n9" })], "no other was left behind");
+}
+
 /// What is evaluated may hold what no record can.
 #[test]
 fn characters_that_no_record_holds_are_replaced_after_evaluation() {

@@ -170,7 +170,8 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
                 Some(begun) if !begun.is_over() => spawn(Walk::Begun(begun), seat),
                 begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
             }),
-            Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
+            Err(NotOpened(jobs)) if jobs > 1 => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
+            Err(NotOpened(_)) => {}
         },
     }
     runner.node.work.notify_one();

@@ -22,70 +22,59 @@ pub(super) async fn open(
     opening: Opening,
     held: Vec<ClaimedJob>,
 ) -> Result<Vec<Option<Begun>>, NotOpened> {
-    let all: Vec<_> = held.iter().map(|job| job.id).collect();
-    let (begun, failed) = begin_all(node, &opening, held).await;
-    let going = || begun.iter().flatten();
-    let standing: Vec<_> = going().filter(|b| b.begins_at_once()).map(Begun::standing).collect();
-    let claimed: Vec<_> = going().filter(|b| !b.begins_at_once()).map(Begun::claim).collect();
-    let kept = opening.keep(&standing, &claimed, clock::now()).await;
-    for (id, why) in failed {
-        put_back(node, id, &why).await;
-    }
-    match kept {
-        Ok(()) => {
+    let all: Vec<JobId> = held.iter().map(|job| job.id).collect();
+    match open_all(node, opening, held).await {
+        Ok(begun) => {
             node.announcer.tell(Change { jobs: all.iter().map(|id| id.0).collect(), ..Change::default() });
-            Ok(begun.into_iter().map(|begun| begun.map(Begun::opened)).collect())
+            return Ok(begun);
         }
-        // They may have been kept: what is recorded next tells.
-        Err(e) if e.class() != Class::Lasting => {
-            tracing::warn!(jobs = all.len(), "their first records are tried again: {e}");
-            Ok(begun)
-        }
-        Err(StoreError::Behind) if all.len() == 1 => Ok(vec![None]),
-        Err(e) => {
-            match all.as_slice() {
-                [id] => put_back(node, *id, &e.to_string()).await,
-                _ => tracing::debug!(jobs = all.len(), "they begin one by one: {e}"),
-            }
-            Err(NotOpened(all.len()))
-        }
+        // Another on its target was quicker; its turn comes.
+        Err(StoreError::Behind) if all.len() == 1 => {}
+        Err(e) => match all.as_slice() {
+            [id] => put_back(node, *id, &e.to_string()).await,
+            _ => tracing::debug!(jobs = all.len(), "they begin one by one: {e}"),
+        },
     }
+    Err(NotOpened(all.len()))
 }
 
-type Failed = Vec<(JobId, String)>;
-
-/// The first event of each job, and why of some there is none.
-async fn begin_all(node: &Node, opening: &Opening, held: Vec<ClaimedJob>) -> (Vec<Option<Begun>>, Failed) {
+async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
     let seqs: Vec<i64> = held.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
     let alerts = match seqs.as_slice() {
-        [] => Ok(BTreeMap::new()),
-        seqs => read::whole_alerts(opening.db(), seqs).await,
-    };
-    let alerts = match alerts {
-        Ok(alerts) => alerts,
-        Err(e) => {
-            let failed = held.iter().map(|job| (job.id, e.to_string())).collect();
-            return (held.iter().map(|_| None).collect(), failed);
-        }
+        [] => BTreeMap::new(),
+        seqs => read::whole_alerts(opening.db(), seqs).await?,
     };
     let (mut begun, mut failed) = (Vec::new(), Vec::new());
     for job in held {
         let id = job.id;
         let alert = job.alert.and_then(|alert| alerts.get(&alert.0).cloned());
-        let one = match AssertUnwindSafe(begin(node, opening, job, alert)).catch_unwind().await {
-            Ok(Ok(begun)) => Some(begun),
-            Ok(Err(e)) => {
-                failed.push((id, e.to_string()));
-                None
+        let why = match AssertUnwindSafe(begin(node, &opening, job, alert)).catch_unwind().await {
+            Ok(Ok(one)) => {
+                begun.push(Some(one));
+                continue;
             }
-            Err(_) => {
-                failed.push((id, "the walk ended unexpectedly; the log says where".to_owned()));
-                None
-            }
+            Ok(Err(e)) => e.to_string(),
+            Err(_) => "the walk ended unexpectedly; the log says where".to_owned(),
         };
-        begun.push(one);
+        begun.push(None);
+        failed.push((id, why));
     }
-    (begun, failed)
+    let going = || begun.iter().flatten();
+    let standing: Vec<_> = going().filter(|b| b.begins_at_once()).map(Begun::standing).collect();
+    let claimed: Vec<_> = going().filter(|b| !b.begins_at_once()).map(Begun::claim).collect();
+    let begun = match opening.keep(&standing, &claimed, clock::now()).await {
+        Ok(()) => begun.into_iter().map(|begun| begun.map(Begun::opened)).collect(),
+        // They may have been kept: what is recorded next tells.
+        Err(e) if e.class() != Class::Lasting => {
+            tracing::warn!(jobs = begun.len(), "their first records are tried again: {e}");
+            begun
+        }
+        Err(e) => return Err(e),
+    };
+    for (id, why) in failed {
+        put_back(node, id, &why).await;
+    }
+    Ok(begun)
 }
 
 async fn begin(node: &Node, opening: &Opening, held: ClaimedJob, alert: Option<Alert>) -> Result<Begun, StoreError> {
