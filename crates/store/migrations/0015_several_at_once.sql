@@ -33,7 +33,24 @@ END $$;
 
 -- A job that is over with its first record has begun all the same.
 CREATE FUNCTION jobs_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE
+    became boolean;
+    proved boolean;
 BEGIN
+    SELECT bool_or(o.state IS DISTINCT FROM j.state),
+            bool_or((o.effect IS NOT DISTINCT FROM 'confirmed') <> (j.effect IS NOT DISTINCT FROM 'confirmed'))
+        INTO became, proved FROM changed j JOIN before o ON o.id = j.id;
+    IF proved THEN
+        INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
+            SELECT j.runbook, coalesce(j.rule, ''), pg_backend_pid(), 0, sum(coalesce(j.effect = 'confirmed', false)::int
+                - coalesce(o.effect = 'confirmed', false)::int), max(j.created_at)
+            FROM changed j JOIN before o ON o.id = j.id GROUP BY 1, 2
+            ON CONFLICT (runbook, rule, shard) DO UPDATE SET confirmed = c.confirmed + excluded.confirmed,
+                last_at = greatest(c.last_at, excluded.last_at);
+    END IF;
+    IF NOT coalesce(became, false) THEN
+        RETURN NULL;
+    END IF;
     INSERT INTO job_change (job_id, word, state, effect, failure)
         SELECT j.id, e.word, e.state, e.effect, left(e.failure, 4000)
         FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
@@ -56,15 +73,12 @@ DROP TRIGGER job_begins ON job;
 DROP TRIGGER job_changes ON job;
 DROP FUNCTION job_told();
 DROP TRIGGER job_made ON job;
+DROP TRIGGER job_proved ON job;
+DROP FUNCTION job_counted();
 CREATE TRIGGER jobs_made AFTER INSERT ON job
     REFERENCING NEW TABLE AS made FOR EACH STATEMENT EXECUTE FUNCTION jobs_made();
 CREATE TRIGGER jobs_changed AFTER UPDATE ON job
     REFERENCING OLD TABLE AS before NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION jobs_changed();
--- How many helped changes for few.
-DROP TRIGGER job_proved ON job;
-CREATE TRIGGER job_proved AFTER UPDATE ON job FOR EACH ROW
-    WHEN ((OLD.effect IS NOT DISTINCT FROM 'confirmed') <> (NEW.effect IS NOT DISTINCT FROM 'confirmed'))
-    EXECUTE FUNCTION job_counted();
 
 -- Tries are written with their job's row in one statement, and so belong to one that is there; they go with it.
 ALTER TABLE attempt DROP CONSTRAINT attempt_job_id_fkey;

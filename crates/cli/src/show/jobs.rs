@@ -92,8 +92,8 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             format!("{indent}    sent   {} {}{body}", r.method, r.target)
         });
         let answer = a.answer.as_ref().map(|answer| {
-            // What it gave is shown once.
-            let body = Some(&answer.body).filter(|body| telling(body) && a.output.as_ref() != Some(*body));
+            // Where all went well, what it gave tells it.
+            let body = Some(&answer.body).filter(|body| telling(body) && a.output.is_none());
             let body = body.map_or_else(String::new, |body| format!(" {}", compact(body)));
             format!("{indent}    answer {}{body}", answer.status)
         });

@@ -231,6 +231,8 @@ pub async fn claim(
     found.retain(|row| row.is_fresh() == fresh);
     one_a_target(&mut found);
     as_many_as_may_be(&tx, &mut found, at_once).await?;
+    // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
+    found.sort_by(|a, b| a.target.cmp(&b.target));
     let jobs = found.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
     if jobs.is_empty() {
         tx.rollback().await?;

@@ -526,7 +526,11 @@ fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_m
         published.jobs(6).await;
         let db = &published.db;
         run(db, "UPDATE job SET target = 'vm/same' WHERE id IN (1, 3, 4)").await;
-        let ids = |claimed: &Claimed| claimed.jobs.iter().map(|j| j.id.0).collect::<Vec<_>>();
+        let ids = |claimed: &Claimed| {
+            let mut ids: Vec<i64> = claimed.jobs.iter().map(|j| j.id.0).collect();
+            ids.sort_unstable();
+            ids
+        };
         let limits = [("note".to_owned(), 3)];
         let first = open(db, 6, &limits).await;
         assert_eq!(ids(&first), [1, 2, 5]);
@@ -570,6 +574,28 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
             asked += 1;
         }
         assert_eq!(begun, [1, 3]);
+    });
+}
+
+#[test]
+fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_both() {
+    let published = any();
+    block(async {
+        published.jobs(16).await;
+        let db = &published.db;
+        // The first eight on a to h, the others on the same the other way round.
+        run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
+        let goes_on = Record::default();
+        let opens = async |node: &str| {
+            let Claimed { jobs, opening } = jobs::claim(db, node, &[], &[], 8).await.expect("claims");
+            let targets: Vec<&str> = jobs.iter().map(|job| job.target.as_str()).collect();
+            assert!(targets.is_sorted(), "{targets:?}");
+            let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
+            opening.expect("nobody has begun them").keep(&begun, &[], now()).await.is_ok()
+        };
+        let (a, b) = tokio::join!(opens("a"), opens("b"));
+        assert!(a != b, "one of them begins: {a} {b}");
+        assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE state = 'running'").await, 8);
     });
 }
 
@@ -648,4 +674,24 @@ fn the_tries_of_a_job_go_with_it_and_what_it_would_have_told() {
 async fn one_in(tx: &sea_orm::DatabaseTransaction, sql: &str) -> i64 {
     let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, sql);
     tx.query_one_raw(statement).await.expect(sql).expect("a row").try_get("", "x").expect("a number")
+}
+
+#[test]
+fn what_helped_is_counted_however_many_end_in_one_statement() {
+    let published = any();
+    block(async {
+        published.jobs(4).await;
+        let db = &published.db;
+        run(
+            db,
+            "UPDATE job SET state = 'succeeded', effect = CASE WHEN id < 4 THEN 'confirmed' ELSE 'unconfirmed' END",
+        )
+        .await;
+        let counted = "SELECT sum(jobs) || ' ' || sum(confirmed) AS x FROM job_count";
+        assert_eq!(one(db, counted).await, "4 3");
+        run(db, "UPDATE job SET effect = 'unconfirmed' WHERE id = 1").await;
+        assert_eq!(one(db, counted).await, "4 2");
+        run(db, "UPDATE job SET doing = 'nothing'").await;
+        assert_eq!(one(db, "SELECT count(*) AS x FROM job_change WHERE word = 'succeeded'").await, 4);
+    });
 }
