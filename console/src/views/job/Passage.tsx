@@ -1,6 +1,6 @@
 // The passage of a job: its steps down the page with bars along time, then the effect; one step in full beside it.
 import clsx from 'clsx';
-import { useMemo, useState } from 'react';
+import { memo, useMemo, useState } from 'react';
 import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
 import { CameBack } from '../../ui/CameBack';
@@ -18,6 +18,10 @@ export function Passage({ detail }: { detail: JobDetail }) {
   const told = telling(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
   const shown = chosen ?? told;
   const step = steps.find((s) => s.place === shown);
+  const now = useNow();
+  // Of a job that is over no row changes with time.
+  const since = Date.parse(job.started_at ?? job.created_at);
+  const until = job.finished_at ? Date.parse(job.finished_at) : now;
   const began = job.started_at ? clock(job.started_at) : 'not started';
   const ended = job.finished_at ? clock(job.finished_at) : 'now';
   return (
@@ -40,7 +44,8 @@ export function Passage({ detail }: { detail: JobDetail }) {
             row.kind === 'step' ? (
               <StepRow
                 key={row.key}
-                detail={detail}
+                since={since}
+                until={until}
                 step={row.step}
                 depth={row.depth}
                 first={i === 0}
@@ -118,7 +123,9 @@ function Mark({ state }: { state: string }) {
 }
 
 type StepRowProps = {
-  detail: JobDetail;
+  /** From when to when the bars go. */
+  since: number;
+  until: number;
   step: JobStep;
   depth: number;
   first: boolean;
@@ -140,13 +147,10 @@ function PartRow({ row }: { row: Extract<Row, { kind: 'part' }> }) {
   );
 }
 
-function StepRow({ detail, step, depth, first, chosen, onChoose }: StepRowProps) {
-  const now = useNow();
+const StepRow = memo(function StepRow({ since, until, step, depth, first, chosen, onChoose }: StepRowProps) {
   const look = LOOKS[step.state];
-  const start = Date.parse(detail.job.started_at ?? detail.job.created_at);
-  const end = detail.job.finished_at ? Date.parse(detail.job.finished_at) : now;
   const share = (t: string) =>
-    Math.min(100, Math.max(0, ((Date.parse(t) - start) / Math.max(1, end - start)) * 100));
+    Math.min(100, Math.max(0, ((Date.parse(t) - since) / Math.max(1, until - since)) * 100));
   const last = step.attempts.at(-1);
   return (
     <li className={clsx('border-line border-t', look?.row)} style={indent(depth)}>
@@ -205,12 +209,12 @@ function StepRow({ detail, step, depth, first, chosen, onChoose }: StepRowProps)
           })}
         </span>
         <span className="text-right text-ink-2">
-          {step.state === 'skipped' ? 'skipped' : last && between(last.started_at, last.finished_at, now)}
+          {step.state === 'skipped' ? 'skipped' : last && between(last.started_at, last.finished_at, until)}
         </span>
       </button>
     </li>
   );
-}
+});
 
 function EffectRow({ detail }: { detail: JobDetail }) {
   const { effect } = detail.job;
