@@ -320,3 +320,22 @@ recover: [ { id: note, emit: it.failed, say: '${job.failed_step}: ${job.failure}
     let said = effects.iter().find_map(|e| if let Effect::Emit(event) = e { Some(event.say.as_str()) } else { None });
     assert_eq!(said, Some("deep[0]: item 1 of `deep`: not today"));
 }
+
+#[test]
+fn a_list_that_stops_at_a_failure_has_failed_though_somebody_holds_the_job() {
+    let text = "runbook: all
+inputs: {}
+target: vm/a
+steps: [ { id: all, each: '[1, 2, 3]', as: n, steps: [ { id: one, call: vm.inspect, via: yard, give: {} } ] } ]
+";
+    let mut walk = Walk::of(text);
+    walk.then(0, taken(Repeat::Safe));
+    walk.then(1, Event::Pause { words: "a look first".into() });
+    let failure = Failure::lasting(CallEnd::Refused, "answered 409");
+    let effects = walk.then(1, step("all[0].one", 1, What::Broke { failure, repeat: Repeat::Safe }));
+    let ended: Vec<&str> = effects
+        .iter()
+        .filter_map(|e| if let Effect::StepEnded { place, .. } = e { Some(place.as_str()) } else { None })
+        .collect();
+    assert_eq!(ended, ["all[0].one", "all"]);
+}
