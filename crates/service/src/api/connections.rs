@@ -11,7 +11,7 @@ use arvok_api::{
     CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, ImportRequest,
     Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role, TriedOperation, TryOperation,
 };
-use arvok_connect::Called;
+use arvok_connect::{Called, Ended};
 use arvok_core::{
     Kind, Period,
     connector::{CallEnd, Connection, Connector, Operation},
@@ -227,15 +227,9 @@ pub(super) async fn try_operation(
         target: published.redactor.text(&planned.target),
         body: planned.body.map(|body| redact(body.shown())),
     };
+    let planned = TriedOperation { state: None, millis: 0, request, answer: None, output: None, message: None };
     if dry_run {
-        return Ok(web::Json(TriedOperation {
-            state: None,
-            millis: 0,
-            request,
-            answer: None,
-            output: None,
-            message: None,
-        }));
+        return Ok(web::Json(planned));
     }
     tracing::info!(connection = name, operation, by = caller.0.name, "an operation is called by hand");
     let begun = std::time::Instant::now();
@@ -258,13 +252,17 @@ pub(super) async fn try_operation(
     });
     let ended = calling.await.map_err(|_| ApiError::Internal)?;
     let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);
-    let answer = ended.answer.map(answer_kept);
+    Ok(web::Json(tried(TriedOperation { millis, ..planned }, ended)))
+}
+
+/// A call by hand as it ended.
+fn tried(planned: TriedOperation, ended: Ended) -> TriedOperation {
     let (state, output, message) = match ended.called {
         Ok(Called::Output(output)) => (CallState::Done, Some(output), None),
         Ok(Called::Later(_)) => (CallState::Later, None, None),
         Err(failure) => (state(failure.end), None, Some(failure.message)),
     };
-    Ok(web::Json(TriedOperation { state: Some(state), millis, request, answer, output, message }))
+    TriedOperation { state: Some(state), answer: ended.answer.map(answer_kept), output, message, ..planned }
 }
 
 /// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.

@@ -167,7 +167,7 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
         Some(opening) => match opening::open(&runner.node, opening, jobs).await {
             // Those that are over leave their seats together, so that the next are claimed together as well.
             Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| match begun {
-                Some(begun) if !begun.is_over() => spawn(Walk::Begun(begun), seat),
+                Some(begun) if !begun.is_over() => spawn(Walk::Begun(Box::new(begun)), seat),
                 begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
             }),
             Err(NotOpened(jobs)) if jobs > 1 => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),

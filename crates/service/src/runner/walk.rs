@@ -43,7 +43,7 @@ pub(super) enum Walk {
     /// Somebody has begun it, and it was taken up.
     TakenUp(ClaimedJob),
     /// It has begun.
-    Begun(Begun),
+    Begun(Box<Begun>),
 }
 
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
@@ -56,7 +56,7 @@ pub(super) async fn walk(node: &Node, walk: Walk, renewed: UnboundedReceiver<Ren
     };
     let walking = async {
         let begun = match walk {
-            Walk::Begun(begun) => begun,
+            Walk::Begun(begun) => *begun,
             Walk::TakenUp(held) => {
                 let (runbook, alert) = needed(node, &held).await?;
                 Begun::of(node, held, runbook, alert, None).await?
