@@ -163,7 +163,7 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
         });
     };
     match opening {
-        None => jobs.into_iter().zip(seats).for_each(|(job, seat)| spawn(Walk::TakenUp(job), seat)),
+        None => jobs.into_iter().zip(seats).for_each(|(job, seat)| spawn(Walk::TakenUp(Box::new(job)), seat)),
         Some(opening) => match opening::open(&runner.node, opening, jobs).await {
             // Those that are over leave their seats together, so that the next are claimed together as well.
             Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| match begun {

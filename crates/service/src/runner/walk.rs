@@ -41,7 +41,7 @@ use tokio::sync::mpsc::UnboundedReceiver;
 /// A job to be walked.
 pub(super) enum Walk {
     /// Somebody has begun it, and it was taken up.
-    TakenUp(ClaimedJob),
+    TakenUp(Box<ClaimedJob>),
     /// It has begun.
     Begun(Box<Begun>),
 }
@@ -59,7 +59,7 @@ pub(super) async fn walk(node: &Node, walk: Walk, renewed: UnboundedReceiver<Ren
             Walk::Begun(begun) => *begun,
             Walk::TakenUp(held) => {
                 let (runbook, alert) = needed(node, &held).await?;
-                Begun::of(node, held, runbook, alert, None).await?
+                Begun::of(node, *held, runbook, alert, None).await?
             }
         };
         walk_on(node, begun, renewed).await
