@@ -58,7 +58,8 @@ impl Stage {
         let pace = Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
         let token = |what: &str| format!("{what}-token");
         let harbour = block(async { Harbour::start(&address, pace, token, BOARD_KEY) }).expect("a harbour");
-        let http = arvok_connect::http_client().build().expect("a client");
+        // A line kept open may be closed by the node at the very moment of a request.
+        let http = arvok_connect::http_client().pool_max_idle_per_host(0).build().expect("a client");
         let data = folder("node");
         let harbour = Arc::new(harbour);
         let mut stage = Self { harbour, token: String::new(), address, data, database, node: None, http };
