@@ -51,9 +51,11 @@ pub async fn leave(db: &impl ConnectionTrait, node: &str) -> Result<(), StoreErr
 
 /// What jobs have become, as events.
 async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<Told>, StoreError> {
-    let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.runbook, j.target, j.rule,
-            j.launched_by, j.parent, j.urgency, j.chain, j.created_at
-        FROM job_change c JOIN job j ON j.id = c.job_id ORDER BY c.number LIMIT $1";
+    // Each job by its key, whatever was known of the tables when this was planned.
+    let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.*
+        FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
+            (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at FROM job
+            WHERE id = c.job_id OFFSET 0) j";
     Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()]).await?.into_iter().map(ChangeRow::told).collect())
 }
 
