@@ -91,7 +91,7 @@ impl Default for Config {
             database: None,
             data: PathBuf::from("arvok-data"),
             database_connections: 16,
-            jobs_at_once: 16,
+            jobs_at_once: 64,
             public_url: None,
             settings: BTreeMap::new(),
             retention: Kept::default(),

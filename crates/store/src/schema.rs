@@ -28,6 +28,7 @@ impl MigratorTrait for Migrator {
                 name: "0015_several_at_once",
                 sql: include_str!("../migrations/0015_several_at_once.sql"),
             }),
+            Box::new(Step { name: "0016_lighter_jobs", sql: include_str!("../migrations/0016_lighter_jobs.sql") }),
         ]
     }
 }

@@ -44,7 +44,7 @@ const RENEW: Duration = Duration::from_secs(2);
 /// Most claims at once.
 const CLAIMS: usize = 4;
 /// Most jobs of one claim.
-const TOGETHER: usize = 8;
+const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
 

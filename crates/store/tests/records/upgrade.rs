@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 15] = [
+const STEPS: [(&str, &str); 16] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -25,6 +25,7 @@ const STEPS: [(&str, &str); 15] = [
     ("0013_first_record", include_str!("../../migrations/0013_first_record.sql")),
     ("0014_calls", include_str!("../../migrations/0014_calls.sql")),
     ("0015_several_at_once", include_str!("../../migrations/0015_several_at_once.sql")),
+    ("0016_lighter_jobs", include_str!("../../migrations/0016_lighter_jobs.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
