@@ -20,7 +20,6 @@ use arvok_store::{
     jobs::{self, Claimed, ClaimedJob, Opening, Renewed},
     outside::{children, events},
 };
-use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
 use opening::NotOpened;
 use std::{
     sync::{
@@ -41,8 +40,6 @@ const LOOK: Duration = Duration::from_millis(500);
 const KNOTS: u32 = 4;
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(2);
-/// Most claims at once.
-const CLAIMS: usize = 4;
 /// Most jobs of one claim.
 const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
@@ -102,35 +99,27 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     }
 }
 
-/// Claims jobs while there is room for them and some are due: once at first, then more often at once.
+/// Claims jobs while there is room for them and some are due.
 async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
     let node = &runner.node;
-    let (mut at_once, mut more) = (1, true);
-    while more {
-        let alive = node.alive();
-        let published = node.published();
-        let claim = |places: Vec<OwnedSemaphorePermit>| {
-            jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, places.len())
-                .map(|claimed| (places, claimed))
-        };
-        let groups = std::iter::repeat_with(|| runner.places()).take_while(|places| !places.is_empty()).take(at_once);
-        let mut claims: FuturesUnordered<_> = groups.map(claim).collect();
-        more = !claims.is_empty();
-        // Whoever is back goes on at once: what a claim holds until its first record, another may be waiting for.
-        while let Some((places, claimed)) = claims.next().await {
-            match claimed {
-                Ok(Claimed { jobs, .. }) if jobs.is_empty() => more = false,
-                Ok(Claimed { jobs, opening }) => {
-                    let seats = places.into_iter().zip(&jobs).map(|(place, job)| runner.seat(place, job)).collect();
-                    walks.spawn(walk_all(Arc::clone(runner), jobs, seats, opening));
-                }
-                Err(e) => {
-                    complain(&e);
-                    more = false;
+    loop {
+        let places = runner.places();
+        if places.is_empty() {
+            return;
+        }
+        let (alive, published) = (node.alive(), node.published());
+        let claimed = jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, places.len()).await;
+        match claimed {
+            Ok(Claimed { jobs, .. }) if jobs.is_empty() => return,
+            Ok(Claimed { jobs, opening, more }) => {
+                let seats = places.into_iter().zip(&jobs).map(|(place, job)| runner.seat(place, job)).collect();
+                walks.spawn(walk_all(Arc::clone(runner), jobs, seats, opening));
+                if !more {
+                    return;
                 }
             }
+            Err(e) => return complain(&e),
         }
-        at_once = CLAIMS;
     }
 }
 

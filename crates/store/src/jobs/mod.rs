@@ -165,6 +165,8 @@ pub struct Claimed {
     pub jobs: Vec<ClaimedJob>,
     /// The transaction that their first records go into.
     pub opening: Option<Opening>,
+    /// Whether more may be due than was looked at.
+    pub more: bool,
 }
 
 /// The transaction in which jobs are held that nobody has begun yet: their rows are locked, and nothing written. The first
@@ -223,12 +225,15 @@ pub async fn claim(
 ) -> Result<Claimed, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
-    let several = i32::try_from(several).unwrap_or(i32::MAX);
+    let most_found = i32::try_from(several).unwrap_or(i32::MAX);
     let tx = db.begin().await?;
-    let values = vec![alive.into(), runbooks.into(), most.into(), several.into()];
+    let values = vec![alive.into(), runbooks.into(), most.into(), most_found.into()];
     let mut found = sql::typed::<ClaimedRow>(&tx, &claiming(), values).await?;
     let fresh = found.first().is_some_and(ClaimedRow::is_fresh);
+    let all = found.len();
     found.retain(|row| row.is_fresh() == fresh);
+    // What nobody has begun is looked for last.
+    let more = !fresh || all == several || found.len() < all;
     one_a_target(&mut found);
     as_many_as_may_be(&tx, &mut found, at_once).await?;
     // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
@@ -239,7 +244,7 @@ pub async fn claim(
         return Ok(Claimed::default());
     }
     if fresh {
-        return Ok(Claimed { jobs, opening: Some(Opening { tx, node: node.to_owned() }) });
+        return Ok(Claimed { jobs, opening: Some(Opening { tx, node: node.to_owned() }), more });
     }
     let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
     match write_claims(&tx, &claims, node).await.map_err(behind) {
@@ -248,7 +253,7 @@ pub async fn claim(
         written => written?,
     }
     tx.commit().await?;
-    Ok(Claimed { jobs, opening: None })
+    Ok(Claimed { jobs, opening: None, more })
 }
 
 /// Of several on one target the first.

@@ -471,7 +471,7 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         published.jobs(5).await;
         let db = &published.db;
         run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
-        let Claimed { jobs, opening } = open(db, 4, &[]).await;
+        let Claimed { jobs, opening, .. } = open(db, 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
         let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
         let done =
@@ -552,7 +552,7 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
     block(async {
         published.jobs(3).await;
         let db = &published.db;
-        let Claimed { jobs, opening } = open(db, 3, &[]).await;
+        let Claimed { jobs, opening, .. } = open(db, 3, &[]).await;
         // Meanwhile another begins on the target of the second.
         run(
             db,
@@ -588,7 +588,7 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
         let goes_on = Record::default();
         let opens = async |node: &str| {
-            let Claimed { jobs, opening } = jobs::claim(db, node, &[], &[], 8).await.expect("claims");
+            let Claimed { jobs, opening, .. } = jobs::claim(db, node, &[], &[], 8).await.expect("claims");
             let targets: Vec<&str> = jobs.iter().map(|job| job.target.as_str()).collect();
             assert!(targets.is_sorted(), "{targets:?}");
             let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
