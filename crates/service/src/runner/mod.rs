@@ -140,7 +140,7 @@ impl Runner {
 
 /// Walks jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
 async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, opening: Option<Opening>) {
-    let mut walks = JoinSet::new();
+    let (mut walks, all) = (JoinSet::new(), jobs.len());
     let mut spawn = |walk: Walk, seat: Seat| {
         let node = Arc::clone(&runner.node);
         walks.spawn(async move {
@@ -163,7 +163,10 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
             Err(NotOpened(_)) => {}
         },
     }
-    runner.node.work.notify_one();
+    // There are places again, and perhaps targets.
+    if walks.len() < all {
+        runner.node.work.notify_one();
+    }
     while walks.join_next().await.is_some() {}
 }
 

@@ -20,7 +20,7 @@ pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut P
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
     parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
-    // What a job that has ended asked and waited for went with its end (`job_over`).
+    // What a job that has ended asked and waited for went with its end (`jobs_changed`).
     let open: Vec<&Standing<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
     parts.add(ASKED, all(&open, &|record| asked(record, now)));
     parts.add(LISTENS, all(&open, &listens));
