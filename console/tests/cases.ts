@@ -44,9 +44,14 @@ const typed = (inputs: Record<string, Schema>, text: Record<string, string>) =>
   given(fields(inputs) satisfies Field[], text);
 const passage = (...of: Parameters<typeof passageRows>) => {
   const all = passageRows(...of);
-  const line = (row: (typeof all)[number]) =>
-    `${'  '.repeat(row.depth)}${row.kind === 'step' ? row.step.place : `${row.taken ? '' : 'not '}${row.label}`}`;
-  return { rows: all.map(line), first: telling(all)?.key ?? null };
+  const what = (row: (typeof all)[number]) => {
+    if (row.kind === 'step') return row.step.place;
+    return row.kind === 'part' ? `${row.taken ? '' : 'not '}${row.label}` : `${row.items} left out`;
+  };
+  return {
+    rows: all.map((row) => `${'  '.repeat(row.depth)}${what(row)}`),
+    first: telling(all)?.key ?? null,
+  };
 };
 
 const reached = (typed: string, names: string[]) =>

@@ -123,6 +123,9 @@ pub struct DryStep {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(no_recursion)]
     pub parts: Vec<DryPart>,
+    /// Of a long list, how many items are not among its parts.
+    #[serde(default, skip_serializing_if = "crate::is_none")]
+    pub left_out: usize,
 }
 
 /// A request that is or would be sent, without its address and its credential, which are its connection's.

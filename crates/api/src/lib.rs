@@ -60,6 +60,12 @@ use utoipa::{
     openapi::{Object, RefOr, Schema},
 };
 
+/// Whether there are none: then a number is not written.
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+const fn is_none(number: &usize) -> bool {
+    *number == 0
+}
+
 /// A page of a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Page<T> {

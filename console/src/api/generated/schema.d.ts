@@ -1825,6 +1825,8 @@ export interface components {
             request?: components["schemas"]["CallRequest"] | null;
             /** @description What stands within it. */
             parts?: components["schemas"]["DryPart"][];
+            /** @description Of a long list, how many items are not among its parts. */
+            left_out?: number;
         };
         /**
          * Problem
@@ -2042,6 +2044,8 @@ export interface components {
             attempts: components["schemas"]["Attempt"][];
             /** @description Branches, items of a list or ways side by side, and what takes the step back. */
             parts?: components["schemas"]["JobPart"][];
+            /** @description Of a long list, how many items are not among its parts: they went well, or are still to come. */
+            left_out?: number;
         };
         /** @description Jobs over time. */
         JobTimeline: {

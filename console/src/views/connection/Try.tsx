@@ -92,7 +92,12 @@ export default function Try({ via, operation, onClose }: Props) {
             {call.data.message && `: ${call.data.message}`}
           </p>
           {call.data.answer && <CameBack answer={call.data.answer} gave={call.data.output} />}
-          {call.data.output != null && <Json value={call.data.output} />}
+          {call.data.output != null && (
+            <>
+              <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>
+              <Json value={call.data.output} />
+            </>
+          )}
           {call.data.state === 'done' && <Step text={asStep(via, operation.name, give)} />}
         </div>
       )}

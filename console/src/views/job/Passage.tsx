@@ -66,7 +66,7 @@ export function Passage({ detail }: { detail: JobDetail }) {
             <Facts
               rows={Object.entries(detail.inputs as Record<string, unknown>).map(([k, v]) => [
                 k,
-                <code key={k}>{typeof v === 'string' ? v : JSON.stringify(v)}</code>,
+                <Input key={k} value={v} />,
               ])}
             />
           </Panel>
@@ -77,6 +77,14 @@ export function Passage({ detail }: { detail: JobDetail }) {
       </div>
     </div>
   );
+}
+
+/** Longest input that is shown on a few lines, in characters. */
+const SHORT = 160;
+
+function Input({ value }: { value: unknown }) {
+  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  return text.length > SHORT ? <Json value={value} /> : <code>{text}</code>;
 }
 
 const LOOKS: Record<string, { bar: string; row?: string }> = {
@@ -136,14 +144,23 @@ type StepRowProps = {
 /** How far a row stands in; on a narrow screen there is less room for it. */
 const indent = (depth: number) => ({ paddingLeft: `calc(${depth} * clamp(8px, 1.6vw, 22px))` });
 
-function PartRow({ row }: { row: Extract<Row, { kind: 'part' }> }) {
+function PartRow({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
   return (
     <li className="border-line border-t py-1.5 pr-3.5 text-[13px] text-ink-2" style={indent(row.depth)}>
-      <span className="pl-[52px]">
-        {!row.taken && <span className="text-ink-3">not taken: </span>}
-        <code className={row.taken ? '' : 'text-ink-3'}>{row.label}</code>
-      </span>
+      <PartName row={row} />
     </li>
+  );
+}
+
+function PartName({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
+  if (row.kind === 'left out') {
+    return <span className="pl-[52px]">{row.items} more that went well or are still to come</span>;
+  }
+  return (
+    <span className="pl-[52px]">
+      {!row.taken && <span className="text-ink-3">not taken: </span>}
+      <code className={row.taken ? '' : 'text-ink-3'}>{row.label}</code>
+    </span>
   );
 }
 

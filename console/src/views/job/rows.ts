@@ -5,6 +5,8 @@ export type Row = { key: string; depth: number } & (
   | { kind: 'step'; step: JobStep }
   /** Steps within a step, by what names them; those that were not gone are not shown one by one. */
   | { kind: 'part'; label: string; taken: boolean }
+  /** Items of a list that are not shown. */
+  | { kind: 'left out'; items: number }
 );
 
 export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): Row[] {
@@ -20,6 +22,8 @@ export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): 
       for (const within of step.parts ?? []) {
         if (within.taken || within.label !== 'undo') part(within, step.place, depth + 1);
       }
+      const items = step.left_out ?? 0;
+      if (items > 0) found.push({ key: `${step.place}/left out`, depth: depth + 1, kind: 'left out', items });
     }
   };
   list(steps, 0);

@@ -57,6 +57,11 @@ function Steps({ steps }: { steps: DryStep[] }) {
               {part.taken !== false && <Steps steps={part.steps} />}
             </div>
           ))}
+          {(step.left_out ?? 0) > 0 && (
+            <p className="border-line border-l pt-1.5 pl-3 text-[13px] text-ink-2">
+              and the same for {step.left_out} more
+            </p>
+          )}
         </li>
       ))}
     </ol>

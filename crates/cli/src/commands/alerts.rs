@@ -67,12 +67,10 @@ fn from_flags(send: &Send) -> Result<Value, CliError> {
             "give --kind and --resource, or a file with the payload (- for standard input)".into(),
         ));
     };
-    let mut labels = Map::new();
-    for label in &send.labels {
-        let (name, value) =
-            label.split_once('=').ok_or_else(|| CliError::Usage(format!("--label {label}: write NAME=VALUE")))?;
-        labels.insert(name.to_owned(), value.into());
-    }
+    let labels: Map<String, Value> = super::pairs("--label", &send.labels, "site=quill")?
+        .into_iter()
+        .map(|(name, value)| (name.to_owned(), value.into()))
+        .collect();
     let mut alert = json!({
         "kind": kind, "resource": resource, "severity": send.severity, "state": send.state, "labels": labels,
     });

@@ -134,13 +134,9 @@ fn offered<'d>(detail: &'d ConnectionDetail, operation: &str) -> Result<&'d Offe
 
 /// What was typed, each as the operation takes it; what is missing is asked for.
 fn given(operation: &OfferedOperation, typed: &[String]) -> Result<Map<String, Value>, CliError> {
-    let mut give = Map::new();
-    for one in typed {
-        let (name, value) = one
-            .split_once('=')
-            .ok_or_else(|| CliError::Usage(format!("--give {one}: give it as NAME=VALUE, such as vm=vm/quill-1")))?;
-        give.insert(name.to_owned(), super::read(operation.takes.get(name), value));
-    }
+    let typed = super::pairs("--give", typed, "vm=vm/quill-1")?.into_iter();
+    let mut give: Map<String, Value> =
+        typed.map(|(name, value)| (name.to_owned(), super::read(operation.takes.get(name), value))).collect();
     for (name, schema) in operation.takes.iter().filter(|(_, schema)| schema.get("default").is_none()) {
         if !give.contains_key(name) {
             let typed = ask::value(name, schema, "--give")?;

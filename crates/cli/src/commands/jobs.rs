@@ -6,7 +6,7 @@ use crate::{
     client::Client,
     error::CliError,
     events::Events,
-    show,
+    show::{self, Line},
 };
 use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Resolve, StepState, StepWord};
 use arvok_core::job::JobState;
@@ -104,8 +104,11 @@ async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
 
 fn progress(detail: &JobDetail) -> Vec<String> {
     let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
-    let rows = show::rows(detail).into_iter().filter_map(|row| Some((row.depth, row.step.ok()?)));
-    for (depth, step) in rows.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state)) {
+    let steps = show::rows(detail).into_iter().filter_map(|row| match row.line {
+        Line::Step(step) => Some((row.depth, step)),
+        Line::Part(..) | Line::LeftOut(_) => None,
+    });
+    for (depth, step) in steps.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state)) {
         let line = format!("{}{}", "  ".repeat(depth), show::step_line(step));
         // How long a step has been running changes all the time; it is shown once it has ended.
         let line = if step.state == StepState::Running {

@@ -1,6 +1,6 @@
 //! `arvok job launch` and `arvok job again`: the inputs, what would be done, and the launch.
 
-use super::{ask, read};
+use super::{ask, pairs, read};
 use crate::{
     args::{Asked, Server},
     client::Client,
@@ -32,17 +32,15 @@ async fn launched(
     asked: Asked,
 ) -> Result<(), CliError> {
     let form: RunbookForm = client.get(&format!("/api/v1/runbooks/{}", crate::client::percent(&runbook)), &[]).await?;
+    let typed = pairs("--input", &asked.input, "vm=vm/quill-report-2")?;
     let mut inputs = before;
-    for given in &asked.input {
-        let (name, value) = given.split_once('=').ok_or_else(|| {
-            CliError::Usage(format!("--input {given}: give it as NAME=VALUE, such as vm=vm/quill-report-2"))
-        })?;
-        inputs.insert(name.to_owned(), read(form.inputs.get(name), value));
-    }
     // What is not known any more was of another version.
-    inputs.retain(|name, _| form.inputs.contains_key(name) || asked.input.iter().any(|g| g.starts_with(name.as_str())));
+    inputs.retain(|name, _| form.inputs.contains_key(name));
+    inputs.extend(typed.into_iter().map(|(name, value)| (name.to_owned(), read(form.inputs.get(name), value))));
+    // A name that is not known may be what is missing, written wrongly: the server says so.
+    let is_known = inputs.keys().all(|name| form.inputs.contains_key(name));
     for (name, schema) in form.inputs.iter().filter(|(_, s)| s.get("default").is_none()) {
-        if !inputs.contains_key(name) {
+        if is_known && !inputs.contains_key(name) {
             inputs.insert(name.clone(), read(Some(schema), &ask::value(name, schema, "--input")?));
         }
     }

@@ -23,6 +23,7 @@ use crate::{
 };
 use clap::CommandFactory;
 use serde_json::Value;
+use std::collections::BTreeMap;
 
 /// Runs a command.
 pub async fn run(args: Args) -> Result<(), CliError> {
@@ -63,6 +64,19 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             Ok(())
         }
     }
+}
+
+/// What was typed as `NAME=VALUE`, each name once: of two values for one name nobody knows which was meant.
+fn pairs<'a>(flag: &str, typed: &'a [String], example: &str) -> Result<BTreeMap<&'a str, &'a str>, CliError> {
+    let mut pairs = BTreeMap::new();
+    for one in typed {
+        let wrong = || CliError::Usage(format!("{flag} {one}: give it as NAME=VALUE, such as {example}"));
+        let (name, value) = one.split_once('=').ok_or_else(wrong)?;
+        if let Some(before) = pairs.insert(name, value) {
+            return Err(CliError::Usage(format!("{flag} {name} is given twice: `{before}` and `{value}`")));
+        }
+    }
+    Ok(pairs)
 }
 
 /// A value as it was typed: a text where its schema wants one, else JSON, or a text if it is none.

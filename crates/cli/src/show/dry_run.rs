@@ -46,6 +46,9 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
             steps(within, depth + 2, lines);
         }
     }
+    if step.left_out > 0 {
+        lines.push(format!("{indent}  and the same for {} more", step.left_out));
+    }
 }
 
 fn words(told: &Told) -> String {

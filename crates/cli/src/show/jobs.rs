@@ -31,8 +31,19 @@ pub fn effect(j: &JobItem) -> String {
 pub struct Row<'a> {
     /// How deep it stands.
     pub depth: usize,
-    /// A step, or the name of steps within one or beside a job's own, and whether they were gone.
-    pub step: Result<&'a JobStep, (&'a str, bool)>,
+    /// What it tells.
+    pub line: Line<'a>,
+}
+
+/// What a line of a passage tells.
+#[derive(Clone, Copy, Debug)]
+pub enum Line<'a> {
+    /// A step.
+    Step(&'a JobStep),
+    /// The name of steps within one or beside a job's own, and whether they were gone.
+    Part(&'a str, bool),
+    /// How many items of a list are not told.
+    LeftOut(usize),
 }
 
 /// The passage line by line. Of branches that were not taken only the name is told.
@@ -46,13 +57,16 @@ pub fn rows(detail: &JobDetail) -> Vec<Row<'_>> {
 
 fn steps<'a>(all: &'a [JobStep], depth: usize, rows: &mut Vec<Row<'a>>) {
     for step in all {
-        rows.push(Row { depth, step: Ok(step) });
+        rows.push(Row { depth, line: Line::Step(step) });
         step.parts.iter().filter(|p| p.taken || p.label != "undo").for_each(|p| part(p, depth + 1, rows));
+        if step.left_out > 0 {
+            rows.push(Row { depth: depth + 1, line: Line::LeftOut(step.left_out) });
+        }
     }
 }
 
 fn part<'a>(part: &'a JobPart, depth: usize, rows: &mut Vec<Row<'a>>) {
-    rows.push(Row { depth, step: Err((&part.label, part.taken)) });
+    rows.push(Row { depth, line: Line::Part(&part.label, part.taken) });
     if part.taken {
         steps(&part.steps, depth + 1, rows);
     }
@@ -127,13 +141,14 @@ pub fn job(d: &JobDetail) -> String {
     lines.push("\nPassage".into());
     for row in rows(d) {
         let indent = "  ".repeat(row.depth + 1);
-        match row.step {
-            Ok(step) => {
+        match row.line {
+            Line::Step(step) => {
                 lines.push(format!("{indent}{}", step_line(step)));
                 lines.extend(tries(step, &indent));
             }
-            Err((label, true)) => lines.push(format!("{indent}{label}:")),
-            Err((label, false)) => lines.push(format!("{indent}not taken: {label}")),
+            Line::Part(name, true) => lines.push(format!("{indent}{name}:")),
+            Line::Part(name, false) => lines.push(format!("{indent}not taken: {name}")),
+            Line::LeftOut(items) => lines.push(format!("{indent}{items} more that went well or are still to come")),
         }
     }
     for open in d.decisions.iter().filter(|o| o.state == DecisionState::Open) {

@@ -43,6 +43,10 @@ fn a_runbook_is_launched_by_hand_and_what_it_would_do_is_shown_first() {
     let missing = stage.arvok(&["job", "launch", "grow-disk", "--dry-run"]);
     assert_eq!(missing.code, 2, "{}", missing.all());
     assert!(missing.err.contains("the input `vm` is missing; give it with --input vm=..."), "{}", missing.err);
+    let misspelt = stage.arvok(&["job", "launch", "grow-disk", "--input", "vn=vm/quill-report-2", "--dry-run"]);
+    assert!(misspelt.err.contains("there is no input `vn`; did you mean `vm`?"), "{}", misspelt.all());
+    let twice = stage.arvok(&["job", "launch", "grow-disk", "--input", vm, "--input", "vm=vm/quill-1", "--dry-run"]);
+    assert!(twice.code == 2 && twice.err.contains("--input vm is given twice"), "{}", twice.all());
     let wrong = stage.arvok(&["job", "launch", "grow-disk", "--input", vm, "--input", "step_gib=99", "--dry-run"]);
     assert!(wrong.code != 0 && wrong.err.contains("the input `step_gib` is wrong"), "{}", wrong.all());
     let unknown = stage.arvok(&["job", "launch", "grow-disks", "--input", vm]);
@@ -166,4 +170,21 @@ fn a_job_at_work_on_another_node_hears_what_is_said_here() {
     let always = &job["further"][0]["steps"][0];
     assert!(always["attempts"].as_array().is_some_and(|a| !a.is_empty()), "{job:#}");
     assert_eq!(job["steps"][2]["state"], "not run", "{job:#}");
+}
+
+#[test]
+fn of_a_long_list_the_items_that_tell_something_are_shown_and_the_others_counted() {
+    let stage = Stage::bare();
+    stage.publish(
+        "runbook: long\ntarget: group/long\ninputs: { n: { type: array } }\nsteps:\n  - id: pool\n    each: inputs.n\n    \
+         as: n\n    at_once: 50\n    failures: report\n    steps:\n      - { id: small, require: n != 121 }\n      \
+         - { id: rests, when: n == 126, pause: 10m }\n",
+    );
+    let body = json!({ "runbook": "long", "inputs": { "n": (1..=130).collect::<Vec<_>>() } });
+    let job = stage.call(Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a number");
+    stage.job_in(job, &["waiting"]);
+    let shown = stage.arvok(&["job", "show", &job.to_string()]).out;
+    let named = |n: usize| shown.contains(&format!("    {n}: {n}:\n"));
+    assert!(named(100) && !named(101) && named(121) && named(126) && !named(130), "{shown}");
+    assert!(shown.contains("\n    28 more that went well or are still to come\n"), "{shown}");
 }

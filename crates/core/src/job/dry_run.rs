@@ -4,15 +4,24 @@
 use super::{Facts, Place};
 use crate::{
     alarm::Alarm,
+    bounds::weight,
     connector::{Operation, Request},
     expr::{Expr, ExprError, Template},
     runbook::{Action, Call, Choose, Each, JobScope, Runbook, Step},
+    text::{clean_json, cut},
 };
 use serde_json::{Map, Value, json};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    cell::Cell,
+    collections::{BTreeMap, BTreeSet},
+};
 
 /// Items of a list that are shown one by one.
 const ITEMS_SHOWN: usize = 100;
+/// About how many bytes are shown in all: of lists within lists, and of large inputs at many places, there is no end.
+const ROOM: usize = 4 << 20;
+/// What a step takes of it beside its values.
+const STEP: usize = 512;
 
 /// A value, as far as it can be known.
 #[derive(Clone, Debug, PartialEq)]
@@ -46,6 +55,8 @@ pub struct DryStep {
     pub request: Option<Request>,
     /// What stands within it.
     pub parts: Vec<DryPart>,
+    /// How many items of a list are not among these.
+    pub left_out: usize,
 }
 
 /// Steps within a step.
@@ -85,6 +96,7 @@ pub fn dry_run(runbook: &Runbook, facts: &Facts, alarm: Option<&Alarm>, operatio
         passed_over: false,
         bound: Vec::new(),
         later: BTreeSet::new(),
+        room: Cell::new(ROOM),
     };
     let steps = dry.list(&runbook.steps, &Place::new(""));
     // What stands behind the steps knows how these went.
@@ -113,6 +125,8 @@ struct Dry<'a, 'o> {
     bound: Vec<(String, Option<Value>)>,
     /// Names of which nothing is known before.
     later: BTreeSet<&'static str>,
+    /// For how many bytes there is room.
+    room: Cell<usize>,
 }
 
 impl Dry<'_, '_> {
@@ -121,6 +135,7 @@ impl Dry<'_, '_> {
     }
 
     fn step(&mut self, step: &Step, place: &Place) -> DryStep {
+        self.take(STEP);
         // Of another item it may have been known.
         self.absent.remove(&step.id);
         let when = step.when.as_ref().map(|when| self.condition(when));
@@ -134,6 +149,7 @@ impl Dry<'_, '_> {
             given: Vec::new(),
             request: None,
             parts: Vec::new(),
+            left_out: 0,
         };
         let around = self.passed_over;
         let passed_over = around || told.when == Some(Told::Known(Value::Bool(false)));
@@ -251,12 +267,18 @@ impl Dry<'_, '_> {
     fn each(&mut self, each: &Each, place: &Place, told: &mut DryStep) {
         let items = self.expr(&each.items);
         let list = match &items {
-            Told::Known(Value::Array(items)) => items.iter().take(ITEMS_SHOWN).cloned().map(Some).collect(),
+            Told::Known(Value::Array(items)) => items.iter().cloned().map(Some).collect(),
             _ => vec![None],
         };
         told.given.push(("each".into(), items));
+        let all = list.len();
         for (number, item) in list.into_iter().enumerate() {
-            let label = item.as_ref().map_or_else(|| each.name.clone(), |i| format!("{}: {i}", number + 1));
+            // The first shows what is done with each.
+            if number > 0 && (number == ITEMS_SHOWN || self.room.get() == 0) {
+                told.left_out = all - number;
+                break;
+            }
+            let label = item.as_ref().map_or_else(|| each.name.clone(), |item| item_label(number, item));
             let taken = item.as_ref().map(|_| true);
             self.bound.push((each.name.clone(), item));
             let steps = self.list(&each.steps, &place.item(number));
@@ -284,21 +306,21 @@ impl Dry<'_, '_> {
     fn condition(&self, condition: &Expr) -> Told {
         match self.unknown([condition]) {
             unknown if !unknown.is_empty() => Told::Unknown(unknown),
-            _ => told(self.see(|scope| condition.holds(scope).map(Value::Bool))),
+            _ => self.told(|scope| condition.holds(scope).map(Value::Bool)),
         }
     }
 
     fn expr(&self, expr: &Expr) -> Told {
         match self.unknown([expr]) {
             unknown if !unknown.is_empty() => Told::Unknown(unknown),
-            _ => told(self.see(|scope| expr.eval(scope).map(|v| v.to_json()))),
+            _ => self.told(|scope| expr.eval(scope).map(|v| v.to_json())),
         }
     }
 
     fn template(&self, template: &Template) -> Told {
         match self.unknown(template.expressions().into_iter().map(|(_, e)| e)) {
             unknown if !unknown.is_empty() => Told::Unknown(unknown),
-            _ => told(self.see(|scope| template.fill(scope))),
+            _ => self.told(|scope| template.fill(scope)),
         }
     }
 
@@ -321,6 +343,24 @@ impl Dry<'_, '_> {
         unknown.into_iter().collect()
     }
 
+    /// A value, as long as there is room for it.
+    fn told(&self, read: impl FnOnce(&JobScope<'_>) -> Result<Value, ExprError>) -> Told {
+        if self.room.get() == 0 {
+            return Told::Wrong("there is too much to show".to_owned());
+        }
+        match self.see(read) {
+            Ok(value) => {
+                self.take(weight(&value, ROOM));
+                Told::Known(clean_json(value))
+            }
+            Err(e) => Told::Wrong(e.to_string()),
+        }
+    }
+
+    fn take(&self, bytes: usize) {
+        self.room.set(self.room.get().saturating_sub(bytes));
+    }
+
     fn see<T>(&self, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
         read(&JobScope {
             inputs: &self.facts.inputs,
@@ -334,9 +374,9 @@ impl Dry<'_, '_> {
     }
 }
 
-fn told(value: Result<Value, ExprError>) -> Told {
-    match value {
-        Ok(value) => Told::Known(crate::text::clean_json(value)),
-        Err(e) => Told::Wrong(e.to_string()),
-    }
+/// What names an item of a list: its number, and itself or what it is called.
+pub fn item_label(number: usize, item: &Value) -> String {
+    let named = ["name", "id", "resource"].iter().find_map(|key| item[*key].as_str());
+    let text = named.or(item.as_str()).map_or_else(|| item.to_string(), str::to_owned);
+    format!("{}: {}", number + 1, cut(&text, 80))
 }

@@ -21,7 +21,7 @@ mod progress;
 mod steps;
 mod walk;
 
-pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run};
+pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
 pub use kept::{Kept, MAX_KEPT};
 pub use knot::{Knotted, knots};

@@ -146,7 +146,10 @@ async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<we
     let choices = item(decision.clone()).choices;
     if !choices.iter().any(|c| c.name == decided.choice) {
         let known = choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ");
-        return Err(ApiError::BadRequest(format!("choice: `{}`; the choices are {known}", cut(&decided.choice, 60))));
+        return Err(ApiError::BadRequest(format!(
+            "there is no choice `{}`; the choices are {known}",
+            cut(&decided.choice, 60)
+        )));
     }
     if let Some((what, text)) =
         [("remark", &decided.remark), ("name", &decided.by)].into_iter().find(|(_, text)| text.len() > LONGEST)

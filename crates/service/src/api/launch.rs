@@ -134,6 +134,7 @@ fn step(s: job::DryStep, redact: &dyn Fn(Value) -> Value) -> DryStep {
             body: r.body.map(|body| redact(body.shown())),
         }),
         parts: s.parts.into_iter().map(|p| part(p, redact)).collect(),
+        left_out: s.left_out,
     }
 }
 

@@ -2,14 +2,19 @@
 
 use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
 use arvok_core::{
-    job::{JobState, Place},
+    job::{JobState, Place, item_label},
     runbook::{Action, Call, Choose, Each, Runbook, Step},
 };
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::{cell::Cell, collections::BTreeMap};
 
-/// Items of a list that are shown one by one; of more, those at the beginning and those that failed or are open.
+/// Items of a list that are shown one by one; of more, those at the beginning and those that failed or are open. The others are
+/// counted.
 const ITEMS_SHOWN: usize = 100;
+/// Steps of all items that are shown at their beginnings: of lists within lists there is no end.
+const STEPS_SHOWN: usize = 2_000;
+/// Steps that are looked at, whether or not they are shown.
+const STEPS_READ: usize = 20_000;
 
 /// Tells of each job what it does or waits for, or how it ended, where its state says more than its steps.
 pub(super) fn tell_doing(jobs: &mut [JobItem]) {
@@ -36,13 +41,15 @@ pub(super) struct Passage {
     /// Jobs of steps, and decisions, by their places.
     jobs: BTreeMap<String, i64>,
     decisions: BTreeMap<String, i64>,
+    /// Steps that were looked at.
+    read: Cell<usize>,
 }
 
 impl Passage {
     /// What stands of before has the numbers of steps as their places.
     pub(super) fn new(attempts: Vec<(String, Attempt)>, waiting: Vec<Place>, over: bool, runbook: &Runbook) -> Self {
         let (jobs, decisions) = (BTreeMap::new(), BTreeMap::new());
-        let mut passage = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions };
+        let mut passage = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions, read: Cell::new(0) };
         for (place, attempt) in attempts {
             let counted = place.strip_prefix('#').and_then(|n| n.parse::<usize>().ok());
             let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
@@ -73,6 +80,7 @@ impl Passage {
     }
 
     fn step(&self, step: &Step, place: &Place) -> JobStep {
+        self.read.set(self.read.get() + 1);
         let attempts = self.attempts.get(place.as_str()).cloned().unwrap_or_default();
         let state = match attempts.last() {
             Some(_) if self.waiting.contains(place) => match step.action {
@@ -83,9 +91,14 @@ impl Passage {
             None if self.over => StepState::NotRun,
             None => StepState::Next,
         };
+        let mut left_out = 0;
         let mut parts = match &step.action {
             Action::Choose(choose) => self.branches(choose, place, attempts.last()),
-            Action::Each(each) => self.items(each, place, attempts.last()),
+            Action::Each(each) => {
+                let (items, all) = self.items(each, place, attempts.last());
+                left_out = all - items.len();
+                items
+            }
             Action::Together(together) => {
                 let way = |(name, steps): &(String, Vec<Step>)| JobPart {
                     label: name.clone(),
@@ -118,6 +131,7 @@ impl Passage {
             decision: self.decisions.get(place.as_str()).copied(),
             attempts,
             parts,
+            left_out,
         }
     }
 
@@ -136,6 +150,7 @@ impl Passage {
             decision: None,
             attempts,
             parts: Vec::new(),
+            left_out: 0,
         };
         Some(JobPart { label: id.to_owned(), taken: true, steps: vec![step] })
     }
@@ -148,6 +163,7 @@ impl Passage {
             over: last.is_some() || self.over,
             jobs: BTreeMap::new(),
             decisions: BTreeMap::new(),
+            read: Cell::new(0),
         };
         let branch = |(i, branch): (usize, &arvok_core::runbook::Branch)| {
             let mine = taken == Some(i as u64 + 1);
@@ -160,27 +176,40 @@ impl Passage {
         choose.branches.iter().enumerate().map(branch).collect()
     }
 
-    fn items(&self, each: &Each, place: &Place, last: Option<&Attempt>) -> Vec<JobPart> {
+    /// The items that are shown, and how many there are.
+    fn items(&self, each: &Each, place: &Place, last: Option<&Attempt>) -> (Vec<JobPart>, usize) {
         let Some(items) = last.and_then(|a| a.give["each"].as_array()) else {
             let steps = self.steps(&each.steps, &place.item(0));
-            return vec![JobPart { label: each.name.clone(), taken: false, steps }];
+            return (vec![JobPart { label: each.name.clone(), taken: false, steps }], 1);
         };
         let part = |(number, item): (usize, &Value)| {
-            let steps = self.steps(&each.steps, &place.item(number));
+            let place = place.item(number);
+            let at_first = number < ITEMS_SHOWN && self.read.get() < STEPS_SHOWN;
+            if !at_first && (self.read.get() >= STEPS_READ || !self.is_begun(&place)) {
+                return None;
+            }
+            let steps = self.steps(&each.steps, &place);
             let taken = steps.iter().any(|s| !s.attempts.is_empty());
-            JobPart { label: label(number, item), taken, steps }
+            (at_first || steps.iter().any(is_telling)).then(|| JobPart {
+                label: item_label(number, item),
+                taken,
+                steps,
+            })
         };
-        let telling = |part: &JobPart| {
-            part.steps.iter().any(|s| matches!(s.state, StepState::Failed | StepState::Running | StepState::Unsure))
-        };
-        let all = items.iter().enumerate().map(part).enumerate();
-        all.filter(|(number, part)| *number < ITEMS_SHOWN || telling(part)).map(|(_, part)| part).collect()
+        (items.iter().enumerate().filter_map(part).collect(), items.len())
+    }
+
+    /// Whether anything was begun of an item.
+    fn is_begun(&self, item: &Place) -> bool {
+        let within = format!("{item}.");
+        self.attempts.range(within.clone()..).next().is_some_and(|(place, _)| place.starts_with(&within))
     }
 }
 
-/// An item of a list: what names it, if anything does.
-fn label(number: usize, item: &Value) -> String {
-    let named = ["name", "id", "resource"].iter().find_map(|key| item[*key].as_str());
-    let text = named.or(item.as_str()).map_or_else(|| item.to_string(), str::to_owned);
-    format!("{}: {}", number + 1, arvok_core::text::cut(&text, 80))
+/// Whether a step is open or went wrong.
+const fn is_telling(step: &JobStep) -> bool {
+    match step.state {
+        StepState::Running | StepState::Again | StepState::Waiting | StepState::Failed | StepState::Unsure => true,
+        StepState::Next | StepState::Done | StepState::Skipped | StepState::Stopped | StepState::NotRun => false,
+    }
 }

@@ -18,7 +18,11 @@ pub use release::faulty as faulty_release;
 pub use rollout::question;
 
 use super::world::World;
-use crate::{args::Scene, error::CliError, show};
+use crate::{
+    args::Scene,
+    error::CliError,
+    show::{self, Line},
+};
 use arvok_api::{JobDetail, JobItem, JobStep, Launch, Launched, Page};
 use arvok_core::job::{JobEffect, JobState};
 use clap::ValueEnum;
@@ -85,7 +89,7 @@ impl Account {
         self.jobs.push(job.id);
         self.line(format!("  job      {}: {} on {}, {} in {took}", job.id, job.runbook, job.target, job.state));
         for row in show::rows(detail) {
-            if let Ok(JobStep { id, summary, state, .. }) = row.step {
+            if let Line::Step(JobStep { id, summary, state, .. }) = row.line {
                 let indent = "  ".repeat(row.depth);
                 self.line(format!("           {indent}{}: {state}", summary.as_deref().unwrap_or(id)));
             }

@@ -3,11 +3,11 @@
 use crate::{
     Catalog, JobId,
     catalog::{Observed, check_files},
-    job::{DryPart, DryStep, Facts, Told, dry_run},
+    job::{DryPart, DryRun, DryStep, Facts, Told, dry_run},
     runbook::Runbook,
 };
 use chrono::DateTime;
-use serde_json::json;
+use serde_json::{Value, json};
 use std::fmt::Write;
 
 const CONNECTIONS: &str = "
@@ -59,9 +59,12 @@ fn step(step: &DryStep, depth: usize, all: &mut String) {
         writeln!(all, "{indent}  sends {request:?}").expect("writes");
     }
     step.parts.iter().for_each(|p| part(p, depth + 1, all));
+    if step.left_out > 0 {
+        writeln!(all, "{indent}  and {} more", step.left_out).expect("writes");
+    }
 }
 
-fn shown(text: &str) -> String {
+fn worked_out(text: &str, inputs: Value) -> DryRun {
     let text = format!("{CONNECTIONS}{text}");
     let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     assert_eq!(checked.problems, []);
@@ -70,14 +73,18 @@ fn shown(text: &str) -> String {
     let facts = Facts {
         id: JobId(0),
         key: "dry".into(),
-        inputs: json!({ "vm": "vm/a", "hosts": ["a", "b"] }),
+        inputs,
         target: "vm/a".into(),
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
     };
     let operations = |via: &str, name: &str| catalog.operation(via, name).ok().map(|(_, operation)| operation);
-    let dry = dry_run(runbook, &facts, None, &operations);
+    dry_run(runbook, &facts, None, &operations)
+}
+
+fn shown(text: &str) -> String {
+    let dry = worked_out(text, json!({ "vm": "vm/a", "hosts": ["a", "b"] }));
     let mut all = String::new();
     dry.steps.iter().for_each(|s| step(s, 0, &mut all));
     dry.further.iter().for_each(|p| part(p, 0, &mut all));
@@ -199,10 +206,10 @@ steps:
           a = 3
     each hosts
       each = ["a","b"]
-      1: "a", gone:
+      1: a, gone:
         set hosts[0].h
           is = "a"
-      2: "b", gone:
+      2: b, gone:
         set hosts[1].h
           is = "b"
     each disks
@@ -267,4 +274,38 @@ steps:
     set v
       m = 0
     "#);
+}
+
+#[test]
+fn of_a_long_list_the_beginning_is_shown_and_the_rest_counted() {
+    let hosts: Vec<_> = (0..1_000).collect();
+    let text = "
+runbook: dry
+inputs: { hosts: { type: array } }
+target: group/hosts
+steps: [ { id: all, each: inputs.hosts, as: h, steps: [ { id: a, set: { h: '${h}' } } ] } ]
+";
+    let dry = worked_out(text, json!({ "hosts": hosts }));
+    assert_eq!((dry.steps[0].parts.len(), dry.steps[0].left_out), (100, 900));
+    assert_eq!(dry.steps[0].parts[99].label, "100: 99");
+}
+
+#[test]
+fn lists_within_lists_and_large_values_at_many_places_come_to_an_end() {
+    fn steps_of(steps: &[DryStep]) -> usize {
+        steps.iter().map(|s| 1 + s.parts.iter().map(|p| steps_of(&p.steps)).sum::<usize>()).sum()
+    }
+    let within =
+        |steps: String, id: usize| format!("[ {{ id: s{id}, each: inputs.hosts, as: h{id}, steps: {steps} }} ]");
+    let inner = "[ { id: a, set: { v: '${inputs.big}' } }, { id: b, set: { n: 1 } } ]".to_owned();
+    let text = format!(
+        "\nrunbook: dry\ninputs: {{ hosts: {{ type: array }}, big: {{ type: string }} }}\ntarget: group/hosts\nsteps: {}\n",
+        (0..6).fold(inner, within)
+    );
+    let hosts: Vec<_> = (0..100).collect();
+    let dry = worked_out(&text, json!({ "hosts": hosts, "big": "x" }));
+    assert!(steps_of(&dry.steps) < 10_000, "{}", steps_of(&dry.steps));
+    assert_eq!(dry.steps[0].left_out, 99, "nothing is left for a second one");
+    let large = worked_out(&text, json!({ "hosts": hosts, "big": "x".repeat(900_000) }));
+    assert!(steps_of(&large.steps) < 100, "{}", steps_of(&large.steps));
 }

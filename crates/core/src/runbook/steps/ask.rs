@@ -117,6 +117,9 @@ impl KindDoc for AskDoc {
         let (doc, at) = (self.ask, format!("{at}/ask"));
         let to = to(build, &at, doc.to, names);
         build.within(&format!("{at}/within"), doc.within);
+        if doc.within.millis() == 0 {
+            build.check.fail(&format!("{at}/within"), "nobody can decide in no time");
+        }
         let text = build.check.template(&format!("{at}/text"), &doc.text.into(), names);
         if doc.choices.is_empty() || doc.choices.len() > MAX_CHOICES {
             build.check.fail(&format!("{at}/choices"), format!("give 1 to {MAX_CHOICES} choices"));

@@ -106,7 +106,7 @@ steps:
   - id: odd
     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
   - id: told
-    ask: { text: 'Go on?', choices: { go: Go on }, within: 5m }
+    ask: { text: 'Go on?', choices: { go: Go on }, within: 0s }
   - id: tells
     ask: { text: 'Go on?', choices: { go: Go on }, within: 5m, tell: { call: chat.post, give: { text: '${decision.lnk}' } } }
   - { id: any, await: { labels: { site: brack } }, within: 5m }
@@ -141,6 +141,9 @@ steps:
     grow.yaml:10:9: `told` stands for a part of a step; call it otherwise
        10 |   - id: told
           |         ^^^^
+    grow.yaml:11:60: nobody can decide in no time
+       11 |     ask: { text: 'Go on?', choices: { go: Go on }, within: 0s }
+          |                                                            ^^
     grow.yaml:13:64: the key `via` is missing here
        13 |     ask: { text: 'Go on?', choices: { go: Go on }, within: 5m, tell: { call: chat.post, give: { text: '${decision.lnk}' } } }
           |                                                                ^^^^
