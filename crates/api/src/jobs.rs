@@ -114,7 +114,7 @@ pub struct JobStep {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(no_recursion)]
     pub parts: Vec<JobPart>,
-    /// Of a long list, how many items are not among its parts: they went well, or are still to come.
+    /// Of a long list, how many items are not among its parts: none of them is open or failed.
     #[serde(default, skip_serializing_if = "crate::is_none")]
     pub left_out: usize,
 }

@@ -2044,7 +2044,7 @@ export interface components {
             attempts: components["schemas"]["Attempt"][];
             /** @description Branches, items of a list or ways side by side, and what takes the step back. */
             parts?: components["schemas"]["JobPart"][];
-            /** @description Of a long list, how many items are not among its parts: they went well, or are still to come. */
+            /** @description Of a long list, how many items are not among its parts: none of them is open or failed. */
             left_out?: number;
         };
         /** @description Jobs over time. */

@@ -59,7 +59,8 @@ export function Passage({ detail }: { detail: JobDetail }) {
           <EffectRow detail={detail} />
         </ol>
       </section>
-      <div className="flex flex-col gap-3.5">
+      {/* What is chosen far down is read beside it. */}
+      <div className="flex flex-col gap-3.5 lg:sticky lg:top-4 lg:self-start">
         {step && <StepPanel step={step} detail={detail} />}
         {Object.keys(detail.inputs ?? {}).length > 0 && (
           <Panel title="Inputs">
@@ -154,7 +155,7 @@ function PartRow({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
 
 function PartName({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
   if (row.kind === 'left out') {
-    return <span className="pl-[52px]">{row.items} more that went well or are still to come</span>;
+    return <span className="pl-[52px]">{row.items} more, none of them open or failed</span>;
   }
   return (
     <span className="pl-[52px]">
@@ -284,8 +285,12 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
       {last && (
         <div className="flex flex-col gap-2">
           {last.error && <p className="text-bad">{last.error}</p>}
-          <h3 className="font-semibold text-[12px] text-ink-3">Given</h3>
-          <Json value={last.give} />
+          {Object.keys(last.give ?? {}).length > 0 && (
+            <>
+              <h3 className="font-semibold text-[12px] text-ink-3">Given</h3>
+              <Json value={last.give} />
+            </>
+          )}
           {last.request && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Sent</h3>

@@ -148,7 +148,7 @@ pub fn job(d: &JobDetail) -> String {
             }
             Line::Part(name, true) => lines.push(format!("{indent}{name}:")),
             Line::Part(name, false) => lines.push(format!("{indent}not taken: {name}")),
-            Line::LeftOut(items) => lines.push(format!("{indent}{items} more that went well or are still to come")),
+            Line::LeftOut(items) => lines.push(format!("{indent}{items} more, none of them open or failed")),
         }
     }
     for open in d.decisions.iter().filter(|o| o.state == DecisionState::Open) {

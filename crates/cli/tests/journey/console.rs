@@ -234,7 +234,7 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/subscribers/harbour-board", "job.succeeded"),
         ("/subscribers/nobody", "there is no subscriber"),
         ("/runbooks/grow-disk/launch", "What it would do"),
-        ("/jobs/4", "20 more that went well"),
+        ("/jobs/4", "20 more, none of them open or failed"),
         (&asks, "Waits for your decision"),
         (&link, "What is known"),
         ("/nowhere", "There is nothing at this address."),
