@@ -213,8 +213,11 @@ pub struct DecisionContext {
     pub alert: Option<AlertItem>,
     /// Whether its alarm still stands; absent if there is none.
     pub raised: Option<bool>,
-    /// What the steps found so far, in their order.
+    /// What the steps found so far, in their order; of other items of a list what the list gave.
     pub found: Vec<Found>,
+    /// How many steps before these found something as well.
+    #[serde(default, skip_serializing_if = "crate::is_none")]
+    pub left_out: usize,
 }
 
 /// What a step found.

@@ -4,10 +4,6 @@ DO $$ BEGIN
         pg_get_serial_sequence('outbox', 'number')::regclass);
 END $$;
 
--- It kept nodes from claiming that do not count their claims; they have been unable to walk jobs ever since.
-DROP TRIGGER job_claimed ON job;
-DROP FUNCTION job_claimed();
-
 -- What follows the end of jobs that asked, waited, or are of a step, is done once for all jobs of a statement: a condition of
 -- a row's trigger is read anew by each statement, whether or not anything ends in it.
 DROP TRIGGER job_ends ON job;

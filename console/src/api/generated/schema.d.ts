@@ -1640,8 +1640,10 @@ export interface components {
             alert?: components["schemas"]["AlertItem"] | null;
             /** @description Whether its alarm still stands; absent if there is none. */
             raised?: boolean | null;
-            /** @description What the steps found so far, in their order. */
+            /** @description What the steps found so far, in their order; of other items of a list what the list gave. */
             found: components["schemas"]["Found"][];
+            /** @description How many steps before these found something as well. */
+            left_out?: number;
         };
         /** @description One decision. */
         DecisionItem: {

@@ -30,7 +30,7 @@ export function Component() {
 type ContextProps = { link: string; context: DecisionContext; again: () => void };
 
 function Context({ link, context, again }: ContextProps) {
-  const { decision, job, alert, raised, found } = context;
+  const { decision, job, alert, raised, found, left_out } = context;
   const [name, setName] = useState('');
   const take = useMutation({
     mutationFn: ({ choice, remark }: { choice: string; remark: string }) =>
@@ -99,6 +99,7 @@ function Context({ link, context, again }: ContextProps) {
       </Panel>
       {found.length > 0 && (
         <Panel title="What the job found so far">
+          {(left_out ?? 0) > 0 && <p className="text-ink-2">{left_out} before these found something too.</p>}
           <dl className="flex flex-col gap-2">
             {found.map((f, i) => (
               // biome-ignore lint/suspicious/noArrayIndexKey: the list only grows

@@ -48,6 +48,39 @@ fn told_of(stage: &Stage, on: &str) -> String {
     until("the message", || said(stage).into_iter().find(|m| m.contains("/decide#") && m.contains(on)))
 }
 
+/// Asks for one of two hosts, after a look at many things.
+const ASKS_OF_ONE: &str = "
+runbook: asks-of-one
+target: group/hosts
+steps:
+  - { id: before, each: '[1, 2, 3]', as: n, gives: steps.count.n, steps: [ { id: count, set: { n: '${n}' } } ] }
+  - id: hosts
+    each: \"['host/a', 'host/b']\"
+    as: host
+    steps:
+      - { id: look, set: { host: '${host}' } }
+      - id: agree
+        when: host == 'host/b'
+        ask:
+          text: 'Drain ${host}?'
+          choices: { drain: Drain it }
+          within: 5m
+          tell: { call: chat.post, via: crew-chat, give: { channel: yard, text: '${decision.text} ${decision.link}' } }
+";
+
+#[test]
+fn a_question_within_a_list_shows_what_was_found_for_its_item_and_of_others_what_their_list_gave() {
+    let stage = Stage::with_demo();
+    stage.publish(ASKS_OF_ONE);
+    launch(&stage, "asks-of-one", &json!({}));
+    let link = link(&told_of(&stage, "host/b"));
+    let (_, context) = stage.call(Method::POST, "/api/v1/decisions/link", Some(&json!({ "link": link })));
+    let found = context["found"].as_array().expect("what was found");
+    let found: Vec<Value> = found.iter().map(|f| json!([f["step"], f["gave"]])).collect();
+    let before = json!([{ "item": 1, "gives": 1 }, { "item": 2, "gives": 2 }, { "item": 3, "gives": 3 }]);
+    assert_eq!(found, [json!(["before", before]), json!(["hosts[1].look", { "host": "host/b" }])], "{context}");
+}
+
 #[test]
 fn a_person_decides_by_command_and_by_link_once_and_in_time() {
     let stage = Stage::with_demo();

@@ -12,11 +12,11 @@ use crate::{
 };
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
-    ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState, Found, PAGE, Page, Problem,
-    Role, StepState, Take, TakeByLink,
+    Attempt, ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState, Found, PAGE, Page,
+    Problem, Role, StepState, Take, TakeByLink,
 };
 use arvok_core::{
-    job::{Decided, Decider},
+    job::{Decided, Decider, Place},
     runbook::LaunchRole,
     text::cut,
 };
@@ -30,6 +30,8 @@ use serde_json::Value;
 const LONGEST: usize = 1_000;
 /// Longest output of a step that is shown beside a decision, in bytes.
 const LONGEST_FOUND: usize = 4_000;
+/// Most steps of which is told what they found; of more the last ones.
+const MOST_FOUND: usize = 50;
 /// Most open decisions of the overview.
 const MOST: i64 = 50;
 
@@ -241,7 +243,13 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let steps = runbook.as_ref().map_or_else(Vec::new, |r| arvok_core::runbook::all(&r.steps));
     let id = |place: &str| place.rsplit('.').next().unwrap_or(place).to_owned();
-    let mut gave: Vec<_> = row.attempts.into_iter().filter(|(_, a)| a.state == StepState::Done).collect();
+    // Of other items of a list tells what the list gave.
+    let around = |(each, n): &(Place, usize)| decision.place.starts_with(&format!("{each}[{n}]."));
+    let done = |(place, a): &(String, Attempt)| {
+        let place = Place::new(place);
+        a.state == StepState::Done && place.is_step() && place.items().iter().all(around)
+    };
+    let mut gave: Vec<_> = row.attempts.into_iter().filter(done).collect();
     // What was done at the same moment, in the order of the runbook.
     gave.sort_by_cached_key(|(place, a)| (a.finished_at, steps.iter().position(|s| s.id == id(place))));
     let found = gave.into_iter().filter_map(|(place, attempt)| {
@@ -254,8 +262,10 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
         let step = steps.iter().find(|s| s.id == id(&place)).and_then(|s| s.summary.clone()).unwrap_or(place);
         Some(Found { step, gave })
     });
-    let found = found.collect();
+    let mut found: Vec<Found> = found.collect();
+    let left_out = found.len().saturating_sub(MOST_FOUND);
+    found.drain(..left_out);
     let mut job = row.item;
     tell_doing(std::slice::from_mut(&mut job));
-    Ok(DecisionContext { decision: item(decision), job, alert, raised, found })
+    Ok(DecisionContext { decision: item(decision), job, alert, raised, found, left_out })
 }

@@ -520,6 +520,41 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
 }
 
 #[test]
+fn jobs_of_steps_that_end_together_are_each_counted_where_they_are_waited_for() {
+    let published = any();
+    block(async {
+        published.jobs(3).await;
+        let db = &published.db;
+        run(
+            db,
+            "UPDATE job SET state = 'waiting', begun = true, wake_at = now() + interval '1 hour' WHERE id = 3;
+            UPDATE job SET parent = 3, parent_place = 'kid' || id WHERE id < 3",
+        )
+        .await;
+        let Claimed { jobs, opening, more } = open(db, 2, &[]).await;
+        assert!(more, "as many were found as were looked for");
+        let ends = end(JobState::Succeeded);
+        let over: Vec<_> = jobs.iter().map(|job| standing(job, &ends)).collect();
+        opening.expect("nobody has begun them").keep(&over, &[], now()).await.expect("keeps");
+        assert_eq!(one(db, "SELECT posts AS x FROM job WHERE id = 3").await, 2);
+        let Claimed { jobs, more, .. } = open(db, 2, &[]).await;
+        assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [3], "it is woken");
+        assert!(more, "what nobody has begun was not looked for");
+        assert!(!open(db, 2, &[]).await.more);
+    });
+}
+
+#[test]
+fn where_fewer_are_found_than_are_looked_for_no_more_are_due() {
+    let published = any();
+    block(async {
+        published.jobs(3).await;
+        let Claimed { jobs, more, .. } = open(&published.db, 8, &[]).await;
+        assert_eq!((jobs.len(), more), (3, false));
+    });
+}
+
+#[test]
 fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_may_be() {
     let published = any();
     block(async {
