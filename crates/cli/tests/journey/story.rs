@@ -56,7 +56,11 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
         insta::assert_snapshot!("job-show", stage.arvok(&["job", "show", "1"]).out);
         insta::assert_snapshot!("job-follow", stage.arvok(&["job", "follow", "1"]).all());
         insta::assert_snapshot!("alarm-list", stage.arvok(&["alarm", "list"]).all());
-        insta::assert_snapshot!("runbook-list", stage.arvok(&["runbook", "list"]).all());
+        // How much of a summary there is room for depends on how long ago the last job was.
+        let listed = stage.arvok(&["runbook", "list"]).all();
+        let at = listed.lines().find_map(|line| line.find("SUMMARY")).expect("a column");
+        let begin = |line: &str| line.chars().take(at + 20).collect::<String>().trim_end().to_owned();
+        insta::assert_snapshot!("runbook-list", listed.lines().map(begin).collect::<Vec<_>>().join("\n"));
         insta::assert_snapshot!("connection-list", stage.arvok(&["connection", "list"]).all());
     });
     for list in [["alert", "list"], ["alarm", "list"], ["rule", "list"], ["job", "list"], ["source", "list"]] {

@@ -13,8 +13,8 @@ use std::{cell::Cell, collections::BTreeMap};
 const ITEMS_SHOWN: usize = 100;
 /// Steps of all items that are shown at their beginnings: of lists within lists there is no end.
 const STEPS_SHOWN: usize = 2_000;
-/// Steps that are looked at, whether or not they are shown.
-const STEPS_READ: usize = 20_000;
+/// Steps that are shown of all items, also of those that failed or are open.
+const MOST_STEPS: usize = 20_000;
 
 /// Tells of each job what it does or waits for, or how it ended, where its state says more than its steps.
 pub(super) fn tell_doing(jobs: &mut [JobItem]) {
@@ -185,31 +185,25 @@ impl Passage {
         let part = |(number, item): (usize, &Value)| {
             let place = place.item(number);
             let at_first = number < ITEMS_SHOWN && self.read.get() < STEPS_SHOWN;
-            if !at_first && (self.read.get() >= STEPS_READ || !self.is_begun(&place)) {
+            let tells = self.tells(&place);
+            if !at_first && !tells {
                 return None;
             }
-            let steps = self.steps(&each.steps, &place);
-            let taken = steps.iter().any(|s| !s.attempts.is_empty());
-            (at_first || steps.iter().any(is_telling)).then(|| JobPart {
-                label: item_label(number, item),
-                taken,
-                steps,
-            })
+            // What failed is named in any case.
+            let steps = if self.read.get() < MOST_STEPS { self.steps(&each.steps, &place) } else { Vec::new() };
+            let taken = tells || steps.iter().any(|s| !s.attempts.is_empty());
+            Some(JobPart { label: item_label(number, item), taken, steps })
         };
         (items.iter().enumerate().filter_map(part).collect(), items.len())
     }
 
-    /// Whether anything was begun of an item.
-    fn is_begun(&self, item: &Place) -> bool {
+    /// Whether anything within an item is open or went wrong.
+    fn tells(&self, item: &Place) -> bool {
         let within = format!("{item}.");
-        self.attempts.range(within.clone()..).next().is_some_and(|(place, _)| place.starts_with(&within))
-    }
-}
-
-/// Whether a step is open or went wrong.
-const fn is_telling(step: &JobStep) -> bool {
-    match step.state {
-        StepState::Running | StepState::Again | StepState::Waiting | StepState::Failed | StepState::Unsure => true,
-        StepState::Next | StepState::Done | StepState::Skipped | StepState::Stopped | StepState::NotRun => false,
+        let begun = self.attempts.range(within.clone()..).take_while(|(place, _)| place.starts_with(&within));
+        begun.filter_map(|(_, attempts)| attempts.last()).any(|last| match last.state {
+            StepState::Running | StepState::Again | StepState::Waiting | StepState::Failed | StepState::Unsure => true,
+            StepState::Next | StepState::Done | StepState::Skipped | StepState::Stopped | StepState::NotRun => false,
+        })
     }
 }
