@@ -5,12 +5,16 @@ import { signIn } from '../api/client';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
 
-export function SignIn() {
+/** Asks for a token; `why` says what for, where it is not plain. */
+export function SignIn({ why, then }: { why?: string; then?: () => void }) {
   const queries = useQueryClient();
   const [token, setToken] = useState('');
   const enter = useMutation({
     mutationFn: () => signIn(token.trim()),
-    onSuccess: (who) => queries.setQueryData(['me'], who),
+    onSuccess: (who) => {
+      queries.setQueryData(['me'], who);
+      then?.();
+    },
   });
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -25,6 +29,7 @@ export function SignIn() {
         <h1 className="flex items-center gap-2.5 font-bold text-xl">
           <Brand /> Arvok
         </h1>
+        {why && <p className="text-[13px] text-ink-2">{why}</p>}
         <label className="flex flex-col gap-1.5 font-semibold text-[13px]" htmlFor="token">
           Token
           <input

@@ -42,7 +42,7 @@ pub struct DecisionItem {
     /// What may be chosen.
     pub choices: Vec<Choice>,
     /// What nobody's decision means; absent: the step fails.
-    pub silence: Option<String>,
+    pub unanswered: Option<String>,
     /// When it was asked.
     pub asked_at: DateTime<Utc>,
     /// Until when it stands.
@@ -51,7 +51,7 @@ pub struct DecisionItem {
     pub state: DecisionState,
     /// What was chosen.
     pub choice: Option<String>,
-    /// By whom.
+    /// By whom; of a link without signing in it says that, behind the name that was given.
     pub by: Option<String>,
     /// By which way: `command`, `console`, `link`, `api`.
     pub how: Option<String>,
@@ -97,7 +97,9 @@ pub struct TakeByLink {
     pub link: String,
     /// The name of a choice.
     pub choice: String,
-    /// Who decides, as they say themselves.
+    /// Who decides, as they say themselves; recorded as said by somebody who is not signed in. Whoever is signed in
+    /// decides by the name of the token, and this is not looked at.
+    #[serde(default)]
     pub name: String,
     /// Anything that those who read it later should know.
     #[serde(default)]

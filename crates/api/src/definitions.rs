@@ -173,4 +173,14 @@ pub struct SecretItem {
     pub changed_at: DateTime<Utc>,
     /// Where it may go.
     pub allowed: Vec<String>,
+    /// Whether the node that was asked can open it: else it was sealed with another key, and is to be set again.
+    #[serde(default = "yes")]
+    pub opens: bool,
+    /// Why it is not hidden where it is shown, if it is not: `short` or `common`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weak: Option<String>,
+}
+
+const fn yes() -> bool {
+    true
 }

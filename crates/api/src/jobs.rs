@@ -218,6 +218,9 @@ pub struct DecisionContext {
     /// How many steps before these found something as well.
     #[serde(default, skip_serializing_if = "crate::is_none")]
     pub left_out: usize,
+    /// By which name whoever looks is signed in; absent: not at all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signed_in: Option<String>,
 }
 
 /// What a step found.

@@ -6,6 +6,7 @@
 pub mod access;
 pub mod alarms;
 pub mod alerts;
+pub mod audit;
 pub mod connections;
 pub mod decisions;
 pub mod definitions;
@@ -27,6 +28,7 @@ pub use alerts::{
     AlertDetail, AlertItem, KeptItem, Retried, RetryRequest, Taken, TakenAlert, UnreadableItem, VerdictItem,
     VerdictMark,
 };
+pub use audit::{AuditFilter, AuditItem};
 pub use connections::{
     CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation, ImportRequest,
     Imported, NeededSecret, OfferedOperation, TriedOperation, TryOperation,

@@ -188,9 +188,10 @@ impl Client {
 
 fn refusal(status: StatusCode, text: &str) -> CliError {
     let Ok(problem) = serde_json::from_str::<Problem>(text) else {
-        let said = format!("the server answered {status}");
-        // Something between here and the server may have answered.
-        return if status.is_server_error() { CliError::Unreachable(said) } else { CliError::Refused(said) };
+        // The server says no in its own words only: a proxy or a page for signing in has answered in its place, and what
+        // was sent did not arrive.
+        let who = "something between here and the server answered in its place";
+        return CliError::Unreachable(format!("{who} ({status}); what was sent did not arrive"));
     };
     let shown: Vec<String> = problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
     let said = if shown.is_empty() { problem.detail } else { format!("{}\n{}", problem.detail, shown.join("\n")) };

@@ -2,7 +2,8 @@
 //!
 //! One payload to a line, each with a key under which the server takes it once, however often it
 //! is sent. Whoever sends puts its payload at the end first and then delivers from the front, so
-//! that a death in between loses nothing; a lock beside the file lets only one at a time.
+//! that a death in between loses nothing; a lock beside the file lets only one at a time. What can never be delivered as it
+//! is (a source that is not there, a line that was cut) is put aside into a file beside it, and holds up nothing.
 
 use crate::{
     client::{Client, percent},
@@ -48,22 +49,31 @@ pub struct Delivered {
     pub why: Option<CliError>,
     /// What the server will never take; it is not kept.
     pub refused: Vec<CliError>,
+    /// What was put aside, and why.
+    pub aside: Vec<String>,
 }
+
+/// A line that can never be delivered as it is, and why.
+type Aside = (String, String);
 
 /// Puts a payload at the end, if there is one, and delivers from the front as far as it goes.
 pub async fn deliver(path: &Path, new: Option<Waiting>, client: &Client) -> Result<Delivered, CliError> {
     let spool = Spool::open(path)?;
-    let mut waiting = spool.read()?;
+    let (mut waiting, cut) = spool.read()?;
     if let Some(new) = new {
         waiting.push(new);
         spool.write(&waiting)?;
     }
     let (mut done, mut delivered) = (0, Delivered::default());
+    let mut aside = cut;
     for w in &waiting {
         let way = format!("/in/{}", percent(&w.source));
         match client.deliver(&way, &w.content_type, Some(&w.key), w.body.clone().into_bytes()).await {
             Ok(taken) => delivered.taken.push(taken),
             Err(e @ CliError::Refused(_)) => delivered.refused.push(e),
+            Err(CliError::Missing(why)) => {
+                aside.push((serde_json::to_string(w).map_err(|e| CliError::Here(e.to_string()))?, why));
+            }
             Err(e) => {
                 delivered.why = Some(e);
                 break;
@@ -71,9 +81,12 @@ pub async fn deliver(path: &Path, new: Option<Waiting>, client: &Client) -> Resu
         }
         done += 1;
     }
-    if done > 0 {
+    // First it is aside, then it is gone from here.
+    spool.put_aside(&aside)?;
+    if done > 0 || !aside.is_empty() {
         spool.write(&waiting[done..])?;
     }
+    delivered.aside = aside.into_iter().map(|(_, why)| why).collect();
     delivered.left = waiting.len() - done;
     Ok(delivered)
 }
@@ -90,17 +103,38 @@ impl Spool {
         Ok(Self { path: path.to_owned(), _lock: lock })
     }
 
-    fn read(&self) -> Result<Vec<Waiting>, CliError> {
-        let text = match fs::read_to_string(&self.path) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+    /// What waits, and lines that are none of ours, each with the reason.
+    fn read(&self) -> Result<(Vec<Waiting>, Vec<Aside>), CliError> {
+        let bytes = match fs::read(&self.path) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok((Vec::new(), Vec::new())),
             read => read.map_err(|e| file(&self.path, e))?,
         };
-        let line = |(n, line): (usize, &str)| {
-            serde_json::from_str(line).map_err(|e| {
-                CliError::Here(format!("{}: line {} is no payload that was kept: {e}", self.path.display(), n + 1))
-            })
+        let text = String::from_utf8_lossy(&bytes);
+        let (mut waiting, mut cut) = (Vec::new(), Vec::new());
+        for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+            match serde_json::from_str(line) {
+                Ok(one) => waiting.push(one),
+                Err(e) => {
+                    let why = format!("{}: line {} is no payload that was kept: {e}", self.path.display(), n + 1);
+                    cut.push((line.to_owned(), why));
+                }
+            }
+        }
+        Ok((waiting, cut))
+    }
+
+    /// Adds lines to the file of what was put aside.
+    fn put_aside(&self, lines: &[Aside]) -> Result<(), CliError> {
+        if lines.is_empty() {
+            return Ok(());
+        }
+        let beside = aside(&self.path);
+        let add = || {
+            let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&beside)?;
+            lines.iter().try_for_each(|(line, _)| writeln!(file, "{line}"))?;
+            file.sync_all()
         };
-        text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).map(line).collect()
+        add().map_err(|e| file(&beside, e))
     }
 
     /// Writes the file anew, whole or not at all.
@@ -126,11 +160,19 @@ impl Spool {
     }
 }
 
+/// Where what can never be delivered is put.
+fn aside(spool: &Path) -> PathBuf {
+    spool.with_added_extension("aside")
+}
+
 /// Says what became of it; the command ends well as long as nothing is lost.
 pub fn say(path: &Path, delivered: Delivered) -> Result<(), CliError> {
     delivered.taken.iter().for_each(|t| show::out(&show::taken(t)));
     for refused in &delivered.refused {
         show::say(&format!("arvok: refused, and not kept: {refused}"));
+    }
+    for why in &delivered.aside {
+        show::say(&format!("arvok: put aside into {}: {why}", aside(path).display()));
     }
     match delivered.why {
         Some(e @ (CliError::Unreachable(_) | CliError::Here(_))) => {
@@ -150,7 +192,7 @@ pub fn say(path: &Path, delivered: Delivered) -> Result<(), CliError> {
             show::say(&format!("arvok: nothing is lost: it waits in {} ({} in all)", path.display(), delivered.left));
             Err(e)
         }
-        None if delivered.refused.is_empty() => Ok(()),
+        None if delivered.refused.is_empty() && delivered.aside.is_empty() => Ok(()),
         None => Err(CliError::Refused("not everything was taken".into())),
     }
 }

@@ -1,6 +1,7 @@
 //! Secrets at rest: sealed with XChaCha20-Poly1305 under the service's key, the name bound in,
 //! so that a sealed value cannot be moved to another name.
 
+use crate::redact::SEALED_LINK;
 use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
 use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
@@ -69,14 +70,16 @@ impl Vault {
 }
 
 impl Vault {
-    /// Seals a text for a purpose, as it can stand in a link.
+    /// Seals a text for a purpose, as it can stand in a link. It begins with words by which it is known and hidden
+    /// wherever it is shown.
     pub fn seal_link(&self, purpose: &str, text: &str) -> Result<String, VaultError> {
-        Ok(BASE64_URL_SAFE_NO_PAD.encode(self.seal(purpose, text)?))
+        Ok(format!("{SEALED_LINK}{}", BASE64_URL_SAFE_NO_PAD.encode(self.seal(purpose, text)?)))
     }
 
     /// The text of a link that was sealed for a purpose; none if it is none of ours.
     pub fn open_link(&self, purpose: &str, link: &str) -> Option<String> {
-        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link).ok()?;
+        // Those of earlier releases begin with nothing.
+        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link.strip_prefix(SEALED_LINK).unwrap_or(link)).ok()?;
         self.unseal(purpose, &sealed).ok()
     }
 }

@@ -1,5 +1,6 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
+use crate::settings::{Setting, Settings};
 use arvok_core::Period;
 use arvok_store::{Limits, days::Retention};
 use serde::Deserialize;
@@ -27,9 +28,15 @@ pub struct Config {
     /// Where people reach the console, for links in messages. Absent: the address it listens on.
     pub public_url: Option<String>,
     /// Values for `setting(name)` in definitions.
-    pub settings: BTreeMap<String, String>,
+    pub settings: Settings,
     /// How long things are kept.
     pub retention: Kept,
+    /// Whether this start makes a new token of role admin.
+    #[serde(skip)]
+    pub recover: bool,
+    /// Whether the key of the data folder becomes that of the installation, since the one before is lost.
+    #[serde(skip)]
+    pub new_key: bool,
 }
 
 /// How long things are kept; all nodes should be told the same.
@@ -59,6 +66,13 @@ impl Default for Kept {
             unreadable: Period::from_secs(30 * DAY),
             attempts: Period::from_secs(400 * DAY),
         }
+    }
+}
+
+impl std::fmt::Display for Kept {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "alerts {}, unreadable {}, attempts {}", self.alerts, self.unreadable, self.attempts)?;
+        self.sources.iter().try_for_each(|(name, kept)| write!(f, ", alerts of {name} {kept}"))
     }
 }
 
@@ -95,6 +109,8 @@ impl Default for Config {
             public_url: None,
             settings: BTreeMap::new(),
             retention: Kept::default(),
+            recover: false,
+            new_key: false,
         }
     }
 }
@@ -151,7 +167,8 @@ impl Config {
         let wrong = |reason: String| ConfigError::File { file: file.display().to_string(), reason };
         let text = fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
         let config: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string()))?;
-        config.retention.wrong().map_or(Ok(config), |short| Err(wrong(short)))
+        let public = config.settings.iter().find_map(|(name, setting)| setting.wrong(name));
+        config.retention.wrong().or(public).map_or(Ok(config), |why| Err(wrong(why)))
     }
 
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
@@ -176,7 +193,9 @@ impl Config {
             }
             _ => {
                 if let Some(setting) = name.strip_prefix("ARVOK_SETTING_") {
-                    self.settings.insert(setting.to_lowercase().replace('_', "-"), value);
+                    let (name, setting) = (setting.to_lowercase().replace('_', "-"), Setting::public(value));
+                    setting.wrong(&name).map_or(Ok(()), |why| Err(wrong(&why)))?;
+                    self.settings.insert(name, setting);
                 }
             }
         }
@@ -203,8 +222,8 @@ mod tests {
         fs::remove_file(&file).expect("is removed");
         let config = read.expect("reads");
         assert_eq!(config.listen.port(), 2);
-        assert_eq!(config.settings["yard"], "http://a");
-        assert_eq!(config.settings["crew-chat"], "http://b");
+        assert_eq!(config.settings["yard"].value, "http://a");
+        assert_eq!(config.settings["crew-chat"].value, "http://b");
     }
 
     #[test]

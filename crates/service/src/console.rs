@@ -15,7 +15,19 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 7] = ["", "alerts", "alarms", "jobs", "rules", "proposals", "runbooks"];
+const PAGES: [&str; 11] = [
+    "",
+    "decide",
+    "alerts",
+    "alarms",
+    "jobs",
+    "rules",
+    "proposals",
+    "runbooks",
+    "library",
+    "connections",
+    "subscribers",
+];
 
 /// Answers any path that is not the API's: files and pages to GET and HEAD, nothing to anything
 /// else, so that nobody who sends alerts to a wrong path believes that they were taken.

@@ -32,6 +32,17 @@ impl DataFolder {
         Ok(Self(path.to_owned()))
     }
 
+    /// The file with the key of the secrets.
+    pub fn key_file(&self) -> PathBuf {
+        self.0.join(KEY)
+    }
+
+    /// Whether there is a key.
+    pub fn has_key(&self) -> Result<bool, Unusable> {
+        let file = self.key_file();
+        file.try_exists().map_err(|e| Unusable { file, reason: e.to_string() })
+    }
+
     /// The secrets under the key kept here, made by the first who asks.
     pub fn vault(&self) -> Result<Vault, Unusable> {
         let file = self.0.join(KEY);

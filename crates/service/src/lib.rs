@@ -13,6 +13,8 @@ mod data_folder;
 mod door;
 mod insist;
 mod intake;
+mod key;
+mod log;
 mod metrics;
 mod node;
 mod outbox;
@@ -21,11 +23,14 @@ mod random;
 mod runner;
 mod selfwatch;
 mod serve;
+mod settings;
 mod subscribers;
 #[cfg(test)]
 mod tests;
 mod why;
 
 pub use config::{Config, ConfigError};
+pub use log::LogWriter;
 pub use random::secret_text;
 pub use serve::{Running, ServeError, start};
+pub use settings::{Setting, Settings};

@@ -24,6 +24,10 @@ pub(crate) enum ApiError {
     Role(&'static str, &'static str),
     #[error("`{0}` alone is asked, or an admin decides instead")]
     NotAsked(String),
+    #[error("whoever is asked signs in first; then the link leads to the question")]
+    SignIn,
+    #[error("this link is used up: decision {0} is not open any more; who is signed in sees what became of it")]
+    LinkUsed(i64),
     #[error("a change from the console must carry the header X-Arvok-Console")]
     CrossSite,
     #[error("there is no {0}")]
@@ -71,6 +75,8 @@ impl ApiError {
         match self {
             Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
+            Self::SignIn => (StatusCode::UNAUTHORIZED, "sign-in-needed"),
+            Self::LinkUsed(_) => (StatusCode::GONE, "link-used"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
             Self::NotAsked(_) => (StatusCode::FORBIDDEN, "not-asked"),
             Self::Address(_) => (StatusCode::FORBIDDEN, "address-with-secret"),
@@ -113,7 +119,7 @@ impl ResponseError for ApiError {
         let mut answer = HttpResponse::build(status);
         answer.content_type(PROBLEM);
         match self {
-            Self::NoToken | Self::BadToken => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
+            Self::NoToken | Self::BadToken | Self::SignIn => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
             Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 answer.insert_header((header::RETRY_AFTER, "1"))
@@ -138,6 +144,7 @@ impl From<NotTaken> for ApiError {
 impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match e {
+            StoreError::Revoked(_) => Self::Conflict(e.to_string()),
             StoreError::Taken(name) => Self::Conflict(format!("the name `{name}` is taken")),
             StoreError::Database(_) if e.is_bad_data() => {
                 Self::BadRequest("a value that was given cannot be recorded or looked for: a character or a time that the database does not know".into())

@@ -1,11 +1,12 @@
 //! Starting and stopping a node.
 
 use crate::{
-    api, calls, clock,
+    api::{self, approvals_of},
+    calls, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
     door::Door,
-    intake,
+    intake, key,
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
@@ -14,11 +15,13 @@ use crate::{
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
 use arvok_connect::Http;
+use arvok_core::connector::Connection;
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
     DatabaseConnection, Purpose, StoreError, access,
+    audit::{self, By},
     changes::{self, Listener, Reached},
-    days, schema,
+    days, schema, secrets,
 };
 use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
@@ -42,6 +45,9 @@ pub enum ServeError {
     /// The private PostgreSQL.
     #[error(transparent)]
     Postgres(#[from] PostgresError),
+    /// The key of the secrets.
+    #[error(transparent)]
+    Key(#[from] key::KeyError),
     /// The client for outward calls.
     #[error(transparent)]
     Http(#[from] arvok_connect::CallError),
@@ -96,14 +102,22 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let pools = pools(&url, config.database_connections).await?;
     schema::migrate(&pools.work).await?;
     measure_clock(&pools.work).await?;
-    let first_token = first_token(&pools.work, &folder).await?;
-    let vault = folder.vault()?;
+    let first_token = match config.recover {
+        true => Some(recovery_token(&pools.work, &folder).await?),
+        false => first_token(&pools.work, &folder).await?,
+    };
+    let key = key::open(&pools.work, &folder, config.new_key).await?;
     let installation = arvok_store::installation(&pools.work).await?;
     let (door, queue) = Door::new();
     let (stop, stopping) = watch::channel(false);
-    let node = Arc::new(Node::new(&config, pools, installation, (vault, Http::new()?), door, stopping));
+    let mut node = Node::new(&config, pools, installation, (key.vault, Http::new()?), door, stopping);
+    node.key_fault = key.fault;
+    let node = Arc::new(node);
     let listener = Listener::start(&node.work_db).await?;
     node.reload().await?;
+    first_approvals(&node).await?;
+    note_retention(&node, &config).await?;
+    warn_of_bare_lines(&config, &node);
     for missing in missing_settings(&node.published().catalog, &config) {
         tracing::warn!("{missing}");
     }
@@ -120,9 +134,18 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     tasks.spawn(intake::watch_due(Arc::clone(&node)));
     tasks.spawn(outbox::run(Arc::clone(&node)));
     tasks.spawn(calls::run_log(Arc::clone(&node)));
-    tasks.spawn(subscribers::run(Arc::clone(&node)));
-    let runner = tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once));
-    tasks.spawn(runner::renew(Arc::clone(&node)));
+    let runner = match &node.key_fault {
+        None => {
+            tasks.spawn(subscribers::run(Arc::clone(&node)));
+            tasks.spawn(runner::renew(Arc::clone(&node)));
+            tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once))
+        }
+        // What needs secrets is left to nodes that can open them.
+        Some(fault) => {
+            tracing::error!("this node takes no alerts and does no jobs: {fault}");
+            tokio::spawn(async {})
+        }
+    };
 
     let (server, address) = serve_http(&config, Arc::clone(&node))?;
     let selfwatch = tokio::spawn(selfwatch::run(Arc::clone(&node), address));
@@ -146,6 +169,68 @@ async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeErr
 async fn first_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<Option<PathBuf>, ServeError> {
     let token = secret_text("arvok_");
     access::add_first_token(db, &token, clock::now(), || Ok(folder.write_first_token(&token)?)).await
+}
+
+/// A new token of role admin for whoever holds the machine, since nobody else may be left who can make one.
+async fn recovery_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<PathBuf, ServeError> {
+    let token = secret_text("arvok_");
+    let written =
+        access::add_recovery(db, &token, clock::now(), || Ok::<_, ServeError>(folder.write_first_token(&token)?));
+    let (file, name) = written.await?;
+    tracing::warn!(token = name, "a token of role admin was made by --recover; revoke what is not needed any more");
+    Ok(file)
+}
+
+/// Of an installation that is older than the approvals: what connections show now was approved when they were published.
+async fn first_approvals(node: &Node) -> Result<(), ServeError> {
+    if audit::latest(&node.work_db, "secret.approved").await?.is_some() || node.published().secrets.is_empty() {
+        return Ok(());
+    }
+    let approved: Vec<_> = node.published().catalog.all::<Connection>().flat_map(|(c, _)| approvals_of(c)).collect();
+    if !approved.is_empty() {
+        secrets::approve(&node.work_db, &approved, "the start of this release").await?;
+        let what = format!("what {} connections show", approved.len());
+        audit::record(&node.work_db, By::Node(&node.name), "secret.approved", &what, "").await?;
+    }
+    Ok(())
+}
+
+/// Records how long things are kept, where that is not what the latest node said.
+async fn note_retention(node: &Node, config: &Config) -> Result<(), ServeError> {
+    let said = config.retention.to_string();
+    if audit::latest(&node.work_db, "retention").await?.as_deref() != Some(said.as_str()) {
+        audit::record(&node.work_db, By::Node(&node.name), "retention", "settings of a node", &said).await?;
+    }
+    Ok(())
+}
+
+/// Warns of what goes over lines that anybody on the way can read.
+fn warn_of_bare_lines(config: &Config, node: &Node) {
+    if !config.listen.ip().is_loopback() && !node.public_url.starts_with("https://") {
+        tracing::warn!(
+            "it listens on {} without TLS: tokens and sessions can be read on the way, and browsers keep no session; put \
+            a proxy with TLS before it and set public_url to its https:// address",
+            config.listen
+        );
+    }
+    let published = node.published();
+    for (connection, _) in published.catalog.all::<Connection>().filter(|(c, _)| !c.secrets().is_empty()) {
+        if let Ok(base) = calls::address(node, &published, connection)
+            && is_bare(&base)
+        {
+            tracing::warn!("connection {} shows its credential at {base}, without TLS", connection.name);
+        }
+    }
+}
+
+/// Whether an address is plain HTTP beyond this machine.
+pub(crate) fn is_bare(address: &str) -> bool {
+    let Some(rest) = address.strip_prefix("http://") else { return false };
+    let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
+    let host = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())).map_or(host, |h| h.0);
+    let host = host.trim_matches(['[', ']']);
+    let loops = host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback());
+    !loops
 }
 
 /// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
@@ -305,7 +390,11 @@ fn serve_http(config: &Config, node: Arc<Node>) -> Result<(ServerHandle, SocketA
     let refused = |error| ServeError::Listen { address: config.listen, error };
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
-        App::new().app_data(state.clone()).wrap(from_fn(api::guard_headers)).configure(api::configure)
+        App::new()
+            .app_data(state.clone())
+            .wrap(from_fn(api::hide_secrets))
+            .wrap(from_fn(api::guard_headers))
+            .configure(api::configure)
     })
     .workers(2)
     .disable_signals()

@@ -234,10 +234,12 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
     else {
         return store::put_back(db, event.number, LOOK).await;
     };
+    // What leaves is shown to others.
+    let body = published.redactor.value(event.event.clone()).to_string();
     let posted = Posted {
         id: &event.event_id,
         content_type: subscriber::CONTENT_TYPE,
-        body: event.event.to_string(),
+        body,
         at: clock::now().timestamp(),
         origin: &origin(node),
     };

@@ -3,7 +3,9 @@
 
 use crate::{
     StoreError,
+    audit::{self, By},
     entity::{session, token},
+    sql,
 };
 use arvok_api::{Role, TokenItem, Who};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -40,11 +42,43 @@ pub async fn add_first_token<T, E: From<StoreError>>(
     }
     let written = written()?;
     add_token(&adding, "admin", Role::Admin, secret, now).await?;
+    audit::record(&adding, By::Node("the first start"), "token.made", "admin", "admin").await?;
     adding.commit().await.map_err(StoreError::from)?;
     Ok(Some(written))
 }
 
-/// Keeps a new token's hash.
+/// Adds a token of role admin whatever stands, for whoever holds the machine; what `written` gives, and its name.
+pub async fn add_recovery<T, E: From<StoreError>>(
+    db: &DatabaseConnection,
+    secret: &str,
+    now: DateTime<Utc>,
+    written: impl FnOnce() -> Result<T, E>,
+) -> Result<(T, String), E> {
+    let adding = db.begin().await.map_err(StoreError::from)?;
+    adding.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await.map_err(StoreError::from)?;
+    let name = format!("recovered-{}", now.format("%Y%m%d-%H%M%S-%3f"));
+    let written = written()?;
+    add_token(&adding, &name, Role::Admin, secret, now).await?;
+    audit::record(&adding, By::Node("serve --recover"), "token.made", &name, "admin").await?;
+    adding.commit().await.map_err(StoreError::from)?;
+    Ok((written, name))
+}
+
+/// Makes a token that somebody asked for.
+pub async fn make_token(
+    db: &DatabaseConnection,
+    (name, role): (&str, Role),
+    secret: &str,
+    by: By<'_>,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let making = db.begin().await?;
+    add_token(&making, name, role, secret, now).await?;
+    audit::record(&making, by, "token.made", name, role.as_str()).await?;
+    Ok(making.commit().await?)
+}
+
+/// Keeps a new token's hash. The name of a token that was revoked is not taken again: in the records it is that one's.
 pub async fn add_token(
     db: &impl ConnectionTrait,
     name: &str,
@@ -52,6 +86,10 @@ pub async fn add_token(
     secret: &str,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
+    let gone = "SELECT 1 FROM token_gone WHERE name = $1";
+    if !db.query_all_raw(sql::statement(gone, vec![name.into()])).await?.is_empty() {
+        return Err(StoreError::Revoked(name.to_owned()));
+    }
     let row = token::ActiveModel {
         name: Set(name.to_owned()),
         role: Set(role.as_str().to_owned()),
@@ -75,10 +113,35 @@ pub async fn tokens(db: &DatabaseConnection) -> Result<Vec<TokenItem>, StoreErro
     Ok(found.into_iter().map(item).collect())
 }
 
-/// Revokes a token and ends its sessions; whether there was one.
-pub async fn remove_token(db: &DatabaseConnection, name: &str) -> Result<bool, StoreError> {
-    let gone = token::Entity::delete_many().filter(token::Column::Name.eq(name)).exec(db).await?;
-    Ok(gone.rows_affected > 0)
+/// What became of a token that was to be revoked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Revoked {
+    /// It is revoked.
+    Yes,
+    /// There is none of this name.
+    Unknown,
+    /// It is the last one of role admin, without which nobody could administer any more.
+    LastAdmin,
+}
+
+/// Revokes a token and ends its sessions. Of two admins that revoke each other at once one stays.
+pub async fn remove_token(db: &DatabaseConnection, name: &str, by: By<'_>) -> Result<Revoked, StoreError> {
+    let db = db.begin().await?;
+    db.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await?;
+    let Some(found) = token::Entity::find().filter(token::Column::Name.eq(name)).one(&db).await? else {
+        return Ok(Revoked::Unknown);
+    };
+    if role(&found) == Role::Admin {
+        let admins = token::Entity::find().filter(token::Column::Role.eq(Role::Admin.as_str())).count(&db).await?;
+        if admins <= 1 {
+            return Ok(Revoked::LastAdmin);
+        }
+    }
+    token::Entity::delete_by_id(found.id).exec(&db).await?;
+    sql::run(&db, "INSERT INTO token_gone (name) VALUES ($1) ON CONFLICT DO NOTHING", vec![name.into()]).await?;
+    audit::record(&db, by, "token.revoked", name, role(&found).as_str()).await?;
+    db.commit().await?;
+    Ok(Revoked::Yes)
 }
 
 /// A role that cannot be read allows the least.

@@ -2,11 +2,13 @@
 
 use crate::{
     StoreError,
+    audit::{self, By},
     entity::{
         catalog,
         definition::{ActiveModel, Column, Entity, Model},
         proposal,
     },
+    secrets::{self, Approval},
     sql,
 };
 use arvok_api::VersionItem;
@@ -119,6 +121,8 @@ pub struct Publication {
     pub awaited: Vec<Awaited>,
     /// What is withdrawn: its last text goes on as that of the version that ends it.
     pub withdrawn: Vec<NewVersion>,
+    /// Where an admin lets secrets go by it.
+    pub approved: Vec<Approval>,
 }
 
 /// Publishes all of it; or nothing, if anything was published since it was checked.
@@ -131,7 +135,7 @@ pub async fn publish(
     by: &str,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let Publication { generation, versions, awaited, withdrawn } = publication;
+    let Publication { generation, versions, awaited, withdrawn, approved } = publication;
     let tx = db.begin().await?;
     let stands = catalog::Entity::find().lock_exclusive().one(&tx).await?;
     if let Some(stands) = stands.filter(|s| s.generation != generation) {
@@ -149,7 +153,18 @@ pub async fn publish(
         withdrawn: Set(withdrawn),
     };
     let rows = versions.into_iter().map(|v| row(v, false)).chain(withdrawn.into_iter().map(|v| row(v, true)));
+    let rows: Vec<ActiveModel> = rows.collect();
+    for row in &rows {
+        let act = if row.withdrawn == Set(true) { "withdrawn" } else { "published" };
+        let what = format!("{} {}", row.kind.as_ref(), row.name.as_ref());
+        audit::record(&tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref())).await?;
+    }
     Entity::insert_many(rows).exec_without_returning(&tx).await?;
+    secrets::approve(&tx, &approved, by).await?;
+    for Approval { secret, connection, shown_to } in &approved {
+        let what = format!("secret {secret}, connection {connection}");
+        audit::record(&tx, By::Token(by), "secret.approved", &what, shown_to).await?;
+    }
     for a in awaited {
         let sql = "INSERT INTO tally (rule, key, state, alarms, due) VALUES ($1, $2, $3::text::jsonb, '{}', $4)
             ON CONFLICT DO NOTHING";

@@ -20,6 +20,9 @@ pub enum StoreError {
     /// A name is taken.
     #[error("the name `{0}` is taken")]
     Taken(String),
+    /// The name of a token that was revoked.
+    #[error("`{0}` was the name of a token that is revoked; it is not made again, take another")]
+    Revoked(String),
     /// More has been published than the caller knows of.
     #[error("the definitions have changed: this is generation {0} by now")]
     Stale(i64),

@@ -5,9 +5,10 @@
 //! nodes and keeps their progress, [`launches`] makes those that people ask for, [`outside`]
 //! keeps what they wait for outside of them, [`nodes`] what these tell of themselves, [`proposals`] decides
 //! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
-//! sessions, [`read`] answers questions, [`changes`] tells every node what changed.
+//! sessions, [`audit`] what was done with them, [`read`] answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
+pub mod audit;
 pub mod calls;
 pub mod changes;
 pub mod days;

@@ -29,6 +29,8 @@ impl MigratorTrait for Migrator {
                 sql: include_str!("../migrations/0015_several_at_once.sql"),
             }),
             Box::new(Step { name: "0016_lighter_jobs", sql: include_str!("../migrations/0016_lighter_jobs.sql") }),
+            Box::new(Step { name: "0017_trust", sql: include_str!("../migrations/0017_trust.sql") }),
+            Box::new(Step { name: "0018_hearing", sql: include_str!("../migrations/0018_hearing.sql") }),
         ]
     }
 }

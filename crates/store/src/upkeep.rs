@@ -75,15 +75,26 @@ pub struct Swept {
     pub outgoing: u64,
     /// Calls of connections.
     pub calls: u64,
+    /// What was done and refused.
+    pub audit: u64,
 }
 
 impl Swept {
     /// Whether there may be more to remove.
     pub fn is_full(self) -> bool {
         let most = A_PASS.unsigned_abs();
-        [self.unreadable, self.deliveries, self.attempts, self.alarms, self.memories, self.outgoing, self.calls]
-            .into_iter()
-            .any(|n| n >= most)
+        [
+            self.unreadable,
+            self.deliveries,
+            self.attempts,
+            self.alarms,
+            self.memories,
+            self.outgoing,
+            self.calls,
+            self.audit,
+        ]
+        .into_iter()
+        .any(|n| n >= most)
     }
 }
 
@@ -179,7 +190,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     let many = "DELETE FROM unreadable u USING (
             SELECT s.source, (SELECT id FROM unreadable o WHERE o.source = s.source ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
             FROM (SELECT DISTINCT source FROM unreadable) s) t
-        WHERE u.source = t.source AND u.id <= t.last AND u.id IN (SELECT id FROM unreadable ORDER BY id LIMIT $2)";
+        WHERE u.id IN (SELECT o.id FROM unreadable o WHERE o.source = t.source AND o.id <= t.last ORDER BY o.id LIMIT $2)";
     let deliveries = "DELETE FROM delivery_count WHERE (source, minute, shard) IN
         (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 LIMIT $2)";
     let attempts = "DELETE FROM attempt WHERE (job_id, place, attempt) IN (SELECT a.job_id, a.place, a.attempt
@@ -227,5 +238,6 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
             + run(&memories("pool"), before(TimeDelta::hours(1))).await?,
         outgoing,
         calls,
+        audit: crate::audit::sweep(db, now, A_PASS).await?,
     })
 }

@@ -123,6 +123,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done with tokens, secrets, definitions and retention, and sign-ins that were refused, newest first. */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -251,7 +268,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Shows the decision that a link leads to, with what is known about it. */
+        /**
+         * Shows the decision that a link leads to, with what is known about it. Without signing in only if the question allows
+         *     it, and while it is open.
+         */
         post: operations["openDecisionLink"];
         delete?: never;
         options?: never;
@@ -268,7 +288,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Decides with a link, without signing in. */
+        /**
+         * Decides with a link, without signing in if the question allows it. What is recorded then says that nobody signed in,
+         *     and the name is one that was typed.
+         */
         post: operations["takeDecisionByLink"];
         delete?: never;
         options?: never;
@@ -1386,6 +1409,37 @@ export interface components {
             /** @description What went wrong. */
             error?: string | null;
         };
+        /** @description Something that was done, or refused. */
+        AuditItem: {
+            /**
+             * Format: int64
+             * @description The handle; later ones are greater.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When; of several the last time.
+             */
+            at: string;
+            /** @description What kind of one did it: `token`, `node`, `stranger`. */
+            kind: string;
+            /** @description Who: the name of a token or a node, or the address of a stranger. */
+            by: string;
+            /**
+             * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
+             *     `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+             */
+            act: string;
+            /** @description With what. */
+            what: string;
+            /** @description More about it. */
+            detail?: string | null;
+            /**
+             * Format: int64
+             * @description How often within the hour.
+             */
+            times: number;
+        };
         /** @description What waits for the nodes. */
         Backlog: {
             /**
@@ -1644,6 +1698,8 @@ export interface components {
             found: components["schemas"]["Found"][];
             /** @description How many steps before these found something as well. */
             left_out?: number;
+            /** @description By which name whoever looks is signed in; absent: not at all. */
+            signed_in?: string | null;
         };
         /** @description One decision. */
         DecisionItem: {
@@ -1672,7 +1728,7 @@ export interface components {
             /** @description What may be chosen. */
             choices: components["schemas"]["Choice"][];
             /** @description What nobody's decision means; absent: the step fails. */
-            silence?: string | null;
+            unanswered?: string | null;
             /**
              * Format: date-time
              * @description When it was asked.
@@ -1687,7 +1743,7 @@ export interface components {
             state: components["schemas"]["DecisionState"];
             /** @description What was chosen. */
             choice?: string | null;
-            /** @description By whom. */
+            /** @description By whom; of a link without signing in it says that, behind the name that was given. */
             by?: string | null;
             /** @description By which way: `command`, `console`, `link`, `api`. */
             how?: string | null;
@@ -2593,6 +2649,47 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_AuditItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle; later ones are greater.
+                 */
+                id: number;
+                /**
+                 * Format: date-time
+                 * @description When; of several the last time.
+                 */
+                at: string;
+                /** @description What kind of one did it: `token`, `node`, `stranger`. */
+                kind: string;
+                /** @description Who: the name of a token or a node, or the address of a stranger. */
+                by: string;
+                /**
+                 * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
+                 *     `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+                 */
+                act: string;
+                /** @description With what. */
+                what: string;
+                /** @description More about it. */
+                detail?: string | null;
+                /**
+                 * Format: int64
+                 * @description How often within the hour.
+                 */
+                times: number;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question; `next`
+             *     goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_CallItem: {
             /** @description The items, newest first. */
             items: {
@@ -2717,7 +2814,7 @@ export interface components {
                 /** @description What may be chosen. */
                 choices: components["schemas"]["Choice"][];
                 /** @description What nobody's decision means; absent: the step fails. */
-                silence?: string | null;
+                unanswered?: string | null;
                 /**
                  * Format: date-time
                  * @description When it was asked.
@@ -2732,7 +2829,7 @@ export interface components {
                 state: components["schemas"]["DecisionState"];
                 /** @description What was chosen. */
                 choice?: string | null;
-                /** @description By whom. */
+                /** @description By whom; of a link without signing in it says that, behind the name that was given. */
                 by?: string | null;
                 /** @description By which way: `command`, `console`, `link`, `api`. */
                 how?: string | null;
@@ -3632,6 +3729,10 @@ export interface components {
             changed_at: string;
             /** @description Where it may go. */
             allowed: string[];
+            /** @description Whether the node that was asked can open it: else it was sealed with another key, and is to be set again. */
+            opens?: boolean;
+            /** @description Why it is not hidden where it is shown, if it is not: `short` or `common`. */
+            weak?: string | null;
         };
         /** @description A secret's value, on its way in; it never comes out again. */
         SecretValue: {
@@ -3813,8 +3914,11 @@ export interface components {
             link: string;
             /** @description The name of a choice. */
             choice: string;
-            /** @description Who decides, as they say themselves. */
-            name: string;
+            /**
+             * @description Who decides, as they say themselves; recorded as said by somebody who is not signed in. Whoever is signed in
+             *     decides by the name of the token, and this is not looked at.
+             */
+            name?: string;
             /** @description Anything that those who read it later should know. */
             remark?: string | null;
         };
@@ -4736,6 +4840,79 @@ export interface operations {
             };
         };
     };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description By whom: the name of a token, or of a node. */
+                by?: string;
+                /** @description What was done, such as `token.made` or `sign-in.refused`. */
+                act?: string;
+                /** @description Since when. */
+                since?: string;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listConnections: {
         parameters: {
             query?: never;
@@ -5260,6 +5437,14 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5270,6 +5455,14 @@ export interface operations {
             };
             /** @description The body took too long. */
             408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5317,6 +5510,22 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5335,6 +5544,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8635,6 +8852,14 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Too much at once; `Retry-After` says when to try again. */
             429: {
                 headers: {
@@ -9273,7 +9498,6 @@ export interface operations {
                     "application/json": components["schemas"]["Taken"];
                 };
             };
-            /** @description The question is not as described; `detail` says what is wrong. */
             400: {
                 headers: {
                     [name: string]: unknown;

@@ -20,7 +20,7 @@ export function Question({ decision, onDecide, busy, error, before, ready = true
   const [choice, setChoice] = useState('');
   const [remark, setRemark] = useState('');
   const id = useId();
-  const silent = decision.choices.find((c) => c.name === decision.silence);
+  const silent = decision.choices.find((c) => c.name === decision.unanswered);
   const decide = (event: FormEvent) => {
     event.preventDefault();
     if (choice) onDecide?.(choice, remark.trim());
@@ -84,7 +84,10 @@ export function Answer({ decision }: { decision: DecisionItem }) {
   const chosen = decision.choices.find((c) => c.name === decision.choice);
   const rows: [string, ReactNode][] = [['asked', <Time key="asked" at={decision.asked_at} />]];
   if (decision.state === 'taken') {
-    rows.push(['decided', chosen?.words ?? decision.choice], ['by', `${decision.by} (${decision.how})`]);
+    rows.push(
+      ['decided', chosen?.words ?? decision.choice],
+      ['by', decision.how === 'link' ? decision.by : `${decision.by} (${decision.how})`],
+    );
   }
   if (decision.state === 'silent') rows.push(['decided', 'nobody did in time']);
   if (decision.state === 'withdrawn') rows.push(['decided', 'not asked any more']);

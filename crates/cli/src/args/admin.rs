@@ -1,4 +1,4 @@
-//! What `secret`, `token`, `node` and `storage` take.
+//! What `secret`, `token`, `audit`, `node` and `storage` take.
 
 use super::{Output, Server};
 use clap::Subcommand;
@@ -83,6 +83,30 @@ pub enum TokenCommand {
 pub enum NodeCommand {
     /// List the nodes over the database with lag, leases and clocks, and what waits for them
     List {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum AuditCommand {
+    /// List what was done and refused, newest first
+    #[command(after_help = "Of what is the same within an hour one line tells how often.
+
+Example:
+  arvok audit list --act sign-in.refused")]
+    List {
+        /// By whom: the name of a token
+        #[arg(long)]
+        by: Option<String>,
+        /// What was done, such as token.made, secret.set, published, sign-in.refused
+        #[arg(long)]
+        act: Option<String>,
+        /// At most so many
+        #[arg(long, default_value_t = 50)]
+        limit: u64,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

@@ -8,7 +8,7 @@ mod jobs;
 mod rules;
 mod subscribers;
 
-pub use admin::{NodeCommand, SecretCommand, StorageCommand, TokenCommand};
+pub use admin::{AuditCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use demo::{OfPort, Scene, Standin, Told};
@@ -35,6 +35,9 @@ const EXAMPLES: &str = "Examples:
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
+    /// Never cut values in tables; in a pipe they are never cut
+    #[arg(long, global = true)]
+    pub wide: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -50,6 +53,13 @@ Example:
         /// The file of settings; arvok.toml here, if there is one
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
+        /// Make a new token of role admin, for whoever holds the machine: nobody else may be left who can
+        #[arg(long)]
+        recover: bool,
+        /// Take the key in the data folder as that of the installation: the one before is lost, and secrets that were
+        /// sealed with it are to be set again
+        #[arg(long)]
+        new_key: bool,
     },
     /// Play the night of a made-up ferry operator
     #[command(
@@ -179,6 +189,9 @@ Examples:
     /// Nodes: who does the work, and what waits for them
     #[command(subcommand)]
     Node(NodeCommand),
+    /// The audit: what was done with tokens, secrets, definitions and retention, and who was refused
+    #[command(subcommand)]
+    Audit(AuditCommand),
     /// Storage: how much is kept, and for how long
     #[command(subcommand)]
     Storage(StorageCommand),

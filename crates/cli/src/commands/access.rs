@@ -1,13 +1,13 @@
-//! `arvok secret`, `arvok token`, `arvok login`.
+//! `arvok secret`, `arvok token`, `arvok audit`, `arvok login`.
 
 use crate::{
-    args::{SecretCommand, TokenCommand},
+    args::{AuditCommand, SecretCommand, TokenCommand},
     client::{Client, percent},
     error::{CliError, file as fault},
     show::{self, Table},
 };
-use arvok_api::{NewToken, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
-use arvok_connect::Keys;
+use arvok_api::{AuditFilter, AuditItem, NewToken, Page, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
+use arvok_connect::{Keys, SHORTEST_SECRET, Weak, weakness};
 use reqwest::Method;
 use std::{
     fs,
@@ -34,10 +34,20 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
         SecretCommand::Set { name, places, server } => {
             let allowed = (!places.is_empty()).then_some(places);
             let body = SecretValue { value: from_input()?, allowed };
+            let weak = weakness(&body.value);
             Client::of(&server)?
                 .change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body))
                 .await?;
             show::out(&format!("secret {name} is set"));
+            let why = weak.map(|weak| match weak {
+                Weak::Short => format!("it has less than {SHORTEST_SECRET} bytes"),
+                Weak::Common => "it is a word that stands in many texts".to_owned(),
+            });
+            if let Some(why) = why {
+                show::say(&format!(
+                    "warning: {why}, so it is not hidden where answers or alerts show it; take a longer one"
+                ));
+            }
         }
         SecretCommand::Make { name, places, server } => {
             let client = Client::of(&server)?;
@@ -58,8 +68,16 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&secrets);
             }
-            let mut table = Table::new(&["secret", "set", "goes to"]);
-            secrets.into_iter().for_each(|s| table.row([s.name, show::exact(s.changed_at), s.allowed.join(", ")]));
+            let mut table = Table::new(&["secret", "set", "goes to", "note"]);
+            let note = |s: &SecretItem| match (s.opens, s.weak.as_deref()) {
+                (false, _) => "cannot be opened with this node's key: set it again".to_owned(),
+                (true, Some(weak)) => format!("too {weak} to be hidden where it is shown"),
+                (true, None) => String::new(),
+            };
+            secrets.into_iter().for_each(|s| {
+                let note = note(&s);
+                table.row([s.name, show::exact(s.changed_at), s.allowed.join(", "), note]);
+            });
             show::out(&table.text("No secret is set."));
         }
         SecretCommand::Remove { name, server } => {
@@ -87,6 +105,25 @@ async fn until_ready(client: &Client, token_file: Option<&Path>) -> Result<(), C
             _ => tokio::time::sleep(Duration::from_millis(100)).await,
         }
     }
+}
+
+pub async fn audit(command: AuditCommand) -> Result<(), CliError> {
+    let AuditCommand::List { by, act, limit, server, output } = command;
+    let filter = AuditFilter { by, act, limit: Some(limit), ..AuditFilter::default() };
+    let page: Page<AuditItem> = Client::of(&server)?.list("/api/v1/audit", &filter).await?;
+    if output.json {
+        return show::json(&page);
+    }
+    let mut table = Table::new(&["when", "by", "did", "what", "more"]);
+    for item in page.items {
+        let by = if item.kind == "token" { item.by } else { format!("{} {}", item.kind, item.by) };
+        let times = if item.times > 1 { format!("{} times", item.times) } else { String::new() };
+        let more = [item.detail.unwrap_or_default(), times];
+        let more = more.into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
+        table.row([show::exact(item.at), by, item.act, item.what, more]);
+    }
+    show::out(&table.text("Nothing was done yet."));
+    Ok(())
 }
 
 pub async fn token(command: TokenCommand) -> Result<(), CliError> {

@@ -20,6 +20,7 @@ use crate::{
     args::{Args, Command},
     demo,
     error::CliError,
+    show,
 };
 use clap::CommandFactory;
 use serde_json::Value;
@@ -27,8 +28,11 @@ use std::collections::BTreeMap;
 
 /// Runs a command.
 pub async fn run(args: Args) -> Result<(), CliError> {
+    if args.wide {
+        show::never_cut();
+    }
     match args.command {
-        Command::Serve { config } => serve::serve(config.as_deref()).await,
+        Command::Serve { config, recover, new_key } => serve::serve(config.as_deref(), recover, new_key).await,
         Command::Demo { once, scene, kill_node, data, port, output } => {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
         }
@@ -53,6 +57,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
         Command::Node(command) => nodes::node(command).await,
+        Command::Audit(command) => access::audit(command).await,
         Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,
         Command::Login { address, token_file, wait } => access::login(address, token_file.as_deref(), wait).await,

@@ -5,7 +5,7 @@ use crate::{
     error::CliError,
     stop::until_stopped,
 };
-use arvok_service::Config;
+use arvok_service::{Config, LogWriter};
 use arvok_standins::{
     Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, pager, queue, releases, site, yard,
 };
@@ -18,21 +18,23 @@ pub fn start_log() {
         EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error,actix_http=off"));
     let _ = tracing_subscriber::fmt()
         .with_env_filter(filter)
-        .with_writer(std::io::stderr)
+        .with_writer(LogWriter::default)
         .with_ansi(std::io::stderr().is_terminal())
         .with_target(false)
         .try_init();
 }
 
-pub async fn serve(config: Option<&Path>) -> Result<(), CliError> {
+pub async fn serve(config: Option<&Path>, recover: bool, new_key: bool) -> Result<(), CliError> {
     start_log();
-    let config = Config::read(config, std::env::vars()).map_err(|e| CliError::Here(e.to_string()))?;
+    let read = Config::read(config, std::env::vars()).map_err(|e| CliError::Here(e.to_string()))?;
+    let config = Config { recover, new_key, ..read };
     let running = arvok_service::start(config).await.map_err(|e| CliError::Here(e.to_string()))?;
     if let Some(folder) = &running.private_database {
         eprintln!("arvok: no database was named; a private PostgreSQL runs in {}", folder.display());
     }
     if let Some(file) = &running.first_token {
-        eprintln!("arvok: the first token (role admin) is in {}", file.display());
+        let which = if recover { "a new" } else { "the first" };
+        eprintln!("arvok: {which} token (role admin) is in {}", file.display());
     }
     eprintln!("arvok: ready, listening on http://{}", running.address);
     if let Some(file) = &running.first_token {

@@ -28,11 +28,11 @@ pub fn decision(d: &DecisionItem) -> String {
     lines.extend(d.text.lines().map(|line| format!("  {line}")));
     lines.push("\nChoices".into());
     lines.extend(d.choices.iter().map(|c| format!("  {:12}  {}", c.name, c.words)));
-    let silence = d.silence.as_ref().map_or_else(|| "the step fails".to_owned(), |s| format!("it means {s}"));
+    let unanswered = d.unanswered.as_ref().map_or_else(|| "the step fails".to_owned(), |s| format!("it means {s}"));
     lines.push(format!("\nAsked {}, of {}; it stands until {}.", exact(d.asked_at), d.to, exact(d.until)));
     match (d.state, &d.choice) {
         (DecisionState::Open, _) => {
-            lines.push(format!("If nobody decides, {silence}."));
+            lines.push(format!("If nobody decides, {unanswered}."));
             lines.push(format!("Decide with `arvok decision take {} <choice>`.", d.id));
         }
         (DecisionState::Taken, Some(choice)) => {
@@ -42,7 +42,7 @@ pub fn decision(d: &DecisionItem) -> String {
             lines.push(format!("Decided: {choice}, by {by} ({how}){at}."));
             lines.extend(d.remark.as_ref().map(|r| format!("  {r}")));
         }
-        (DecisionState::Silent, _) => lines.push(format!("Nobody decided in time: {silence}.")),
+        (DecisionState::Silent, _) => lines.push(format!("Nobody decided in time: {unanswered}.")),
         (DecisionState::Taken | DecisionState::Withdrawn, _) => lines.push("The job does not ask any more.".into()),
     }
     lines.join("\n")

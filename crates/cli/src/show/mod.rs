@@ -28,7 +28,7 @@ pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;
 pub use storage::storage;
 pub use subscribers::{outgoing, subscriber, subscribers};
-pub use table::Table;
+pub use table::{Table, never_cut};
 pub use time::{ago, between, exact, when};
 pub use why::{alert_why, verdicts, versions, why};
 

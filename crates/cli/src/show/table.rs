@@ -1,11 +1,20 @@
-//! Tables as wide as the terminal, at most; where there is none, of 100 columns. What people type next
-//! and what is short stands whole; the longest texts share what is left.
+//! Tables as wide as the terminal, at most; where there is none, or where it is asked for, as wide as what they hold. What
+//! people type next and what is short stands whole; the longest texts share what is left.
 
 use comfy_table::{ColumnConstraint, ContentArrangement, Row, Table as Inner, Width, presets::NOTHING};
-use std::io::IsTerminal;
+use std::{
+    io::IsTerminal,
+    sync::atomic::{AtomicBool, Ordering},
+};
 
-/// Width where nobody looks on: a file, a program.
-const WIDTH: u16 = 100;
+/// Whether values are never cut, because it was asked for.
+static WIDE: AtomicBool = AtomicBool::new(false);
+
+/// From now on values are never cut.
+pub fn never_cut() {
+    WIDE.store(true, Ordering::Relaxed);
+}
+
 /// Narrowest and widest line.
 const BOUNDS: (u16, u16) = (60, 240);
 /// Least width of a column whose texts are cut.
@@ -32,10 +41,11 @@ impl Table {
         self.within(nothing, width())
     }
 
-    fn within(&self, nothing: &str, width: u16) -> String {
+    fn within(&self, nothing: &str, width: Option<u16>) -> String {
         if self.rows.len() < 2 {
             return nothing.to_owned();
         }
+        let width = width.unwrap_or(u16::MAX);
         let mut inner = Inner::new();
         inner.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
         inner.set_truncation_indicator("…");
@@ -77,10 +87,15 @@ impl Table {
     }
 }
 
-/// The width of the terminal that is written to.
-fn width() -> u16 {
+/// The width of the terminal that is written to, or what `COLUMNS` says; none where values stand whole.
+fn width() -> Option<u16> {
+    if WIDE.load(Ordering::Relaxed) {
+        return None;
+    }
     let terminal = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
-    terminal.map_or(WIDTH, |(width, _)| width.0.clamp(BOUNDS.0, BOUNDS.1))
+    let said = || std::env::var("COLUMNS").ok()?.parse().ok();
+    let width = terminal.map(|(width, _)| width.0).or_else(said)?;
+    Some(width.clamp(BOUNDS.0, BOUNDS.1))
 }
 
 #[cfg(test)]
@@ -92,12 +107,12 @@ mod tests {
         let mut table = Table::new(&["job", "runbook", "doing"]);
         table.row(["12".into(), "grow-disk".into(), "Find the fullest disk of the machine and grow it by four".into()]);
         table.row(["13".into(), "restart-a-service-gently".into(), "confirmed".into()]);
-        insta::assert_snapshot!(table.within("none", 64), @r#"
+        insta::assert_snapshot!(table.within("none", Some(64)), @r#"
         JOB  RUNBOOK                   DOING
         12   grow-disk                 Find the fullest disk of the…
         13   restart-a-service-gently  confirmed
         "#);
-        insta::assert_snapshot!(table.within("none", 120), @r#"
+        insta::assert_snapshot!(table.within("none", None), @r#"
         JOB  RUNBOOK                   DOING
         12   grow-disk                 Find the fullest disk of the machine and grow it by four
         13   restart-a-service-gently  confirmed

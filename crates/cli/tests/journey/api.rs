@@ -127,11 +127,18 @@ fn the_stream_tells_what_changed_and_remembers_for_those_who_return() {
 #[test]
 fn who_follows_without_end_leaves_room_for_alerts() {
     let stage = Stage::with_demo();
-    let open =
-        || block(stage.request(Method::GET, "/api/v1/stream").bearer_auth(&stage.token).send()).expect("an answer");
-    let streams: Vec<reqwest::Response> = std::iter::repeat_with(open).take(300).collect();
+    let open_as =
+        |token: &str| block(stage.request(Method::GET, "/api/v1/stream").bearer_auth(token).send()).expect("an answer");
+    let open = || open_as(&stage.token);
+    let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&json!({ "name": "kim", "role": "viewer" })));
+    let kim = made["token"].as_str().expect("a token");
+    let mut streams: Vec<reqwest::Response> = std::iter::repeat_with(|| open_as(kim)).take(30).collect();
     let refused: Vec<_> = streams.iter().filter(|s| s.status() == StatusCode::TOO_MANY_REQUESTS).collect();
-    assert_eq!(refused.len(), 44, "256 may follow");
+    assert_eq!(refused.len(), 6, "24 of one caller may follow");
+    assert!(refused[0].headers().contains_key(header::RETRY_AFTER));
+    streams.extend(std::iter::repeat_with(open).take(30));
+    let refused: Vec<_> = streams.iter().filter(|s| s.status() == StatusCode::TOO_MANY_REQUESTS).collect();
+    assert_eq!(refused.len(), 12, "and nobody keeps others out");
     assert!(refused[0].headers().contains_key(header::RETRY_AFTER));
     stage.send("yard-hypervisor", &json!({"kind": "a", "resource": "vm/a"}));
     drop(streams);

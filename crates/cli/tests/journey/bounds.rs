@@ -295,3 +295,44 @@ fn verdicts_are_counted_as_they_change() {
         assert_eq!(narrowing[part], *n, "{part}: {narrowing:#}\n{found:?}");
     }
 }
+
+/// Four hundred items, each with a step that makes some megabytes of text again and again.
+fn heavy(stage: &Stage) {
+    let long = "${inputs.text}${inputs.text}${inputs.text}${inputs.text}".repeat(200);
+    let values: Vec<String> = (0..4).map(|n| format!("v{n}: '{long}'")).collect();
+    stage.publish(&format!(
+        "runbook: heavy\ninputs: {{ on: {{ type: string }}, text: {{ type: string }}, list: {{ type: array }} }}\n\
+         target: '${{inputs.on}}'\nsteps:\n  - id: all\n    each: inputs.list\n    as: item\n    at_once: 50\n    steps:\n      \
+         - {{ id: make, set: {{ {} }} }}\n",
+        values.join(", ")
+    ));
+    stage.publish("runbook: light\ninputs: { on: { type: string } }\ntarget: '${inputs.on}'\nsteps: [ { id: a, set: { b: 1 } } ]\n");
+}
+
+#[test]
+fn a_runbook_that_evaluates_without_end_fails_by_name_and_its_neighbours_go_on() {
+    let stage = Stage::bare();
+    heavy(&stage);
+    let launch = |runbook: &str, inputs: Value| {
+        let body = json!({ "runbook": runbook, "inputs": inputs });
+        let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
+        assert_eq!(status, 201, "{made}");
+        made["job"].as_i64().expect("a number")
+    };
+    let list: Vec<u32> = (0..400).collect();
+    let text = "x".repeat(2_000);
+    let give = |n: usize| json!({ "on": format!("vm/h{n}"), "text": text, "list": list });
+    let heavy: Vec<i64> = (0..16).map(|n| launch("heavy", give(n))).collect();
+    let light: Vec<i64> = (0..60).map(|n| launch("light", json!({ "on": format!("vm/l{n}") }))).collect();
+    for id in light {
+        stage.job_in(id, &["succeeded"]);
+    }
+    for id in heavy {
+        let job = stage.job_in(id, &["failed"]);
+        let why = job["job"]["failure"].as_str().unwrap_or_default().to_owned();
+        assert!(why.contains("all"), "{why}");
+    }
+    let unsure = stage.get("/api/v1/jobs?state=unsure");
+    assert_eq!(unsure["items"], json!([]));
+    assert!(stage.most_memory() < 700, "{} MiB", stage.most_memory());
+}

@@ -118,7 +118,7 @@ steps:
     at_once: 2
     steps: [ { id: tell_part, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/${part}' } } ]
   - id: agree
-    ask: { text: 'Go on with ${inputs.what}?', choices: { go: Go on, on: On }, within: 1s, silence: on }
+    ask: { text: 'Go on with ${inputs.what}?', choices: { go: Go on, on: On }, within: 1s, unanswered: on }
   - { id: said, emit: test.said, labels: { said: '${inputs.what}' } }
   - { id: heard, await: { sources: arvok, kinds: test.said, where: event.labels.said == inputs.what }, since: job, within: 10m }
   - { id: below, runbook: tell-below, give: { what: '${inputs.what}' } }

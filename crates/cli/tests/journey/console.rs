@@ -169,7 +169,7 @@ fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
     browser.fill("input[autocomplete=name]", "Maren");
     browser.click("Decide");
     browser.see("This was asked");
-    browser.see("Maren (link)");
+    browser.see("Maren (by link, not signed in)");
     stage.job_in(job, &["succeeded"]);
     assert_eq!(stage.harbour.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
 

@@ -32,3 +32,4 @@ mod settling;
 mod story;
 mod subscribers;
 mod survival;
+mod trust;

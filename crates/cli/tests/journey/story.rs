@@ -64,7 +64,7 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
         insta::assert_snapshot!("connection-list", stage.arvok(&["connection", "list"]).all());
     });
     for list in [["alert", "list"], ["alarm", "list"], ["rule", "list"], ["job", "list"], ["source", "list"]] {
-        let said = stage.arvok(&list);
+        let said = stage.arvok_with(&list, &[("COLUMNS", "100")], "");
         let widest = said.out.lines().map(|l| l.chars().count()).max().unwrap_or(0);
         assert!(widest <= 100, "{list:?} has a line of {widest} columns:\n{}", said.out);
         let json = stage.arvok(&[list[0], list[1], "--json"]);

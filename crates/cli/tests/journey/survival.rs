@@ -1,6 +1,7 @@
 //! Whatever is killed: what was accepted is there, once, and led to one job.
 
 use crate::kit::{Stage, block, spawn, until};
+use arvok_connect::Vault;
 use reqwest::Method;
 use serde_json::json;
 use std::sync::{
@@ -151,8 +152,27 @@ fn what_cannot_be_delivered_waits_in_a_spool_and_goes_later_in_order_and_once() 
     assert!(said.err.contains("refused, and not kept") && said.err.contains("is not JSON"), "{}", said.err);
     assert_eq!(order().len(), 4);
     let said = stage.arvok_with(&["send", "nowhere", "--kind", "a", "--resource", "vm/a", "--spool", &file], &[], "");
-    assert_eq!(said.code, 5, "{}", said.all());
-    assert!(said.err.contains("nothing is lost"), "{}", said.err);
+    assert_eq!(said.code, 6, "{}", said.all());
+    assert!(said.err.contains("put aside into") && said.err.contains("there is no source `nowhere`"), "{}", said.err);
+    // What was cut, or is for a source that is not there, holds up nothing behind it.
+    std::fs::write(&spool, format!("{}\n{kept}", &poison[..40])).expect("writes");
+    let said = stage.arvok(&["send", "yard-hypervisor", "--spool", &file]);
+    assert_eq!((said.code, said.out.matches("had come before").count()), (6, 3), "{}", said.all());
+    assert!(said.err.contains("line 1 is no payload that was kept"), "{}", said.err);
+    let aside = std::fs::read_to_string(spool.with_added_extension("aside")).expect("what is aside");
+    assert!(aside.lines().count() == 2 && aside.contains(&poison[..40]) && aside.contains("nowhere"), "{aside}");
+    assert_eq!(std::fs::read_to_string(&spool).expect("the spool"), "");
+    // A proxy that answers in the server's place has taken nothing.
+    for (status, page) in
+        [("403 Forbidden", "<html>no</html>"), ("429 Too Many", "{}"), ("404 Not Found", "{\"detail\":\"x\"}")]
+    {
+        let address = crate::kit::answers_with(status, page);
+        let args = ["send", "yard-hypervisor", "--kind", "a", "--resource", "vm/a", "--spool", &file];
+        let said = stage.arvok_with(&args, &[("ARVOK_SERVER", &address)], "");
+        assert_eq!(said.code, 0, "{}", said.all());
+        assert!(said.err.contains("answered in its place") && said.err.contains("wait"), "{}", said.err);
+    }
+    assert_eq!(std::fs::read_to_string(&spool).expect("the spool").lines().count(), 3);
 }
 
 /// A database as the release before left it, with everything in it.
@@ -190,7 +210,11 @@ fn of_the_release_before() -> (String, crate::kit::Records) {
 fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
     let (url, records) = of_the_release_before();
     records.run(BEFORE);
-    let stage = Stage::over(url);
+    let key = Vault::new_key().expect("a key");
+    let sealed = Vault::new(&key).and_then(|vault| vault.seal("yard", "yard-token-1")).expect("seals");
+    let sealed: String = sealed.iter().map(|byte| format!("{byte:02x}")).collect();
+    records.run(&format!("UPDATE secret SET sealed = '\\x{sealed}'"));
+    let stage = Stage::over_with_key(url, Some(&key));
     stage.job_in(1, &["succeeded"]);
     stage.job_in(2, &["succeeded"]);
     let counts = stage.get("/api/v1/definitions/rule/old")["verdicts"].clone();

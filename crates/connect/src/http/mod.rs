@@ -12,7 +12,7 @@ pub(crate) use sending::transport;
 use crate::{Redactor, http_client};
 use arvok_core::{
     Period,
-    connector::{Answer, CallEnd, Failure, Next, Opened, Operation, Request},
+    connector::{Answer, CallEnd, Failure, Hiding, Next, Opened, Operation, Request},
 };
 use clients::Clients;
 use reqwest::{Client, ClientBuilder, redirect::Policy};
@@ -50,7 +50,7 @@ pub struct Call<'a> {
     pub timeout: Duration,
     /// How long the whole may take; none: as long as its requests may.
     pub within: Option<Duration>,
-    /// Knows the secrets that may come back.
+    /// Knows the secrets that may come back, and hides them in messages and in the answer that is shown.
     pub redactor: &'a Redactor,
 }
 
@@ -68,7 +68,7 @@ pub enum Called {
 pub struct Ended {
     /// What came of it, or what went wrong, and what is known of the other side then.
     pub called: Result<Called, Failure>,
-    /// The last answer that came, as it came; none if none did.
+    /// The last answer that came, as people may see it; none if none did.
     pub answer: Option<Answer>,
 }
 
@@ -81,6 +81,20 @@ impl Ended {
 
 /// A header that is for the client alone: what it names is a credential of the other side.
 const CREDENTIAL: &str = "set-cookie";
+
+/// What a credential shows to the other side, and what that may show in turn: a pair is hidden as a whole, since in base64
+/// it is one text.
+fn shown_by(credential: &Opened) -> Vec<String> {
+    match credential {
+        Opened::Bearer(token) => vec![token.clone()],
+        Opened::Basic { user, password } => vec![password.clone(), format!("{user}:{password}")],
+        Opened::Header { value, .. } => vec![value.clone()],
+        Opened::OAuth2 { client, secret, .. } => {
+            vec![secret.clone(), tokens::pair(client, secret)]
+        }
+        Opened::Certificate(_) => Vec::new(),
+    }
+}
 
 /// The client could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -104,27 +118,26 @@ impl Http {
         Ok(Self { client, clients: Clients::default(), tokens: Tokens::default() })
     }
 
-    /// Calls: one request, or as many as its pages and looks need. Secrets are taken out of outputs, messages and answers.
+    /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages and in the answer that
+    /// is shown; the output is as it came.
     pub async fn call(&self, call: Call<'_>) -> Ended {
-        let redactor = call.redactor;
-        let within = call.within;
+        let own = Redactor::new(call.credential.map_or_else(Vec::new, shown_by));
+        let (known, within) = (call.redactor, call.within);
+        let hide = |text: &str| own.hidden(&known.hidden(text)).into_owned();
         let mut last = None;
-        let performed = self.perform(call, &mut last);
+        let performed = self.perform(call, Hiding(&hide), &mut last);
         let called = match within {
             None => performed.await,
             Some(within) => tokio::time::timeout(within, performed).await.unwrap_or_else(|_| {
                 Err(Failure::new(CallEnd::Unknown, format!("was not over within {} s", within.as_secs_f32())))
             }),
         };
-        let called = match called {
-            Ok(Called::Output(output)) => Ok(Called::Output(redactor.value(output))),
-            Ok(later) => Ok(later),
-            Err(failure) => Err(Failure { message: redactor.text(&failure.message), ..failure }),
-        };
+        let called = called.map_err(|failure| Failure { message: hide(&failure.message), ..failure });
+        let shown = |value: Value| own.value(known.value(value));
         let answer = last.map(|Answer { status, mut headers, body }| {
             headers.remove(CREDENTIAL);
-            let headers = headers.into_iter().map(|(name, value)| (name, redactor.value(value))).collect();
-            Answer { status, headers, body: redactor.value(body) }
+            let headers = headers.into_iter().map(|(name, value)| (name, shown(value))).collect();
+            Answer { status, headers, body: shown(body) }
         });
         Ended { called, answer }
     }
@@ -149,9 +162,9 @@ impl Http {
         }
     }
 
-    async fn perform(&self, call: Call<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
+    async fn perform(&self, call: Call<'_>, hiding: Hiding<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
         let begun = call.operation.begin(call.give, call.key, call.callback);
-        let mut exchange = begun.map_err(|e| unsent(e.to_string()))?;
+        let mut exchange = begun.map_err(|e| unsent(e.to_string()))?.hiding(hiding);
         let client = self.client_for(call.credential, call.authorities)?;
         let way = Sending { client: &client, base: call.base, credential: call.credential, timeout: call.timeout };
         let mut request = exchange.request().clone();

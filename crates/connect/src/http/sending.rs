@@ -48,13 +48,17 @@ fn build(way: Sending<'_>, request: &Request) -> Result<RequestBuilder, Failure>
     let base = way.base.trim_end_matches('/');
     let no_address = |e| unsent(format!("{base} is not an address: {e}"));
     let own = Url::parse(base).map_err(no_address)?;
-    let url = if request.follows {
+    let mut url = if request.follows {
         own.join(&request.target).map_err(|e| unsent(format!("the answer leads to no address: {e}")))?
     } else {
         Url::parse(&format!("{base}{}", request.target)).map_err(no_address)?
     };
     if url.origin() != own.origin() {
         return Err(unsent(format!("the request would leave {base}: {}", cut(url.as_str(), 200))));
+    }
+    // A name and a password in what an answer gave as address would be shown beside the connection's own credential.
+    if url.set_username("").and_then(|()| url.set_password(None)).is_err() {
+        return Err(unsent(format!("{base} has no place for a request")));
     }
     let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
     let mut sending = way.client.request(method, url).timeout(way.timeout);
@@ -90,7 +94,8 @@ async fn sent(sending: RequestBuilder, base: &str, timeout: Duration) -> Result<
     read(response, base, timeout).await
 }
 
-/// An answer without the token that was fetched for it.
+/// An answer without the token that was fetched for it. Nobody has given it and no runbook can know it, so it is no data
+/// of anybody's; after this call nothing could tell it from any other text.
 fn hide(answer: Result<Answer, Failure>, token: &str) -> Result<Answer, Failure> {
     let redactor = crate::Redactor::new([token.to_owned()]);
     let answer = answer?;

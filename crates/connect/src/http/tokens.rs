@@ -8,7 +8,11 @@ use arvok_core::{
     connector::{CallEnd, Failure},
     text::percent,
 };
-use reqwest::{Client, header::CONTENT_TYPE};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use reqwest::{
+    Client,
+    header::{AUTHORIZATION, CONTENT_TYPE},
+};
 use serde_json::Value;
 use std::{
     collections::{HashMap, hash_map::RandomState},
@@ -92,11 +96,7 @@ impl Http {
             return Ok(token.text.clone());
         }
         let (text, lasts) = fetch(client, asking, timeout).await.map_err(|failure| Failure {
-            message: format!(
-                "no token from {}: {}",
-                asking.address,
-                failure.message.replace(asking.secret, "[secret]")
-            ),
+            message: format!("no token from {}: {}", asking.address, failure.message),
             // Of the call itself nothing was sent.
             end: CallEnd::NotSent,
             ..failure
@@ -106,12 +106,20 @@ impl Http {
     }
 }
 
+/// Name and secret of a client as they are shown: each written as in a form before the colon stands between them (RFC
+/// 6749, section 2.3.1).
+pub(super) fn pair(client: &str, secret: &str) -> String {
+    let form = |text: &str| form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
+    format!("{}:{}", form(client), form(secret))
+}
+
 async fn fetch(client: &Client, asking: Asking<'_>, timeout: Duration) -> Result<(String, Duration), Failure> {
     let mut fields = "grant_type=client_credentials".to_owned();
     if !asking.scopes.is_empty() {
         fields.push_str(&format!("&scope={}", percent(&asking.scopes.join(" "))));
     }
-    let asking_for = client.post(asking.address).timeout(timeout).basic_auth(asking.client, Some(asking.secret));
+    let pair = format!("Basic {}", BASE64_STANDARD.encode(pair(asking.client, asking.secret)));
+    let asking_for = client.post(asking.address).timeout(timeout).header(AUTHORIZATION, pair);
     let asking_for = asking_for.header(CONTENT_TYPE, "application/x-www-form-urlencoded").body(fields);
     let response = asking_for.send().await.map_err(|e| transport(&e, asking.address, timeout))?;
     let answer = read(response, asking.address, timeout).await?;

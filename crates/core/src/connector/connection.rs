@@ -1,7 +1,7 @@
 //! One configured use of a connector: where it is and what it is shown. Secrets are named here
 //! and opened only for the call.
 
-use super::{Credential, CredentialDoc};
+use super::{Credential, CredentialDoc, credential::address};
 use crate::{
     Period,
     definition::{Defined, Definition, Kind, Misfit, Others},
@@ -11,6 +11,7 @@ use crate::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeSet;
 
 /// Longest time over which a rate is counted, in milliseconds.
 const HOUR: u64 = 3_600_000;
@@ -28,8 +29,8 @@ pub struct ConnectionDoc {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
-    /// The base address; requests go nowhere else. `${setting('name')}` takes it from the
-    /// service's own settings.
+    /// The base address; requests go nowhere else. `${setting('name')}` takes it from the service's own settings; a
+    /// secret may stand in its path.
     pub base: String,
     /// What is shown to the other side.
     #[serde(default)]
@@ -84,13 +85,22 @@ pub struct Connection {
     pub rate: Option<Rate>,
 }
 
+impl Connection {
+    /// The secrets that it shows to the other side.
+    pub fn secrets(&self) -> BTreeSet<String> {
+        let named = self.credentials().into_iter().flat_map(|(_, template)| template.calls("secret"));
+        named.flatten().collect()
+    }
+}
+
 impl Definition for Connection {
     fn summary(&self) -> Option<&str> {
         self.summary.as_deref()
     }
 
     fn credentials(&self) -> Vec<(&'static str, &Template)> {
-        self.credential.iter().flat_map(|c| c.templates("/credential")).collect()
+        let shown = self.credential.iter().flat_map(|c| c.templates("/credential"));
+        shown.chain([("/base", &self.base)]).collect()
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
@@ -109,12 +119,9 @@ impl Defined for Connection {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::of::<ConnectionDoc>(document)?;
-        if !doc.base.contains("${") && !doc.base.starts_with("http://") && !doc.base.starts_with("https://") {
-            check.fail("/base", "is not an address; it begins with http:// or https://");
-        }
         let tokens = doc.credential.as_ref().and_then(|c| c.oauth2.as_ref()).map(|oauth2| oauth2.token.clone());
         let shown_to = [Some(doc.base.clone()), tokens, doc.authorities.clone()];
-        let base = check.template("/base", &Value::String(doc.base.clone()), SETTINGS);
+        let base = address(&mut check, "/base", doc.base.clone());
         let credential = match doc.credential {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),

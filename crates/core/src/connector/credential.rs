@@ -183,25 +183,58 @@ impl HeaderDoc {
 
 impl OAuth2Doc {
     fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Credential> {
-        if !self.token.contains("${") && !self.token.starts_with("http://") && !self.token.starts_with("https://") {
-            check.fail(&format!("{at}/token"), "is not an address; it begins with http:// or https://");
-        }
         // Scopes are put together with spaces (RFC 6749, section 3.3).
         if let Some(n) = self.scopes.iter().position(|s| s.is_empty() || s.contains(|c: char| !c.is_ascii_graphic())) {
             check.fail(&format!("{at}/scopes/{n}"), "is not the name of a scope (RFC 6749, section 3.3)");
         }
-        let token = check.template(&format!("{at}/token"), &Value::String(self.token), SECRETS);
+        let token = address(check, &format!("{at}/token"), self.token);
         let client = check.template(&format!("{at}/client"), &Value::String(self.client), SECRETS);
         let secret = secret(check, &format!("{at}/secret"), self.secret);
         Some(Credential::OAuth2 { token: token?, client: client?, secret: secret?, scopes: self.scopes })
     }
 }
 
+/// The template of an address. A name and a password have a place of their own; a secret may stand in its path, as hooks
+/// have it, and never where it would choose whom the request goes to.
+pub(crate) fn address(check: &mut Checker<'_>, at: &str, text: String) -> Option<Template> {
+    let starts = text.starts_with("http://") || text.starts_with("https://");
+    if !text.contains("${") && !starts {
+        check.fail(at, "is not an address; it begins with http:// or https://");
+        return None;
+    }
+    let authority =
+        text.split_once("://").map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or_default());
+    if starts && authority.contains('@') {
+        check.fail(at, "holds a name or a password, which everybody would see; it stands under `credential`");
+        return None;
+    }
+    let made = check.template(at, &Value::String(text.clone()), SECRETS)?;
+    let secrets = made.calls("secret");
+    if secrets.contains(&None) {
+        check.fail(at, "the name of a secret is written out: secret('its-name')");
+        return None;
+    }
+    let before = text.split("secret(").next().unwrap_or_default();
+    let in_path = before.split_once("://").map_or(before.contains("}/"), |(_, rest)| rest.contains('/'));
+    if !secrets.is_empty() && !in_path {
+        check.fail(at, "a secret may stand in the path of an address only, behind the host");
+        return None;
+    }
+    Some(made)
+}
+
 /// A template that is a secret of somebody's, and not written out.
 pub(crate) fn secret(check: &mut Checker<'_>, at: &str, text: String) -> Option<Template> {
     let made = check.template(at, &Value::String(text), SECRETS)?;
     let secrets = made.calls("secret");
-    if secrets.is_empty() && made.calls("setting").is_empty() {
+    if !made.calls("setting").is_empty() {
+        check.fail(
+            at,
+            "a credential is a secret, and settings are read by every author; write \"${secret('its-name')}\"",
+        );
+        return None;
+    }
+    if secrets.is_empty() {
         check.fail(at, "a credential is not written out; set a secret and write \"${secret('its-name')}\"");
         return None;
     }

@@ -40,6 +40,28 @@ impl CallEnd {
     }
 }
 
+/// Hides what no text for people may have; asked before anything that the other side said is cut.
+#[derive(Clone, Copy)]
+pub struct Hiding<'h>(pub &'h (dyn Fn(&str) -> String + Sync));
+
+impl std::fmt::Debug for Hiding<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Hiding")
+    }
+}
+
+impl Hiding<'static> {
+    /// Hides nothing.
+    pub const NOTHING: Self = Self(&str::to_owned);
+}
+
+impl Hiding<'_> {
+    /// At most so many bytes of a text, hidden before it is cut.
+    pub(super) fn cut(self, text: &str, most: usize) -> String {
+        crate::text::cut(&(self.0)(text), most).to_owned()
+    }
+}
+
 impl Failure {
     /// A failure after which another try may end otherwise.
     pub fn new(end: CallEnd, message: impl Into<String>) -> Self {

@@ -14,7 +14,7 @@ mod protocols;
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
-pub use failure::{CallEnd, Failure};
+pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
 pub use operation::{CALLBACK, MAX_OUTPUT, Operation, OperationDoc, Repeat};
 pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestError, retry_after};

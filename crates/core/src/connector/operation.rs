@@ -1,7 +1,7 @@
 //! One operation of a connector: what it takes, the call it makes, what it gives, and whether doing it twice is harmless.
 
 use super::{
-    failure::{CallEnd, Failure},
+    failure::{CallEnd, Failure, Hiding},
     protocols::{
         Call, Callback, CallbackDoc, Exchange, Gives, HttpCall, HttpDoc, PagesDoc, Request, RequestDoc, RequestError,
         UntilDoc,
@@ -13,7 +13,7 @@ use crate::{
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
-    text::{cut, hint},
+    text::hint,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -306,10 +306,10 @@ impl Operation {
     ///
     /// # Errors
     /// Why the operation failed, or gives nothing that can be used.
-    pub fn called_back(&self, called: &Value) -> Result<Value, String> {
+    pub fn called_back(&self, called: &Value, hiding: Hiding<'_>) -> Result<Value, String> {
         let callback = self.callback().ok_or("it does not call back any more")?;
-        let output = callback.output(called)?;
-        usable(output, &self.gives).map_err(|why| format!("it called back, but {why}"))
+        let output = callback.output(called, hiding)?;
+        usable(output, &self.gives, hiding).map_err(|why| format!("it called back, but {why}"))
     }
 
     /// How the other side calls back, if it does.
@@ -323,16 +323,21 @@ impl Operation {
 ///
 /// # Errors
 /// One that cannot be made of the answer, is not what was promised, or is too large or too deep.
-pub(super) fn fits(output: Result<Value, ExprError>, promised: &Type, status: u16) -> Result<Value, Failure> {
+pub(super) fn fits(
+    output: Result<Value, ExprError>,
+    promised: &Type,
+    status: u16,
+    hiding: Hiding<'_>,
+) -> Result<Value, Failure> {
     let useless = |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
     let output = output.map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
-    usable(output, promised).map_err(useless)
+    usable(output, promised, hiding).map_err(useless)
 }
 
 /// An output that is what was promised, and not too large or too deep; else what is wrong with it.
-fn usable(output: Value, promised: &Type) -> Result<Value, String> {
+fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
     if matches!(promised, Type::Record(_)) && !output.is_object() {
-        let shown = cut(&output.to_string(), 60).to_owned();
+        let shown = hiding.cut(&output.to_string(), 60);
         return Err(format!("what it gives should have fields, and is {shown}"));
     }
     let size = output.to_string().len();

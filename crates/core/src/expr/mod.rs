@@ -152,9 +152,12 @@ impl Expr {
         typing::guards(&self.node, true).into_iter().filter(|(of, _)| *of == name).map(|(_, field)| field).collect()
     }
 
-    /// The value within [`BUDGET`].
+    /// The value within [`BUDGET`], and within what its scope leaves for several together.
     pub fn eval<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Val<'a>, ExprError> {
-        eval::eval(&self.node, scope)
+        match scope.allowance() {
+            None => eval::eval(&self.node, scope),
+            Some(left) => self.eval_within(scope, left),
+        }
     }
 
     /// The value within [`BUDGET`], and within what is left for several evaluations together.
@@ -162,15 +165,20 @@ impl Expr {
         let steps = left.get().min(BUDGET);
         let (value, unspent) = eval::eval_within(&self.node, scope, steps);
         left.set(left.get() - (steps - unspent));
-        let together =
-            || ExprError::new("the expressions together take too many steps and were stopped; make them simpler");
-        if left.get() == 0 { Err(together()) } else { value }
+        if left.get() == 0 { Err(too_much_together()) } else { value }
     }
 
     /// A condition: anything but true or false is an error.
     pub fn holds<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<bool, ExprError> {
         truth(self.eval(scope)?)
     }
+}
+
+/// Bytes that are made in one step.
+const BYTES_A_STEP: usize = 64;
+
+fn too_much_together() -> ExprError {
+    ExprError::new("the expressions together take too many steps and were stopped; make them simpler")
 }
 
 /// Whether a value is true; anything but true or false is an error.

@@ -193,7 +193,9 @@ impl Template {
                 return Ok(Some(Value::Object(map)));
             }
         };
-        *made += weight(&value, MAX_RESULT);
+        let bytes = weight(&value, MAX_RESULT);
+        *made += bytes;
+        pay(scope, bytes)?;
         if *made > MAX_RESULT { Err(ExprError::new("the result is too large")) } else { Ok(Some(value)) }
     }
 
@@ -232,12 +234,24 @@ impl Template {
     }
 }
 
+/// Pays for bytes that are made of what an evaluation gave.
+fn pay<'a>(scope: &'a dyn Scope<'a>, bytes: usize) -> Result<(), ExprError> {
+    let Some(left) = scope.allowance() else { return Ok(()) };
+    let steps = u32::try_from(bytes / super::BYTES_A_STEP).unwrap_or(u32::MAX);
+    left.set(left.get().saturating_sub(steps));
+    if left.get() == 0 { Err(super::too_much_together()) } else { Ok(()) }
+}
+
 fn join<'a>(parts: &'a [Part], scope: &'a dyn Scope<'a>, encode: fn(&str) -> String) -> Result<String, ExprError> {
     let mut text = String::new();
     for part in parts {
         match part {
             Part::Plain(p) => text.push_str(p),
-            Part::Fill(e) => text.push_str(&encode(&named(e, e.eval(scope))?.text())),
+            Part::Fill(e) => {
+                let filled = encode(&named(e, e.eval(scope))?.text());
+                pay(scope, filled.len())?;
+                text.push_str(&filled);
+            }
         }
         if text.len() > MAX_RESULT {
             return Err(ExprError::new("the result is too large"));

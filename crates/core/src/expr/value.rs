@@ -6,7 +6,7 @@ use crate::{Alert, Period, Severity, bounds::MAX_DEPTH};
 use base64::Engine;
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::Value;
-use std::{borrow::Cow, cmp::Ordering, collections::BTreeMap, rc::Rc, sync::Arc};
+use std::{borrow::Cow, cell::Cell, cmp::Ordering, collections::BTreeMap, rc::Rc, sync::Arc};
 
 pub(super) const TIMESTAMP: &str = "google.protobuf.Timestamp";
 pub(super) const DURATION: &str = "google.protobuf.Duration";
@@ -37,6 +37,11 @@ pub trait Scope<'a> {
     /// A function beyond the language's own, already checked to be allowed in this place.
     fn call(&'a self, function: &str, args: &[Val<'a>]) -> Option<Result<Val<'a>, String>> {
         let _ = (function, args);
+        None
+    }
+
+    /// How many steps are left for several evaluations together; none: each has [`super::BUDGET`].
+    fn allowance(&self) -> Option<&Cell<u32>> {
         None
     }
 }

@@ -1,7 +1,7 @@
 //! What a job would do, worked out without doing anything: every value that can be known beforehand, each request as
 //! it would be sent, and of the rest what it depends on.
 
-use super::{Facts, Place};
+use super::{Facts, Place, walk::EVALUATED_AT_ONCE};
 use crate::{
     alarm::Alarm,
     bounds::weight,
@@ -370,6 +370,7 @@ impl Dry<'_, '_> {
             alarm: self.alarm,
             event: None,
             bound: self.bound.iter().filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?))).collect(),
+            left: Cell::new(EVALUATED_AT_ONCE),
         })
     }
 }

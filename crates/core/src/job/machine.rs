@@ -13,6 +13,7 @@ use crate::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
+use std::cell::Cell;
 
 /// A job at work.
 #[derive(Debug)]
@@ -25,6 +26,8 @@ pub struct Machine<'a> {
     pub kept: Kept,
     /// The alarm as it stands; to be looked at anew before every event, where the runbook reads it.
     pub alarm: Option<Alarm>,
+    /// Whether more has come from outside than it is told: then no time is over for what may be among it.
+    pub unread: bool,
 }
 
 /// What lists show of a job.
@@ -41,7 +44,7 @@ pub struct Summary {
 impl<'a> Machine<'a> {
     /// A job where it stands.
     pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: Kept) -> Self {
-        Self { runbook, facts, progress, kept, alarm: None }
+        Self { runbook, facts, progress, kept, alarm: None, unread: false }
     }
 
     /// What follows from an event. Whatever has happened meanwhile is dealt with as well.
@@ -175,7 +178,9 @@ impl<'a> Machine<'a> {
             paused: self.progress.paused.is_some(),
             stop,
             news: std::mem::take(news),
+            unread: self.unread,
             now_begun: 0,
+            evaluated: Cell::default(),
         };
         let end = walk.block(steps, &mut block, &around);
         let more = walk.has_enough() && !walk.paused;
@@ -394,7 +399,9 @@ impl<'a> Machine<'a> {
             paused: false,
             stop: (false, String::new()),
             news: News::default(),
+            unread: false,
             now_begun: 0,
+            evaluated: Cell::default(),
         };
         let mut made = Map::new();
         for (name, template) in self.runbook.outputs.entries() {

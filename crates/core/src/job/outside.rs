@@ -33,7 +33,9 @@ pub struct Question {
     /// Until when it stands.
     pub until: DateTime<Utc>,
     /// What nobody's decision means; none: the step fails.
-    pub silence: Option<String>,
+    pub unanswered: Option<String>,
+    /// Whether whoever has the link may decide without signing in.
+    pub by_link: bool,
 }
 
 /// Who may decide.
@@ -114,14 +116,19 @@ impl Chosen {
 
     /// Whether an alert is such an event.
     pub fn matches(&self, alert: &Alert) -> bool {
-        let any = |globs: &[String], text: &str| {
-            globs.is_empty() || globs.iter().any(|g| Glob::parse(g).is_ok_and(|g| g.matches(text)))
-        };
-        any(&self.sources, &alert.source)
-            && any(&self.kinds, &alert.kind)
-            && any(&self.resource, alert.resource.as_str())
-            && (self.states.is_empty() || self.states.contains(&alert.state))
-            && self.labels.iter().all(|(name, globs)| alert.labels.get(name).is_some_and(|label| any(globs, label)))
+        self.compiled().matches(alert)
+    }
+
+    /// For whoever asks of many alerts.
+    pub fn compiled(&self) -> CompiledChosen<'_> {
+        let globs = |texts: &[String]| -> Vec<Option<Glob>> { texts.iter().map(|t| Glob::parse(t).ok()).collect() };
+        CompiledChosen {
+            sources: globs(&self.sources),
+            kinds: globs(&self.kinds),
+            resource: globs(&self.resource),
+            states: &self.states,
+            labels: self.labels.iter().map(|(name, texts)| (name.as_str(), globs(texts))).collect(),
+        }
     }
 
     /// The one text by which such events are looked up: a resource, else a kind, else a source, if only one is named
@@ -134,6 +141,30 @@ impl Chosen {
             }
         }
         vec!["*".into()]
+    }
+}
+
+/// The same, its globs compiled.
+#[derive(Debug)]
+pub struct CompiledChosen<'a> {
+    /// A text that is no glob is none, and matches nothing.
+    sources: Vec<Option<Glob>>,
+    kinds: Vec<Option<Glob>>,
+    resource: Vec<Option<Glob>>,
+    states: &'a [AlertState],
+    labels: Vec<(&'a str, Vec<Option<Glob>>)>,
+}
+
+impl CompiledChosen<'_> {
+    /// Whether an alert is such an event.
+    pub fn matches(&self, alert: &Alert) -> bool {
+        let any =
+            |globs: &[Option<Glob>], text: &str| globs.is_empty() || globs.iter().flatten().any(|g| g.matches(text));
+        any(&self.sources, &alert.source)
+            && any(&self.kinds, &alert.kind)
+            && any(&self.resource, alert.resource.as_str())
+            && (self.states.is_empty() || self.states.contains(&alert.state))
+            && self.labels.iter().all(|(name, globs)| alert.labels.get(*name).is_some_and(|label| any(globs, label)))
     }
 }
 

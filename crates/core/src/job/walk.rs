@@ -16,7 +16,10 @@ use crate::{
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Value, json};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    cell::Cell,
+    collections::{BTreeMap, BTreeSet},
+};
 
 /// Most steps that one job may begin.
 pub const MAX_BEGUN: u32 = 10_000;
@@ -24,6 +27,13 @@ pub const MAX_BEGUN: u32 = 10_000;
 /// Steps that one event may begin; the others have their turn when these are recorded, so that no runbook holds
 /// up a node.
 const AT_A_TIME: u32 = 100;
+
+/// Steps of evaluation after which the rest is left for the next event in the same way; a step is one part of an expression
+/// visited, or 64 bytes made.
+const EVALUATED_AT_A_TIME: u32 = 100_000;
+
+/// Steps of evaluation that one look may take, as the values that one step is given.
+pub(super) const EVALUATED_AT_ONCE: u32 = 200_000;
 
 /// Errors that were passed over and are told to later steps.
 const MOST_ERRORS: usize = 100;
@@ -50,8 +60,12 @@ pub(super) struct Walk<'m> {
     /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
     pub stop: (bool, String),
     pub news: News,
+    /// Whether more has come from outside than was read yet.
+    pub unread: bool,
     /// Steps begun by this event.
     pub now_begun: u32,
+    /// Steps of evaluation taken by this event.
+    pub evaluated: Cell<u32>,
 }
 
 /// The event, as far as it concerns steps.
@@ -189,7 +203,7 @@ impl<'m> Walk<'m> {
 
     /// Whether the rest is left for the next event.
     pub(super) fn has_enough(&self) -> bool {
-        self.now_begun >= AT_A_TIME
+        self.now_begun >= AT_A_TIME || self.evaluated.get() >= EVALUATED_AT_A_TIME
     }
 
     /// Whether a step is to be begun, or passed over.
@@ -413,6 +427,11 @@ impl<'m> Walk<'m> {
             "failure": self.failure.0, "failed_step": self.failure.1, "errors": self.errors,
         });
         let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
-        read(&JobScope { inputs, steps, job: &job, alert, alarm, event, bound })
+        let scope =
+            JobScope { inputs, steps, job: &job, alert, alarm, event, bound, left: Cell::new(EVALUATED_AT_ONCE) };
+        let seen = read(&scope);
+        let spent = EVALUATED_AT_ONCE - scope.left.get();
+        self.evaluated.set(self.evaluated.get().saturating_add(spent));
+        seen
     }
 }

@@ -6,7 +6,7 @@ use crate::{
     expr::{Scope, Val},
 };
 use serde_json::Value;
-use std::rc::Rc;
+use std::{cell::Cell, rc::Rc};
 
 /// What the expressions of a running job see.
 #[derive(Debug)]
@@ -25,6 +25,8 @@ pub struct JobScope<'a> {
     pub event: Option<&'a Alert>,
     /// The items of the loops around, and the result that is looked at, by their names.
     pub bound: Vec<(&'a str, &'a Value)>,
+    /// How many steps all that is evaluated here may take together.
+    pub left: Cell<u32>,
 }
 
 impl<'a> Scope<'a> for JobScope<'a> {
@@ -41,6 +43,10 @@ impl<'a> Scope<'a> for JobScope<'a> {
             "alarm" => Some(self.alarm.map_or(Val::Null, alarm)),
             _ => None,
         }
+    }
+
+    fn allowance(&self) -> Option<&Cell<u32>> {
+        Some(&self.left)
     }
 }
 

@@ -91,6 +91,11 @@ impl Defined for Subscriber {
         {
             check.fail("/address", "holds a name or a password; who sends is proved by the signature");
         }
+        if doc.address.contains("secret(") {
+            let why = "an address is seen by everybody; who sends is proved by the signature, and a hook with a secret in \
+                its path is a connection, which runbooks call";
+            check.fail("/address", why);
+        }
         let address = check.template("/address", &Value::String(doc.address), SETTINGS);
         let mut listen = doc.listen.unwrap_or_default();
         if listen.sources.is_some() {

@@ -1,7 +1,7 @@
 //! Signing in, tokens, secrets.
 
 use super::{
-    ApiError,
+    ApiError, audit,
     caller::{COOKIE, Caller},
 };
 use crate::{clock, node::Node, random::secret_text};
@@ -11,9 +11,11 @@ use actix_web::{
     delete, get, post, put, web,
 };
 use arvok_api::{Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
+use arvok_connect::weakness;
 use arvok_core::{Kind, document::check_name, text::cut};
 use arvok_store::{
-    access,
+    access::{self, Revoked},
+    audit::{self as record, By},
     secrets::{self as store, Sealed},
 };
 
@@ -40,8 +42,16 @@ fn cookie(value: String, age: Duration) -> Cookie<'static> {
 /// Signs in to the console with a token; the answer sets a cookie.
 #[utoipa::path(operation_id = "signIn", tag = "access", request_body = SignIn, responses((status = 200, body = Who), (status = 401, body = Problem)))]
 #[post("/session")]
-pub(super) async fn sign_in(node: web::Data<Node>, body: web::Json<SignIn>) -> Result<HttpResponse, ApiError> {
-    let (id, who) = access::by_token(&node.db, body.token.trim()).await?.ok_or(ApiError::BadToken)?;
+pub(super) async fn sign_in(
+    node: web::Data<Node>,
+    request: HttpRequest,
+    body: web::Json<SignIn>,
+) -> Result<HttpResponse, ApiError> {
+    let known = access::by_token(&node.db, body.token.trim()).await?;
+    let (id, who) = known.ok_or_else(|| {
+        audit::refused(&node, &request, "sign-in.refused", "an unknown token");
+        ApiError::BadToken
+    })?;
     let session = secret_text("");
     access::start_session(&node.db, id, &session, clock::now()).await?;
     let age = Duration::seconds(access::SESSION.num_seconds());
@@ -81,13 +91,14 @@ pub(super) async fn make_token(
     caller.must(Role::Admin)?;
     check_name(&body.name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     let token = secret_text("arvok_");
-    access::add_token(&node.db, &body.name, body.role, &token, clock::now()).await?;
+    let by = By::Token(&caller.0.name);
+    access::make_token(&node.db, (&body.name, body.role), &token, by, clock::now()).await?;
     let NewToken { name, role } = body.into_inner();
     Ok(HttpResponse::Created().json(TokenMade { name, role, token }))
 }
 
 /// Revokes a token and ends its sessions.
-#[utoipa::path(operation_id = "revokeToken", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "revokeToken", tag = "access", responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/tokens/{name}")]
 pub(super) async fn revoke_token(
     node: web::Data<Node>,
@@ -95,10 +106,13 @@ pub(super) async fn revoke_token(
     name: web::Path<String>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    if access::remove_token(&node.db, &name).await? {
-        return Ok(HttpResponse::NoContent().finish());
+    match access::remove_token(&node.db, &name, By::Token(&caller.0.name)).await? {
+        Revoked::Yes => Ok(HttpResponse::NoContent().finish()),
+        Revoked::Unknown => Err(ApiError::NotFound(format!("token `{name}`"))),
+        Revoked::LastAdmin => Err(ApiError::Conflict(format!(
+            "`{name}` is the last token of role admin; without one nobody could make another: make that first"
+        ))),
     }
-    Err(ApiError::NotFound(format!("token `{name}`")))
 }
 
 /// All secrets, by name only.
@@ -106,7 +120,14 @@ pub(super) async fn revoke_token(
 #[get("/secrets")]
 pub(super) async fn secrets(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
     caller.must(Role::Author)?;
-    Ok(web::Json(store::list(&node.db).await?))
+    let published = node.published();
+    let mut listed = store::list(&node.db).await?;
+    for item in &mut listed {
+        let opened = published.secrets.get(&item.name);
+        item.opens = opened.is_some();
+        item.weak = opened.and_then(|secret| weakness(&secret.value)).map(|weak| weak.as_str().to_owned());
+    }
+    Ok(web::Json(listed))
 }
 
 /// Sets or replaces a secret; it never comes out again.
@@ -123,11 +144,16 @@ pub(super) async fn set_secret(
     if body.value.is_empty() || body.value.len() > MAX_SECRET {
         return Err(ApiError::BadRequest(format!("a secret has 1 to {MAX_SECRET} bytes")));
     }
+    if let Some(fault) = &node.key_fault {
+        return Err(ApiError::NotReady(fault.clone()));
+    }
     let allowed = allowed(&node, &name, body.allowed.clone()).await?;
     let sealed = node.vault.seal(&name, &body.value).map_err(|e| {
         tracing::error!("{e}");
         ApiError::Internal
     })?;
+    let goes = allowed.join(", ");
+    record::record(&node.db, By::Token(&caller.0.name), "secret.set", &name, &goes).await?;
     store::set(&node.db, Sealed { name: name.into_inner(), sealed, allowed }, clock::now()).await?;
     node.announcer.tell(Change { definitions: true, ..Change::default() });
     node.reload().await?;
@@ -175,6 +201,7 @@ pub(super) async fn remove_secret(
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
     if store::remove(&node.db, &name).await? {
+        record::record(&node.db, By::Token(&caller.0.name), "secret.removed", &name, "").await?;
         node.announcer.tell(Change { definitions: true, ..Change::default() });
         node.reload().await?;
         return Ok(HttpResponse::NoContent().finish());

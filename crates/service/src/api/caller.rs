@@ -1,6 +1,6 @@
 //! Who is asking: a bearer token, or the console's cookie.
 
-use super::ApiError;
+use super::{ApiError, audit};
 use crate::{clock, node::Node};
 use actix_web::{
     Error, FromRequest, HttpMessage, HttpRequest,
@@ -72,12 +72,25 @@ impl FromRequest for Caller {
     }
 }
 
+/// Whether what a request showed when it was let in still stands. A database that cannot be asked ends nothing.
+pub(super) async fn still_known(request: &HttpRequest) -> bool {
+    !matches!(known(request).await, Err(ApiError::BadToken | ApiError::NoToken))
+}
+
+/// Who is asking, where one may ask without signing in as well.
+pub(super) async fn signed_in(request: &HttpRequest) -> Option<Caller> {
+    known(request).await.ok().map(Caller)
+}
+
 /// Who is asking.
 async fn known(request: &HttpRequest) -> Result<Who, ApiError> {
     let node = request.app_data::<web::Data<Node>>().ok_or(ApiError::Internal)?;
     if let Some(token) = bearer(request) {
         let known = access::by_token(&node.db, token).await?;
-        return known.map(|(_, who)| who).ok_or(ApiError::BadToken);
+        return known.map(|(_, who)| who).ok_or_else(|| {
+            audit::refused(node, request, "request.refused", "an unknown token");
+            ApiError::BadToken
+        });
     }
     let cookie = request.cookie(COOKIE).ok_or(ApiError::NoToken)?;
     let who = access::by_session(&node.db, cookie.value(), clock::now()).await?.ok_or(ApiError::BadToken)?;

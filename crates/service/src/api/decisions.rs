@@ -2,7 +2,7 @@
 
 use super::{
     ApiError,
-    caller::{Caller, way},
+    caller::{Caller, signed_in, way},
     passage::tell_doing,
     query::in_range,
 };
@@ -26,8 +26,9 @@ use arvok_store::{
 };
 use serde_json::Value;
 
-/// Longest remark or name, in bytes.
+/// Longest remark, and longest name that is typed, in bytes.
 const LONGEST: usize = 1_000;
+const LONGEST_NAME: usize = 200;
 /// Longest output of a step that is shown beside a decision, in bytes.
 const LONGEST_FOUND: usize = 4_000;
 /// Most steps of which is told what they found; of more the last ones.
@@ -109,16 +110,33 @@ fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
     }
 }
 
-/// Shows the decision that a link leads to, with what is known about it.
+/// Shows the decision that a link leads to, with what is known about it. Without signing in only if the question allows
+/// it, and while it is open.
 #[utoipa::path(operation_id = "openDecisionLink", tag = "decisions", request_body = ByLink,
-    responses((status = 200, body = DecisionContext), (status = 404, body = Problem)))]
+    responses((status = 200, body = DecisionContext), (status = 401, body = Problem), (status = 404, body = Problem),
+        (status = 410, body = Problem)))]
 #[post("/decisions/link")]
 pub(super) async fn open_link(
     node: web::Data<Node>,
+    request: HttpRequest,
     body: web::Json<ByLink>,
 ) -> Result<web::Json<DecisionContext>, ApiError> {
     let decision = linked(&node, &body.link).await?;
-    context(&node, decision).await.map(web::Json)
+    let caller = signed_in(&request).await;
+    if caller.is_none() {
+        may_by_link(&decision)?;
+    }
+    let context = context(&node, decision).await?;
+    Ok(web::Json(DecisionContext { signed_in: caller.map(|caller| caller.0.name), ..context }))
+}
+
+/// That a link is enough for a question: its author said so, and it stands.
+fn may_by_link(decision: &Decision) -> Result<(), ApiError> {
+    match DecisionState::parse(&decision.state) {
+        _ if !decision.by_link => Err(ApiError::SignIn),
+        Some(DecisionState::Open) => Ok(()),
+        _ => Err(ApiError::LinkUsed(decision.id)),
+    }
 }
 
 async fn linked(node: &Node, link: &str) -> Result<Decision, ApiError> {
@@ -126,21 +144,46 @@ async fn linked(node: &Node, link: &str) -> Result<Decision, ApiError> {
     Link::open(node, link).await?.ok_or_else(none)
 }
 
-/// Decides with a link, without signing in.
+/// Decides with a link, without signing in if the question allows it. What is recorded then says that nobody signed in,
+/// and the name is one that was typed.
 #[utoipa::path(operation_id = "takeDecisionByLink", tag = "decisions", request_body = TakeByLink,
-    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 401, body = Problem),
+        (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 410, body = Problem)))]
 #[post("/decisions/link/take")]
 pub(super) async fn take_by_link(
     node: web::Data<Node>,
+    request: HttpRequest,
     body: web::Json<TakeByLink>,
 ) -> Result<web::Json<DecisionItem>, ApiError> {
     let TakeByLink { link, choice, name, remark } = body.into_inner();
     let decision = linked(&node, &link).await?;
-    let by = name.trim().to_owned();
-    if by.is_empty() {
+    let remark = remark.unwrap_or_default();
+    if let Some(caller) = signed_in(&request).await {
+        may(&decision, &caller)?;
+        let decided = Decided { choice, by: caller.0.name, how: way(&request).into(), remark };
+        return decide(&node, &decision, decided).await;
+    }
+    may_by_link(&decision)?;
+    let name = name.trim();
+    if name.is_empty() {
         return Err(ApiError::BadRequest("name: say who decides; it is recorded with the decision".into()));
     }
-    decide(&node, &decision, Decided { choice, by, how: "link".into(), remark: remark.unwrap_or_default() }).await
+    let name = cut_name(name)?;
+    let decided = Decided { choice, by: format!("{name} (by link, not signed in)"), how: "link".into(), remark };
+    match decide(&node, &decision, decided).await {
+        // Somebody else was quicker.
+        Err(ApiError::Conflict(_)) => Err(ApiError::LinkUsed(decision.id)),
+        decided => decided,
+    }
+}
+
+/// A name as somebody types it who is not signed in.
+fn cut_name(name: &str) -> Result<&str, ApiError> {
+    match name.len() {
+        0..=LONGEST_NAME => Ok(name),
+        n => Err(ApiError::BadRequest(format!("name: has {n} bytes; {LONGEST_NAME} are allowed"))),
+    }
 }
 
 async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<web::Json<DecisionItem>, ApiError> {
@@ -153,10 +196,9 @@ async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<we
             cut(&decided.choice, 60)
         )));
     }
-    if let Some((what, text)) =
-        [("remark", &decided.remark), ("name", &decided.by)].into_iter().find(|(_, text)| text.len() > LONGEST)
-    {
-        return Err(ApiError::BadRequest(format!("{what}: has {} bytes; {LONGEST} are allowed", text.len())));
+    if decided.remark.len() > LONGEST {
+        let bytes = decided.remark.len();
+        return Err(ApiError::BadRequest(format!("remark: has {bytes} bytes; {LONGEST} are allowed")));
     }
     if !decisions::take(&node.db, id, &decided).await? {
         return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
@@ -185,11 +227,11 @@ fn too_late(decision: &DecisionItem) -> String {
         }
         DecisionState::Withdrawn => format!("job {} does not ask any more; decision {id} is withdrawn", decision.job),
         DecisionState::Open | DecisionState::Silent => {
-            let silence = match &decision.silence {
+            let unanswered = match &decision.unanswered {
                 Some(choice) => format!("nobody decided in time, which means {choice}"),
                 None => "nobody decided in time, and the step has failed".to_owned(),
             };
-            format!("it is too late for decision {id}: {silence}")
+            format!("it is too late for decision {id}: {unanswered}")
         }
     }
 }
@@ -216,7 +258,7 @@ pub(super) fn item(d: Decision) -> DecisionItem {
         to,
         text: d.text,
         choices: d.choices.as_array().into_iter().flatten().filter_map(choice).collect(),
-        silence: d.silence,
+        unanswered: d.unanswered,
         asked_at: d.asked_at,
         until: d.until,
         state: DecisionState::parse(&d.state).unwrap_or(DecisionState::Withdrawn),
@@ -267,5 +309,5 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     found.drain(..left_out);
     let mut job = row.item;
     tell_doing(std::slice::from_mut(&mut job));
-    Ok(DecisionContext { decision: item(decision), job, alert, raised, found, left_out })
+    Ok(DecisionContext { decision: item(decision), job, alert, raised, found, left_out, signed_in: None })
 }

@@ -22,6 +22,7 @@ use arvok_store::{
     StoreError,
     definitions::{self as store, Awaited, NewVersion},
     read,
+    secrets::{self, Approval},
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -170,9 +171,9 @@ pub(super) async fn publish(
         .await?;
     let mut plan = plan(&checked, &gone, &published.catalog);
     if !dry_run && plan.problems.is_empty() {
-        guard_addresses(&caller, &checked, &published)?;
+        let approved = approvals(&node, &caller, &checked).await?;
         plan.published = true;
-        put(&node, &caller, &checked, &gone, &published).await?;
+        put(&node, &caller, (&checked, &gone, approved), &published).await?;
     } else if !dry_run {
         return Err(ApiError::Definitions(plan.problems));
     }
@@ -202,25 +203,35 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
     published.secrets.iter().map(|(name, secret)| (name.clone(), secret.allowed.clone())).collect()
 }
 
-/// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may change it.
-fn guard_addresses(caller: &Caller, checked: &Checked, published: &Published) -> Result<(), ApiError> {
-    let moved = |entry: &&Arc<Entry>| {
-        let Some(connection) = entry.of::<Connection>() else { return false };
-        let before = published.catalog.get::<Connection>(&entry.name);
-        connection.credential.is_some() && before.is_none_or(|(b, _)| b.shown_to != connection.shown_to)
-    };
-    match checked.entries.iter().find(moved) {
-        Some(_) if caller.0.role >= Role::Admin => Ok(()),
-        Some(entry) => Err(ApiError::Address(entry.name.clone())),
-        None => Ok(()),
+/// What is approved by whoever publishes a connection: that each of its secrets goes to its addresses, under its
+/// authorities.
+pub(crate) fn approvals_of(connection: &Connection) -> Vec<Approval> {
+    let shown_to = serde_json::json!(connection.shown_to).to_string();
+    let of = |secret| Approval { secret, connection: connection.name.clone(), shown_to: shown_to.clone() };
+    connection.secrets().into_iter().map(of).collect()
+}
+
+/// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may say so. What an admin has
+/// said is kept with the secret, and each version is compared with that and not with the version before; what is new by
+/// this publication.
+async fn approvals(node: &Node, caller: &Caller, checked: &Checked) -> Result<Vec<Approval>, ApiError> {
+    let mut wanted: Vec<Approval> =
+        checked.entries.iter().filter_map(|e| e.of::<Connection>()).flat_map(approvals_of).collect();
+    if wanted.is_empty() {
+        return Ok(wanted);
+    }
+    let approved = secrets::approvals(&node.db).await?;
+    wanted.retain(|way| !approved.contains(way));
+    match wanted.first() {
+        Some(new) if caller.0.role < Role::Admin => Err(ApiError::Address(new.connection.clone())),
+        _ => Ok(wanted),
     }
 }
 
 async fn put(
     node: &Node,
     caller: &Caller,
-    checked: &Checked,
-    gone: &[(Kind, String)],
+    (checked, gone, approved): (&Checked, &[(Kind, String)], Vec<Approval>),
     published: &Published,
 ) -> Result<(), ApiError> {
     let now = clock::now();
@@ -234,8 +245,9 @@ async fn put(
         awaited: awaited(changed.iter().copied(), now),
         versions: changed.iter().map(|e| new_version(e)).collect(),
         withdrawn: ended.collect(),
+        approved,
     };
-    if publication.versions.is_empty() && publication.withdrawn.is_empty() {
+    if publication.versions.is_empty() && publication.withdrawn.is_empty() && publication.approved.is_empty() {
         return Ok(());
     }
     match store::publish(&node.work_db, publication, &caller.0.name, now).await {

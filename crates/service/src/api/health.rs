@@ -28,6 +28,9 @@ pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiErro
 
 /// Why a node that reaches its database is not ready all the same.
 pub(crate) fn fault(node: &Node) -> Option<String> {
+    if let Some(fault) = &node.key_fault {
+        return Some(fault.clone());
+    }
     let published = node.published();
     if let Some(faulty) = published.faulty.first() {
         let more = published.faulty.len() - 1;

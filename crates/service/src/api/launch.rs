@@ -6,6 +6,7 @@ use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
     CallRequest, Change, DryPart, DryRun, DryStep, Given, Launch, Launched, Problem, Role, RunbookForm, Told,
 };
+use arvok_connect::SECRET_MARK;
 use arvok_core::{
     Catalog, JobId, Period,
     job::{self, Facts},
@@ -15,7 +16,7 @@ use arvok_core::{
 };
 use arvok_store::{jobs, launches, read};
 use chrono::{DateTime, Utc};
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 /// Longest reason that is kept, and longest key, in bytes.
 const LONGEST_WHY: usize = 300;
@@ -97,49 +98,59 @@ pub(super) async fn dry_run(
             let operations =
                 |via: &str, operation: &str| published.catalog.operation(via, operation).ok().map(|(_, op)| op);
             let dry = job::dry_run(runbook, &facts, alarm.as_ref(), &operations);
-            let redact = |value: Value| published.redactor.value(value);
             Ok::<_, ApiError>(DryRun {
                 runbook: runbook.name.clone(),
                 version,
                 inputs,
                 target: target.to_string(),
-                steps: dry.steps.into_iter().map(|s| step(s, &redact)).collect(),
-                further: dry.further.into_iter().map(|p| part(p, &redact)).collect(),
+                steps: dry.steps.into_iter().map(step).collect(),
+                further: dry.further.into_iter().map(part).collect(),
             })
         })
         .await??;
     Ok(web::Json(told))
 }
 
-fn told(told: job::Told, redact: &dyn Fn(Value) -> Value) -> Told {
+fn told(told: job::Told) -> Told {
     match told {
-        job::Told::Known(value) => Told { value: Some(redact(value)), ..Told::default() },
+        job::Told::Known(value) => Told { value: Some(value), ..Told::default() },
         job::Told::Unknown(on) => Told { unknown: Some(on), ..Told::default() },
         job::Told::Wrong(why) => Told { wrong: Some(why), ..Told::default() },
     }
 }
 
-fn step(s: job::DryStep, redact: &dyn Fn(Value) -> Value) -> DryStep {
+fn step(s: job::DryStep) -> DryStep {
     DryStep {
         place: s.place.to_string(),
         id: s.id,
         kind: s.kind.to_owned(),
         summary: s.summary,
         does: s.does,
-        when: s.when.map(|w| told(w, redact)),
-        given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t, redact) }).collect(),
+        when: s.when.map(told),
+        given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t) }).collect(),
         request: s.request.map(|r| CallRequest {
             method: r.method.to_owned(),
             target: r.target,
-            body: r.body.map(|body| redact(body.shown())),
+            body: r.body.map(|body| body.shown()),
         }),
-        parts: s.parts.into_iter().map(|p| part(p, redact)).collect(),
+        parts: s.parts.into_iter().map(part).collect(),
         left_out: s.left_out,
     }
 }
 
-fn part(p: job::DryPart, redact: &dyn Fn(Value) -> Value) -> DryPart {
-    DryPart { label: p.label, taken: p.taken, steps: p.steps.into_iter().map(|s| step(s, redact)).collect() }
+fn part(p: job::DryPart) -> DryPart {
+    DryPart { label: p.label, taken: p.taken, steps: p.steps.into_iter().map(step).collect() }
+}
+
+/// Refuses inputs that were copied from where a secret was hidden: the mark would be taken for the value.
+fn refuse_marks(inputs: &Map<String, Value>) -> Result<(), ApiError> {
+    match inputs.iter().find(|(_, value)| value.to_string().contains(SECRET_MARK)) {
+        None => Ok(()),
+        Some((name, _)) => Err(ApiError::BadRequest(format!(
+            "inputs: `{}` has {SECRET_MARK}, which stands where something was hidden; give the value itself",
+            cut(name, 60)
+        ))),
+    }
 }
 
 /// The key that the same launch has each time it is sent.
@@ -176,6 +187,7 @@ pub(super) async fn launch(
     caller.must(Role::Responder)?;
     let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
     caller.must(role(runbook.launch))?;
+    refuse_marks(&asked.inputs)?;
     let Prepared { inputs, target } = prepared(runbook, &asked)?;
     let key = key(&request)?;
     if let Some(seq) = asked.alert
@@ -191,7 +203,7 @@ pub(super) async fn launch(
         launches::Launch {
             runbook: &runbook.name,
             version,
-            inputs: published.redactor.value(Value::Object(inputs)),
+            inputs: Value::Object(inputs),
             target: target.to_string(),
             urgency: asked.urgency.unwrap_or(Urgency::Normal),
             deadline: deadline(&asked, now)?,

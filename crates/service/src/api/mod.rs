@@ -4,6 +4,7 @@
 mod access;
 mod alarms;
 mod alerts;
+mod audit;
 mod body;
 mod callback;
 mod caller;
@@ -11,6 +12,7 @@ mod connections;
 mod decisions;
 mod definitions;
 mod health;
+mod hide;
 mod jobs;
 mod launch;
 mod library;
@@ -31,7 +33,9 @@ mod watch;
 mod webhook;
 
 use crate::problem::{self, ApiError};
+pub(crate) use definitions::approvals_of;
 pub(crate) use health::fault;
+pub(crate) use hide::secrets as hide_secrets;
 pub use openapi::document as openapi_document;
 
 use actix_web::{
@@ -75,6 +79,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(access::secrets)
                 .service(access::set_secret)
                 .service(access::remove_secret)
+                .service(audit::list)
                 .service(watch::overview)
                 .service(alerts::list)
                 .service(timeline::of_alerts)
@@ -168,14 +173,18 @@ fn of_subscribers(config: &mut web::ServiceConfig) {
         .service(subscribers::replay);
 }
 
-/// Headers that every answer carries: nothing may frame the console, load from elsewhere or
-/// guess types.
+/// Headers that every answer carries: nothing may frame the console, load from elsewhere or guess types, and nobody on
+/// the way keeps what the API says.
 pub(crate) async fn guard_headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
+    let is_api = request.path().starts_with("/api/");
     let mut response = next.call(request).await?;
     let headers = response.headers_mut();
+    if is_api && !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     for (name, value) in [
         (
             header::CONTENT_SECURITY_POLICY,

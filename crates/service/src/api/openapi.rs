@@ -1,7 +1,7 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, callback, connections, decisions, definitions, health, jobs, launch, library, nodes,
+    access, alarms, alerts, audit, callback, connections, decisions, definitions, health, jobs, launch, library, nodes,
     proposals, rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
@@ -38,6 +38,7 @@ struct Whole;
     access::secrets,
     access::set_secret,
     access::remove_secret,
+    audit::list,
     watch::overview,
     alerts::list,
     alerts::one,

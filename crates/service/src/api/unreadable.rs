@@ -69,7 +69,7 @@ pub(super) async fn retry(
                 rows::forget_unreadable(&node.db, kept.id).await?;
             }
             Again::Still(reason) => {
-                retried.still.push(KeptItem { id: kept.id, item: None, reason: published.redactor.text(&reason) });
+                retried.still.push(KeptItem { id: kept.id, item: None, reason });
             }
             Again::Full => return Err(ApiError::Busy),
         }

@@ -36,7 +36,7 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 /// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
 /// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
-    (status = 200, body = Taken), (status = 202, body = Taken), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 200, body = Taken), (status = 202, body = Taken), (status = 400, body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
     (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
     (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
 #[routes]
@@ -50,15 +50,12 @@ pub(super) async fn take(
 ) -> Result<HttpResponse, ApiError> {
     let published = node.published();
     let source = known(&node, &published, &name, &request).await?;
+    let key = key(&request)?;
     let admission = admit(&node, &request)?;
     let Intake::Webhook(webhook) = &source.intake;
     let raw = body::read(payload, MAX_BODY).await?;
-    let message = Message {
-        raw: &raw,
-        beside: &[("headers", &headers(&request, webhook))],
-        normal: is_normal(&request),
-        key: key(&request),
-    };
+    let message =
+        Message { raw: &raw, beside: &[("headers", &headers(&request, webhook))], normal: is_normal(&request), key };
     let taken = accept(&node, &published, source, message, admission).await?;
     let status = StatusCode::from_u16(webhook.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(taken))
@@ -97,6 +94,9 @@ async fn known<'a>(
     name: &str,
     request: &HttpRequest,
 ) -> Result<&'a Source, ApiError> {
+    if let Some(fault) = &node.key_fault {
+        return Err(ApiError::NotReady(fault.clone()));
+    }
     let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
     let scope = SecretScope::of(published, &node.settings, Kind::Source, name);
     if let Some(source) = source {
@@ -138,11 +138,14 @@ fn shows(request: &HttpRequest, wanted: &Opened) -> bool {
 }
 
 /// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for the
-/// id of what has none of its own.
-fn key(request: &HttpRequest) -> Option<String> {
-    let key = request.headers().get("idempotency-key")?.to_str().ok()?;
-    let fits = !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
-    fits.then(|| key.to_owned())
+/// id of what has none of its own. One that cannot do so is refused: ignored, it would let everything in twice.
+fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
+    let Some(key) = request.headers().get("idempotency-key") else { return Ok(None) };
+    let fits = |key: &&str| !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
+    match key.to_str().ok().filter(fits) {
+        Some(key) => Ok(Some(key.to_owned())),
+        None => Err(ApiError::BadRequest("Idempotency-Key: 1 to 100 visible characters of ASCII".into())),
+    }
 }
 
 /// What is neither credential nor cookie.

@@ -3,6 +3,7 @@
 use crate::node::Node;
 use arvok_core::{
     JobId,
+    connector::Hiding,
     job::{CALLED_BACK, Place},
     text::cut,
 };
@@ -48,11 +49,11 @@ pub(crate) async fn answer(node: &Node, back: &CallBack, called: Value) -> Resul
     let published = node.published();
     let operation = published.catalog.operation(&back.via, &back.operation).ok();
     let output = match operation {
-        Some((_, operation)) => operation.called_back(&called),
+        Some((_, operation)) => operation.called_back(&called, Hiding(&|text| published.redactor.text(text))),
         None => Err(format!("there is no operation `{}` any more", back.operation)),
     };
     let called = match output {
-        Ok(output) => json!({ "output": published.redactor.value(output) }),
+        Ok(output) => json!({ "output": output }),
         Err(why) => json!({ "failure": cut(&published.redactor.text(&why), 1_000) }),
     };
     callbacks::take(&node.work_db, &back.of, CALLED_BACK, &called).await

@@ -13,7 +13,7 @@ use crate::{
     clock,
     node::{Node, Published, SecretScope},
 };
-use arvok_connect::{Call, Called, Ended};
+use arvok_connect::{Call, Called, Ended, Redactor};
 use arvok_core::{
     Kind, Period,
     connector::{Answer, CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
@@ -123,10 +123,15 @@ async fn noted(
     called
 }
 
-/// What came of a call, without what no record may have.
+/// What came of a call, without the addresses that were put in for it: in their place stands what the record has for them,
+/// so that nothing is lost. Of any other spelling of them the sealed part is hidden.
 fn hide(Ended { called, answer }: Ended, hidden: &[(String, &'static str)]) -> Ended {
+    if hidden.is_empty() {
+        return Ended { called, answer };
+    }
     let each = || hidden.iter().map(|(what, by)| (what.as_str(), *by));
-    let without = |value: Value| each().fold(value, |value, (what, by)| replace(value, what, by));
+    let links = Redactor::default();
+    let without = |value: Value| links.value(each().fold(value, |value, (what, by)| replace(value, what, by)));
     let called = match called {
         Ok(Called::Output(output)) => Ok(Called::Output(without(output))),
         Ok(later) => Ok(later),

@@ -47,9 +47,10 @@ pub(crate) async fn accept(
     admission: Admission,
 ) -> Result<Taken, NotTaken> {
     let received = clock::now();
-    let strange = |reason: String, text: &str, item: bool| {
-        let redactor = &published.redactor;
-        Strange { reason: redactor.text(&reason), payload: redactor.text(cut(text, KEPT)), item }
+    let strange = |reason: String, text: &str, item: bool| Strange {
+        reason: published.redactor.text(&reason),
+        payload: cut(text, KEPT).to_owned(),
+        item,
     };
     let mut parcel = Parcel { source: source.name.clone(), received, ..Parcel::default() };
     let mut left_out = 0;

@@ -136,7 +136,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer
     let Parcel { source, received, alerts, mut strange } = delivery.parcel;
     let source_of = source.clone();
     let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
-    let payload = arvok_core::text::cut(&node.published().redactor.text(&what), KEPT).to_owned();
+    let payload = arvok_core::text::cut(&what, KEPT).to_owned();
     strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload, item: false });
     let last = strange.len() - 1;
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };

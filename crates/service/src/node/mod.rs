@@ -3,14 +3,16 @@
 mod announcer;
 mod call_log;
 mod changes;
+mod followers;
 mod published;
 
 pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
 pub(crate) use changes::{Changes, Message};
+pub(crate) use followers::{Followers, Place};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 
-use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiError};
+use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiError, settings::Settings};
 use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Http, Vault};
@@ -35,10 +37,13 @@ use tokio::sync::{
 
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
-/// Event streams that may be open at once on a node, so that connections are left for alerts.
-const FOLLOWERS: usize = 256;
+/// Refusals that may be recorded at once on a node.
+const REFUSALS: usize = 2;
 /// Questions that evaluate expressions and may run at once on a node.
 const QUESTIONS: usize = 2;
+
+/// Events of jobs that may be decided about at once on a node.
+const DECIDING: usize = 8;
 
 /// How long a question waits for its turn.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -73,7 +78,9 @@ pub(crate) struct Node {
     /// For rehearsals.
     pub replay_db: DatabaseConnection,
     pub vault: Vault,
-    pub settings: BTreeMap<String, String>,
+    /// Why its key is not that of this installation's secrets; none: it is.
+    pub key_fault: Option<String>,
+    pub settings: Settings,
     pub published: ArcSwap<Published>,
     reloading: Mutex<()>,
     pub changes: Changes,
@@ -99,9 +106,13 @@ pub(crate) struct Node {
     /// Room for rehearsals.
     pub rehearsals: Arc<Semaphore>,
     /// Room for those who follow changes.
-    pub followers: Arc<Semaphore>,
+    pub followers: Followers,
+    /// Room for refusals that are being recorded.
+    pub refusals: Arc<Semaphore>,
     /// Room for questions that evaluate expressions.
     pub evaluations: Arc<Semaphore>,
+    /// Room for events of jobs that are decided about.
+    deciding: Arc<Semaphore>,
     pub http: Http,
     /// The last calls, until they are written.
     pub call_log: CallLog,
@@ -128,6 +139,7 @@ impl Node {
             db: pools.questions,
             replay_db: pools.replay,
             vault,
+            key_fault: None,
             settings: config.settings.clone(),
             published: ArcSwap::default(),
             reloading: Mutex::new(()),
@@ -143,8 +155,10 @@ impl Node {
             due: Notify::new(),
             leaving: Notify::new(),
             rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
-            followers: Arc::new(Semaphore::new(FOLLOWERS)),
+            followers: Followers::default(),
+            refusals: Arc::new(Semaphore::new(REFUSALS)),
             evaluations: Arc::new(Semaphore::new(QUESTIONS)),
+            deciding: Arc::new(Semaphore::new(DECIDING)),
             http,
             call_log: CallLog::default(),
             metrics: Metrics::new(),
@@ -220,6 +234,21 @@ impl Node {
         if self.published().generation == generation { Ok(()) } else { self.reload().await }
     }
 
+    /// Decides about the event of a job, off the workers and with few others at once: what authors write is evaluated for it.
+    pub async fn decide<T: Send + 'static>(
+        &self,
+        decide: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let broken = |_| StoreError::BrokenOff("deciding about an event of a job");
+        let place = Arc::clone(&self.deciding).acquire_owned().await.map_err(|_| broken(()))?;
+        let decided = tokio::task::spawn_blocking(move || {
+            let decided = decide();
+            drop(place);
+            decided
+        });
+        decided.await.map_err(|_| broken(()))
+    }
+
     /// Evaluates something that a person asked for, off the workers that answer requests and with
     /// few others at once, so that no question can hold up the rest.
     pub async fn evaluate<T: Send + 'static>(&self, ask: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
@@ -237,9 +266,11 @@ impl Node {
     pub async fn reload(&self) -> Result<(), StoreError> {
         // One at a time: a slow reload must not put an older set over a newer one.
         let _turn = self.reloading.lock().await;
-        let published = Published::load(&self.work_db, &self.vault, self.published(), clock::now()).await?;
+        let published =
+            Published::load(&self.work_db, &self.vault, &self.settings, self.published(), clock::now()).await?;
         self.metrics.generation.set(published.generation);
         self.metrics.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
+        crate::log::knows(&published.redactor);
         self.published.store(Arc::new(published));
         Ok(())
     }

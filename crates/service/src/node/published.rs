@@ -1,6 +1,6 @@
 //! What is published, compiled, with the opened secrets: swapped in whole, never changed.
 
-use crate::config::Config;
+use crate::{config::Config, settings::Settings};
 use arvok_connect::{Redactor, Vault};
 use arvok_core::{
     Catalog, Kind,
@@ -69,6 +69,7 @@ impl Published {
     pub async fn load(
         db: &DatabaseConnection,
         vault: &Vault,
+        settings: &Settings,
         before: Arc<Self>,
         now: DateTime<Utc>,
     ) -> Result<Self, StoreError> {
@@ -95,7 +96,8 @@ impl Published {
             tracing::error!("a published definition cannot be compiled: {faulty}");
         }
         let Compiled { catalog, matcher, stamps, faulty } = compiled;
-        let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()));
+        let private = settings.values().filter(|s| s.allowed.is_some()).map(|s| s.value.clone());
+        let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()).chain(private));
         let limited =
             catalog.all::<Runbook>().filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
         let at_once = limited.collect();
@@ -173,14 +175,14 @@ pub(super) fn recompile(row: &Model) -> Option<Entry> {
 #[derive(Debug)]
 pub(crate) struct SecretScope<'a> {
     pub secrets: &'a BTreeMap<String, Secret>,
-    pub settings: &'a BTreeMap<String, String>,
+    pub settings: &'a Settings,
     /// Who asks, as `kind/name`: only what may go there is opened.
     pub user: String,
 }
 
 impl<'a> SecretScope<'a> {
     /// For one source or connection.
-    pub fn of(published: &'a Published, settings: &'a BTreeMap<String, String>, kind: Kind, name: &str) -> Self {
+    pub fn of(published: &'a Published, settings: &'a Settings, kind: Kind, name: &str) -> Self {
         Self { secrets: &published.secrets, settings, user: format!("{kind}/{name}") }
     }
 
@@ -220,16 +222,19 @@ impl<'a> Scope<'a> for SecretScope<'_> {
             return Some(self.secret(name).map(Val::str));
         }
         let how = "add it to [settings] of arvok.toml, or as ARVOK_SETTING_...";
-        let found = self.settings.get(name.as_ref()).map(|v| Val::str(v));
-        Some(found.ok_or_else(|| format!("there is no setting `{name}`; {how}")))
+        let found = self.settings.get(name.as_ref()).ok_or_else(|| format!("there is no setting `{name}`; {how}"));
+        Some(found.and_then(|setting| setting.value_for(name, &self.user)).map(Val::str))
     }
 }
 
 /// Settings that connections ask for and this node does not have.
 pub(crate) fn missing_settings(catalog: &Catalog, config: &Config) -> Vec<String> {
     let secrets = BTreeMap::new();
-    let scope = SecretScope { secrets: &secrets, settings: &config.settings, user: String::new() };
-    let wrong =
-        |(c, _): (&Connection, i32)| scope.fill(&c.base).err().map(|why| format!("connection {}: {why}", c.name));
+    let wrong = |(c, _): (&Connection, i32)| {
+        let user = format!("{}/{}", Kind::Connection, c.name);
+        let scope = SecretScope { secrets: &secrets, settings: &config.settings, user };
+        let named = !c.base.calls("secret").is_empty();
+        scope.fill(&c.base).err().filter(|_| !named).map(|why| format!("connection {}: {why}", c.name))
+    };
     catalog.all().filter_map(wrong).collect()
 }

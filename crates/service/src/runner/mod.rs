@@ -8,6 +8,7 @@
 mod opening;
 mod outside;
 mod record;
+mod turn;
 mod walk;
 
 pub(crate) use outside::Link;
@@ -103,12 +104,12 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
 async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
     let node = &runner.node;
     loop {
-        let places = runner.places();
+        let (places, alone) = runner.places();
         if places.is_empty() {
             return;
         }
         let (alive, published) = (node.alive(), node.published());
-        let claimed = jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, places.len()).await;
+        let claimed = jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, (places.len(), alone)).await;
         match claimed {
             Ok(Claimed { jobs, .. }) if jobs.is_empty() => return,
             Ok(Claimed { jobs, opening, more }) => {
@@ -124,12 +125,12 @@ async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
 }
 
 impl Runner {
-    /// Places for the jobs of one claim.
-    fn places(&self) -> Vec<OwnedSemaphorePermit> {
+    /// Places for the jobs of one claim, and whether it is one that could not begin with others.
+    fn places(&self) -> (Vec<OwnedSemaphorePermit>, bool) {
         let one_less = |alone: usize| alone.checked_sub(1);
         let alone = self.alone.fetch_update(Ordering::Relaxed, Ordering::Relaxed, one_less).is_ok();
         let place = || Arc::clone(&self.room).try_acquire_owned().ok();
-        std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect()
+        (std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect(), alone)
     }
 
     fn seat(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> Seat {
@@ -159,8 +160,7 @@ async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, 
                 Some(begun) if !begun.is_over() => spawn(Walk::Begun(Box::new(begun)), seat),
                 begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
             }),
-            Err(NotOpened(jobs)) if jobs > 1 => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
-            Err(NotOpened(_)) => {}
+            Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
         },
     }
     // There are places again, and perhaps targets.

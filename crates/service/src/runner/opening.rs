@@ -1,7 +1,9 @@
-//! Jobs that nobody has begun yet begin several at once: what they need is read, and what comes of their first events is
-//! recorded, in the transaction that holds them. If that fails, each begins alone, so that none is another's problem.
+//! Jobs that nobody has begun yet begin several at once: what they need is read, their first events are decided about, and
+//! what comes of that is recorded, while one transaction holds their rows. To decide takes next to no time, and if it does
+//! take some the transaction is given up: then each is claimed alone and decided about outside of any, so that none is
+//! another's problem.
 
-use super::walk::Begun;
+use super::turn::{Begun, First, Turn};
 use crate::{clock, node::Node};
 use arvok_api::Change;
 use arvok_core::{Alert, JobId};
@@ -10,8 +12,18 @@ use arvok_store::{
     jobs::{self, ClaimedJob, Opening},
     read,
 };
-use futures_util::FutureExt;
-use std::{collections::BTreeMap, panic::AssertUnwindSafe};
+use std::{
+    collections::BTreeMap,
+    panic::{AssertUnwindSafe, catch_unwind},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
+
+/// How long deciding about all of them may take while their rows are held.
+const PATIENCE: Duration = Duration::from_millis(100);
 
 /// None of so many could be begun; their turn comes again.
 pub(super) struct NotOpened(pub usize);
@@ -28,8 +40,8 @@ pub(super) async fn open(
             node.announcer.tell(Change { jobs: all.iter().map(|id| id.0).collect(), ..Change::default() });
             return Ok(begun);
         }
-        // Another on its target was quicker; its turn comes.
-        Err(StoreError::Behind) if all.len() == 1 => {}
+        // Another on its target was quicker, or deciding about it takes longer; its turn comes.
+        Err(StoreError::Behind | StoreError::Restless(_)) if all.len() == 1 => {}
         Err(e) => match all.as_slice() {
             [id] => put_back(node, *id, &e.to_string()).await,
             _ => tracing::debug!(jobs = all.len(), "they begin one by one: {e}"),
@@ -44,20 +56,27 @@ async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Resul
         [] => BTreeMap::new(),
         seqs => read::whole_alerts(opening.db(), seqs).await?,
     };
-    let (mut begun, mut failed) = (Vec::new(), Vec::new());
+    let mut turns = Vec::new();
     for job in held {
-        let id = job.id;
         let alert = job.alert.and_then(|alert| alerts.get(&alert.0).cloned());
-        let why = match AssertUnwindSafe(begin(node, &opening, job, alert)).catch_unwind().await {
-            Ok(Ok(one)) => {
-                begun.push(Some(one));
-                continue;
+        turns.push((job.id, first(node, &opening, job, alert).await.map_err(|e| e.to_string())));
+    }
+    let decided = match decided(node, turns).await {
+        Ok(decided) => decided,
+        Err(e) => {
+            opening.give_up().await?;
+            return Err(e);
+        }
+    };
+    let (mut begun, mut failed) = (Vec::new(), Vec::new());
+    for (id, decided) in decided {
+        match decided {
+            Ok(one) => begun.push(Some(one)),
+            Err(why) => {
+                begun.push(None);
+                failed.push((id, why));
             }
-            Ok(Err(e)) => e.to_string(),
-            Err(_) => "the walk ended unexpectedly; the log says where".to_owned(),
-        };
-        begun.push(None);
-        failed.push((id, why));
+        }
     }
     let going = || begun.iter().flatten();
     let standing: Vec<_> = going().filter(|b| b.begins_at_once()).map(Begun::standing).collect();
@@ -77,9 +96,38 @@ async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Resul
     Ok(begun)
 }
 
-async fn begin(node: &Node, opening: &Opening, held: ClaimedJob, alert: Option<Alert>) -> Result<Begun, StoreError> {
+/// What is needed to decide about the first event of a job.
+async fn first(node: &Node, opening: &Opening, held: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
     let runbook = node.runbook_by(opening.db(), &held.runbook, held.runbook_version).await?;
-    Begun::of(node, held, runbook, alert, Some(opening)).await
+    Turn::of(node, held, runbook, alert, Some(opening)).await
+}
+
+type Decided = Vec<(JobId, Result<Begun, String>)>;
+
+/// Decides about all of them, off the workers.
+///
+/// # Errors
+/// [`StoreError::Restless`] if it takes longer than rows may be held for it: nothing was decided.
+async fn decided(node: &Node, turns: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
+    let too_late = Arc::new(AtomicBool::new(false));
+    let given_up = Arc::clone(&too_late);
+    let now = clock::now();
+    let decide = move || {
+        let one = |first: First| match first {
+            First::Over(begun) => Ok(*begun),
+            First::Turn(turn) => catch_unwind(AssertUnwindSafe(|| turn.decide_first(now)))
+                .map_err(|_| "deciding about it ended unexpectedly; the log says where".to_owned()),
+        };
+        let all = turns.into_iter().take_while(|_| !given_up.load(Ordering::Relaxed));
+        all.map(|(id, first)| (id, first.and_then(one))).collect::<Decided>()
+    };
+    match tokio::time::timeout(PATIENCE, node.decide(decide)).await {
+        Ok(decided) => decided,
+        Err(_) => {
+            too_late.store(true, Ordering::Relaxed);
+            Err(StoreError::Restless("the first events of jobs"))
+        }
+    }
 }
 
 /// It counts as left behind, so that what can never begin does not keep the others from their turn.

@@ -93,40 +93,26 @@ fn number(n: u32) -> i32 {
     i32::try_from(n).unwrap_or(i32::MAX)
 }
 
-/// Completes what is recorded by what is sent for it, and takes secrets out of all of it.
+/// Completes what is recorded by what is sent for it, and hides secrets in what is text for people. What later steps work
+/// with (what was given to lists, what steps gave, events) is recorded as it is.
 pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Published) {
     note_requests(record, calls, published);
-    redact(record, published);
-}
-
-/// Notes with each try that begins now what is sent for it: planned from what is given without secrets, which could not be
-/// found any more once they are percent-encoded or cut. What cannot be planned so is not noted.
-fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
-    for call in calls {
-        let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
-        let Value::Object(give) = published.redactor.value(Value::Object(call.give.clone())) else { continue };
-        let planned = published.catalog.operation(&call.via, &call.operation).ok();
-        let planned = planned.and_then(|(_, operation)| operation.request(&give, &call.key).ok());
-        if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
-            let body = body.map(|body| body_kept(body.shown()));
-            began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
-        }
-    }
-}
-
-/// Takes secrets out of what is recorded: inputs may come from an alert that carries what it should not.
-fn redact(record: &mut Record, published: &Published) {
-    for began in &mut record.began {
-        began.give = published.redactor.value(began.give.take());
-        began.request = began.request.take().map(|request| published.redactor.value(request));
-    }
     for question in &mut record.asked {
         question.text = published.redactor.text(&question.text);
         question.choices.iter_mut().for_each(|(_, words)| *words = published.redactor.text(words));
     }
-    for event in &mut record.emitted {
-        event.say = published.redactor.text(&event.say);
-        event.give = published.redactor.value(event.give.take());
-        event.labels.values_mut().for_each(|label| *label = published.redactor.text(label));
+}
+
+/// Notes with each try that begins now what is sent for it, hidden before it is cut.
+fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
+    for call in calls {
+        let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
+        let planned = published.catalog.operation(&call.via, &call.operation).ok();
+        let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
+        if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
+            let target = published.redactor.text(&target);
+            let body = body.map(|body| body_kept(published.redactor.value(body.shown())));
+            began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
+        }
     }
 }

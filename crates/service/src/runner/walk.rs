@@ -3,32 +3,29 @@
 
 use super::{
     outside::{launch, link_for, recall},
-    record::{Outward, complete, divide, end, look_again},
+    record::Outward,
+    turn::{Begun, Came},
 };
 use crate::{
     calls::{self, CallBack, Outgoing, answer_kept, replace},
     clock,
-    insist::insist,
-    metrics::EndLabel,
     node::Node,
 };
 use arvok_api::Change;
 use arvok_connect::Called;
 use arvok_core::{
-    AlarmId, Alert, Catalog, JobId,
-    alarm::Alarm,
+    Alert,
     connector::{CALLBACK, CallEnd, Failure, Repeat},
-    job::{CallOut, Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
+    job::{CallOut, Event, What},
     runbook::{LINK, Runbook},
 };
 use arvok_store::{
     Class, StoreError,
     calls::Caller,
-    jobs::{self, Answered, Claim, ClaimedJob, Opening, Record, Renewed, Said, Standing, Then, Word},
-    outside::{self, Come, callbacks::Try},
+    jobs::{self, Answered, ClaimedJob, Renewed, Then},
+    outside::callbacks::Try,
     read,
 };
-use chrono::{DateTime, Utc};
 use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
 use serde_json::{Value, json};
 use std::{
@@ -59,7 +56,7 @@ pub(super) async fn walk(node: &Node, walk: Walk, renewed: UnboundedReceiver<Ren
             Walk::Begun(begun) => *begun,
             Walk::TakenUp(held) => {
                 let (runbook, alert) = needed(node, &held).await?;
-                Begun::of(node, *held, runbook, alert, None).await?
+                Begun::of(node, *held, runbook, alert).await?
             }
         };
         walk_on(node, begun, renewed).await
@@ -119,36 +116,6 @@ async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Arc<Runbook>>,
     Ok((runbook, alert))
 }
 
-/// How a job stands when it is taken up: its progress, and what its steps gave.
-async fn resume(node: &Node, held: &ClaimedJob, runbook: &Runbook) -> Result<(Progress, Kept), StoreError> {
-    let by_number = held.progress.get("phase").is_some();
-    let progress = Progress::read(held.progress.clone(), runbook)?;
-    if !held.begun {
-        return Ok((progress, Kept::default()));
-    }
-    let named: Vec<&str> = runbook.steps.iter().filter(|_| by_number).map(|s| s.id.as_str()).collect();
-    Ok((progress, jobs::kept(&node.work_db, held.id, &named).await?))
-}
-
-/// A person's word as the machine hears it.
-fn heard(word: Word) -> Event {
-    match word {
-        Word::Pause { words } => Event::Pause { words },
-        Word::Resume => Event::Resume,
-        Word::Cancel { undo, words } => Event::Cancel { undo, words },
-        Word::Resolve { place, word } => Event::Resolved { place, word },
-    }
-}
-
-/// The alarm as it stands. While the database cannot be worked with it is asked again, as a record is: what a call has
-/// answered is not forgotten for that. On another connection a beginning job would hold two.
-async fn look_at(node: &Node, opening: Option<&Opening>, alarm: AlarmId) -> Result<Option<Alarm>, StoreError> {
-    if let Some(opening) = opening {
-        return jobs::alarm_of(opening.db(), alarm).await;
-    }
-    insist(|| jobs::alarm_of(&node.work_db, alarm)).await
-}
-
 /// The next renewal that brings something new: a person's word is brought again until it is recorded as heard.
 async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: i32) -> Option<Renewed> {
     loop {
@@ -157,157 +124,6 @@ async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: 
         if renewed.said.is_some() || renewed.posts != posts {
             return Some(renewed);
         }
-    }
-}
-
-/// Gives events to the machine, one after the other; what follows from all of them.
-fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> Vec<Effect> {
-    let mut effects = Vec::new();
-    for event in events {
-        let more = machine.handle(now, event);
-        // What becomes of the job is told by the last of them, unless an earlier one ended it.
-        if !more.is_empty() {
-            effects.pop();
-            effects.extend(more);
-        }
-    }
-    effects
-}
-
-/// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
-/// again, as a record is.
-async fn come(node: &Node, held: &ClaimedJob, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
-    if open.is_empty() {
-        return Ok(Come::default());
-    }
-    insist(|| outside::come(&node.work_db, held.id, open)).await
-}
-
-/// The jobs of steps that are waited for since this event: one may have ended before that was known here, and counted
-/// what came while nobody asked for it.
-fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc>) -> Vec<(Place, Outside)> {
-    let open = machine.outside(now).into_iter();
-    open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
-}
-
-/// A job with all that it needs, what its steps gave, and what it has heard.
-struct Walked {
-    held: Arc<ClaimedJob>,
-    runbook: Arc<Runbook>,
-    facts: Facts,
-    kept: Kept,
-    /// The number of the last word of a person's.
-    last_heard: i32,
-    /// How much has come from outside.
-    posts: i32,
-}
-
-/// A job after an event: where it stands, what is to be recorded of it, and then to be done.
-pub(super) struct Begun {
-    held: Arc<ClaimedJob>,
-    progress: Progress,
-    record: Record,
-    outward: Outward,
-    /// Whether the record is kept already.
-    is_kept: bool,
-    /// To go on; none if its runbook cannot be read.
-    walked: Option<Walked>,
-}
-
-impl Begun {
-    /// Takes a job up, or begins it.
-    pub async fn of(
-        node: &Node,
-        held: ClaimedJob,
-        runbook: Option<Arc<Runbook>>,
-        alert: Option<Alert>,
-        opening: Option<&Opening>,
-    ) -> Result<Self, StoreError> {
-        let held = Arc::new(held);
-        let Some(runbook) = runbook else {
-            let record = unreadable(&held);
-            let (progress, outward) = (Progress::default(), Outward::default());
-            return Ok(Self { held, progress, record, outward, is_kept: false, walked: None });
-        };
-        let facts = facts(node, &held, alert);
-        let said = held.word.clone();
-        let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
-        let (progress, kept) = resume(node, &held, &runbook).await?;
-        let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
-        let walked = Walked { held, runbook, facts, kept, last_heard, posts };
-        walked.hear(node, progress, (taken.into(), said), opening).await
-    }
-
-    /// What is recorded.
-    pub fn standing(&self) -> Standing<'_> {
-        let (id, claim) = self.claim();
-        Standing { id, claim, progress: &self.progress, record: &self.record }
-    }
-
-    /// The job and what holds it.
-    pub fn claim(&self) -> (JobId, Claim) {
-        (self.held.id, self.held.claim)
-    }
-
-    /// Whether its first record can be kept together with its claim: it does not wait.
-    pub const fn begins_at_once(&self) -> bool {
-        !matches!(self.record.then, Then::Wait { .. })
-    }
-
-    /// Whether nothing is left to do of it here: it has ended, or rests.
-    pub const fn is_over(&self) -> bool {
-        self.is_kept && !matches!(self.record.then, Then::GoOn)
-    }
-
-    /// Counts it if it has ended.
-    pub fn count_end(&self, node: &Node) {
-        if let Then::End { state, .. } = &self.record.then {
-            let label = EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
-            node.metrics.jobs_ended.get_or_create(&label).inc();
-        }
-    }
-
-    /// After its claim was kept: the record was as well, unless it lets the job wait.
-    pub fn opened(mut self) -> Self {
-        self.is_kept = self.begins_at_once();
-        self
-    }
-}
-
-impl Walked {
-    /// What follows from an event and from a person's word.
-    async fn hear(
-        mut self,
-        node: &Node,
-        progress: Progress,
-        (event, said): (Came, Option<Said>),
-        opening: Option<&Opening>,
-    ) -> Result<Begun, StoreError> {
-        let Came { event, answered } = event;
-        let mut machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
-        let asked = machine.outside(clock::now());
-        let come = come(node, &self.held, &asked).await?;
-        if let (true, Some(alarm)) = (self.runbook.reads_alarm, self.held.alarm) {
-            machine.alarm = look_at(node, opening, alarm).await?;
-        }
-        let now = clock::now();
-        let mut effects = handle(&mut machine, now, events(event, come.posts, said.as_ref()));
-        let ended = self::come(node, &self.held, &new_jobs(&machine, &asked, now)).await?.posts;
-        if !ended.is_empty() {
-            effects.pop();
-            effects.extend(machine.handle(now, Event::Came(ended)));
-        }
-        let (mut record, mut outward) = divide(effects, machine.alarm.as_ref().map(|a| a.changed_at));
-        (record.summary, record.posts, record.passed_over) = (machine.summary(now), self.posts, come.read);
-        record.answered.extend(answered);
-        record.heard = said.as_ref().map(|(number, _)| *number);
-        if come.again || !record.listens.is_empty() {
-            look_again(&mut record, &mut outward, now);
-        }
-        complete(&mut record, &outward.calls, &node.published());
-        let Machine { progress, kept, .. } = machine;
-        self.kept = kept;
-        Ok(Begun { held: Arc::clone(&self.held), progress, record, outward, is_kept: false, walked: Some(self) })
     }
 }
 
@@ -333,50 +149,7 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
             }
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
-        begun = walked.hear(node, progress, (event, said), None).await?;
-    }
-}
-
-/// The end of a job whose runbook is gone.
-fn unreadable(held: &ClaimedJob) -> Record {
-    let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
-    Record { then: end(JobState::Failed, why), ..Record::default() }
-}
-
-/// What does not change about a job.
-fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
-    Facts {
-        id: held.id,
-        key: key(node, held),
-        inputs: held.inputs.clone(),
-        target: held.target.clone(),
-        alert,
-        has_alarm: held.alarm.is_some(),
-        created: held.created_at,
-    }
-}
-
-/// All that happened to a job: what has come from outside, the event, a person's word.
-fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Event> {
-    let word = said.map(|(_, word)| heard(word.clone()));
-    let mut events = match event {
-        Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
-        event if came.is_empty() => vec![event],
-        event => vec![Event::Came(came), event],
-    };
-    events.extend(word);
-    events
-}
-
-/// An event of a job, and the answer with which it came.
-struct Came {
-    event: Event,
-    answered: Option<Answered>,
-}
-
-impl From<Event> for Came {
-    fn from(event: Event) -> Self {
-        Self { event, answered: None }
+        begun = walked.turn(node, progress, (event, said), None).await?.decide(node).await?;
     }
 }
 
@@ -389,21 +162,6 @@ fn send<'a>(node: &'a Node, held: &'a ClaimedJob, outward: Outward, out: &Out<'a
     calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held, one).map(Ok))));
     launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one).map(|made| made.map(Came::from)))));
     recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one).map(|told| told.map(Came::from)))));
-}
-
-/// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,
-/// and go back when a backup is restored; with the moment of the dispatch they are never the same.
-fn key(node: &Node, held: &ClaimedJob) -> String {
-    format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
-}
-
-/// Whether the operations of a runbook may be called twice.
-fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
-    let of = |(via, operation): (&str, &str)| {
-        let repeat = catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat);
-        ((via.to_owned(), operation.to_owned()), repeat)
-    };
-    Repeats(runbook.calls().into_iter().map(of).collect())
 }
 
 /// Calls; what happened then. A link to a decision, or the address of a call back, is put in here and taken out of the

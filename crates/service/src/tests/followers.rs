@@ -13,18 +13,37 @@ fn follow() -> TestRequest {
 #[actix_web::test]
 async fn there_is_room_for_so_many_followers_and_a_gone_one_leaves_its_place() {
     let desk = Desk::idle().await;
-    let room = desk.node.followers.available_permits();
     let mut open = Vec::new();
-    for _ in 0..room {
-        open.push(desk.head(follow()).await.expect("a stream"));
-    }
-    let full = desk.ask(follow()).await;
-    assert_eq!((full.status, full.retry_after.as_deref()), (429, Some("1")), "{full:?}");
-    assert_eq!(desk.node.metrics.streams.get(), i64::try_from(room).expect("few"));
+    let full = loop {
+        let answer = desk.head(follow()).await.expect("an answer");
+        if answer.status() != 200 {
+            break answer;
+        }
+        open.push(answer);
+    };
+    let again = full.headers().get("retry-after").and_then(|v| v.to_str().ok());
+    assert_eq!((full.status().as_u16(), again), (429, Some("1")));
+    assert_eq!(desk.node.metrics.streams.get(), i64::try_from(open.len()).expect("few"));
+    let admin = shown(TestRequest::get().uri("/api/v1/stream"), "admin");
+    assert_eq!(desk.head(admin).await.expect("a stream").status(), 200, "nobody else is kept out");
     open.pop();
     assert_eq!(desk.head(follow()).await.expect("a stream").status(), 200);
     drop(open);
-    assert_eq!(desk.node.followers.available_permits(), room);
+    assert_eq!(desk.node.metrics.streams.get(), 0);
+}
+
+#[actix_web::test]
+async fn a_stream_ends_with_its_token() {
+    let desk = Desk::idle().await;
+    let mut body = pin!(desk.head(follow()).await.expect("a stream").into_body());
+    let by = arvok_store::audit::By::Token("admin");
+    arvok_store::access::remove_token(&desk.node.db, "viewer", by).await.expect("revokes");
+    let ended = tokio::time::timeout(Duration::from_secs(20), async {
+        while let Some(chunk) = std::future::poll_fn(|context| body.as_mut().poll_next(context)).await {
+            chunk.unwrap_or_else(|_| panic!("a chunk"));
+        }
+    });
+    ended.await.expect("ends soon");
     assert_eq!(desk.node.metrics.streams.get(), 0);
 }
 

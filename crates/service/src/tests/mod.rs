@@ -27,7 +27,7 @@ use actix_web::{
 use arvok_api::Role;
 use arvok_connect::{Http, Vault};
 use arvok_postgres::Scratch;
-use arvok_store::{access, schema};
+use arvok_store::{access, schema, secrets};
 use serde_json::Value;
 use std::{path::PathBuf, sync::OnceLock};
 use tokio::{sync::watch, task::JoinHandle};
@@ -81,6 +81,9 @@ impl Desk {
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");
         let tools = (vault, Http::new().expect("a client"));
         let node = Node::new(&Config::default(), pools, "here".into(), tools, door, stopping);
+        let sealed = node.vault.seal("x", "pier-sender-token").expect("seals");
+        let secret = secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };
+        secrets::set(&node.work_db, secret, clock::now()).await.expect("sets");
         node.reload().await.expect("loads");
         Self { node: web::Data::new(node), queue, pipeline: None, _stop: stop }
     }

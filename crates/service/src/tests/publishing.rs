@@ -46,7 +46,7 @@ async fn of_many_rules_that_match_the_first_are_told_whole() {
     let rules: Vec<String> = (0..130).map(|i| rule(&format!("r{i:03}"), "stance: watch\n")).collect();
     assert!(desk.publish(&[&[NOTE.to_owned()], rules.as_slice()].concat().join("---\n")).await.status < 300);
     assert!(
-        desk.publish("source: pier\nintake: { webhook: { credential: { bearer: \"${setting('x')}\" } } }\n")
+        desk.publish("source: pier\nintake: { webhook: { credential: { bearer: \"${secret('x')}\" } } }\n")
             .await
             .status
             < 300

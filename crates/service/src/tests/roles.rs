@@ -65,7 +65,10 @@ async fn a_session_may_change_things_only_from_the_console() {
         "403 cross-site: a change from the console must carry the header X-Arvok-Console"
     );
     assert_ne!(desk.ask(publish().insert_header(("x-arvok-console", "1"))).await.status, 403);
-    assert!(access::remove_token(&desk.node.db, "author").await.expect("revokes"));
+    assert!(
+        access::remove_token(&desk.node.db, "author", arvok_store::audit::By::Token("admin")).await.expect("revokes")
+            == access::Revoked::Yes
+    );
     assert_eq!(
         desk.ask(with(TestRequest::get().uri("/api/v1/me"))).await.status,
         401,

@@ -4,7 +4,7 @@ use super::*;
 use arvok_store::ConnectionTrait;
 use serde_json::json;
 
-const SOURCE: &str = "source: pier\nintake: { webhook: { credential: { bearer: \"${setting('x')}\" } } }\n";
+const SOURCE: &str = "source: pier\nintake: { webhook: { credential: { bearer: \"${secret('x')}\" } } }\n";
 
 fn rule(name: &str, kind: &str, settle: &str) -> String {
     format!(

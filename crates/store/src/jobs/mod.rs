@@ -29,6 +29,9 @@ pub const LEASE_SECONDS: i32 = 10;
 /// How often a job may be left behind without having come a step further, until it is given up; `job_due` knows it as well.
 const MOST_LAPSES: i32 = 5;
 
+/// Jobs that one statement ends: whoever claims others does not wait for all of them.
+const ENDED_AT_ONCE: i32 = 500;
+
 /// The number of a claim.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Claim(pub i64);
@@ -184,6 +187,11 @@ impl Opening {
         &self.tx
     }
 
+    /// Gives it up: nothing was claimed, and others may claim at once.
+    pub async fn give_up(self) -> Result<(), StoreError> {
+        Ok(self.tx.rollback().await?)
+    }
+
     /// Keeps jobs of it: some with their first records, of others the claim alone. So it must be before a record that lets its
     /// job wait: that one locks the job's alarm, and intake locks alarms before jobs. What is named in neither was not claimed.
     ///
@@ -196,11 +204,21 @@ impl Opening {
         claimed: &[(JobId, Claim)],
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        write_claims(&self.tx, claimed, &self.node).await.map_err(behind)?;
-        if !begun.is_empty() {
-            write(&self.tx, begun, Holds::Opening(&self.node), now).await.map_err(behind)?;
+        let written = async {
+            write_claims(&self.tx, claimed, &self.node).await.map_err(behind)?;
+            if !begun.is_empty() {
+                write(&self.tx, begun, Holds::Opening(&self.node), now).await.map_err(behind)?;
+            }
+            Ok(())
+        };
+        match written.await {
+            Ok(()) => Ok(self.tx.commit().await?),
+            Err(e) => {
+                // Whoever comes next finds the rows free. If this fails as well, the end of the connection frees them.
+                let _ = self.tx.rollback().await;
+                Err(e)
+            }
         }
-        Ok(self.tx.commit().await?)
     }
 }
 
@@ -215,13 +233,13 @@ pub type AtOnce = (String, i32);
 /// Takes the next jobs that are due, so many at most: first what waits or was left behind, then by urgency,
 /// deadline and age. What this node is walking already (`alive`) is not taken up again, nor is one begun of a runbook of
 /// which there are as many at once as may be (`at_once`). Jobs that were not begun yet are held only once their first records
-/// are kept.
+/// are kept; `alone`, their claims are kept by themselves.
 pub async fn claim(
     db: &DatabaseConnection,
     node: &str,
     alive: &[Claim],
     at_once: &[AtOnce],
-    several: usize,
+    (several, alone): (usize, bool),
 ) -> Result<Claimed, StoreError> {
     let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
@@ -243,13 +261,16 @@ pub async fn claim(
         tx.rollback().await?;
         return Ok(Claimed::default());
     }
-    if fresh {
+    if fresh && !alone {
         return Ok(Claimed { jobs, opening: Some(Opening { tx, node: node.to_owned() }), more });
     }
     let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
     match write_claims(&tx, &claims, node).await.map_err(behind) {
         // Another node took a job on the same target at the same moment; its turn comes.
-        Err(StoreError::Behind) => return Ok(Claimed::default()),
+        Err(StoreError::Behind) => {
+            tx.rollback().await?;
+            return Ok(Claimed::default());
+        }
         written => written?,
     }
     tx.commit().await?;
@@ -320,14 +341,14 @@ fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
 }
 
 /// Gives up what is left behind again and again without coming any further, so that it does not
-/// hold its target for ever; the numbers of these jobs.
+/// hold its target for ever; the numbers of these jobs, so many at most.
 pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), node = NULL, claim = NULL,
             lease_until = NULL, failure = 'given up: it was left behind ' || lapses || ' times at the same step; '
                 || coalesce(failure, 'the logs of the nodes say why')
         WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1 AND lease_until < now()
-            FOR UPDATE SKIP LOCKED) RETURNING id";
-    let given_up: Vec<Id> = sql::typed(db, sql, vec![MOST_LAPSES.into()]).await?;
+            ORDER BY lease_until LIMIT $2 FOR UPDATE SKIP LOCKED) RETURNING id";
+    let given_up: Vec<Id> = sql::typed(db, sql, vec![MOST_LAPSES.into(), ENDED_AT_ONCE.into()]).await?;
     Ok(given_up.iter().map(|j| JobId(j.id)).collect())
 }
 
@@ -419,13 +440,14 @@ fn reason(why: &str) -> String {
     why.replace('\0', "\u{fffd}").chars().take(500).collect()
 }
 
-/// Ends the jobs whose deadline passed before they were started; their numbers.
+/// Ends jobs whose deadline passed before they were started, so many at most; their numbers.
 pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     let sql = "UPDATE job SET state = 'expired', effect = 'not checked', finished_at = now(),
             failure = 'not started before its deadline'
-        WHERE id IN (SELECT id FROM job WHERE state = 'queued' AND deadline <= now() FOR UPDATE SKIP LOCKED)
+        WHERE id IN (SELECT id FROM job WHERE state = 'queued' AND deadline <= now()
+            ORDER BY deadline LIMIT $1 FOR UPDATE SKIP LOCKED)
         RETURNING id";
-    let expired: Vec<Id> = sql::typed(db, sql, vec![]).await?;
+    let expired: Vec<Id> = sql::typed(db, sql, vec![ENDED_AT_ONCE.into()]).await?;
     Ok(expired.iter().map(|e| JobId(e.id)).collect())
 }
 

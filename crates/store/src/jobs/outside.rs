@@ -69,10 +69,10 @@ fn is_withdrawn(record: &Record, place: &Place) -> bool {
 
 const ASKED: (&str, &str) = (
     "asked",
-    "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until)
-        SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until
+    "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until, by_link)
+        SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until, t.by_link
         FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text, decider jsonb, text text, choices jsonb,
-            silence text, asked_at timestamptz, until timestamptz) ON t.job = held.id
+            silence text, asked_at timestamptz, until timestamptz, by_link boolean) ON t.job = held.id
         ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
 );
 
@@ -80,8 +80,8 @@ fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
     let asked = record.asked.iter().filter(|q| !is_withdrawn(record, &q.place));
     let row = |q: &Question| {
         let choices: Vec<_> = q.choices.iter().map(|(name, words)| json!([name, words])).collect();
-        json!({ "place": q.place, "decider": q.to, "text": q.text, "choices": choices, "silence": q.silence,
-            "asked_at": now, "until": q.until })
+        json!({ "place": q.place, "decider": q.to, "text": q.text, "choices": choices, "silence": q.unanswered,
+            "asked_at": now, "until": q.until, "by_link": q.by_link })
     };
     asked.map(row).collect()
 }

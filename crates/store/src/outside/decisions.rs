@@ -25,7 +25,9 @@ pub struct Decision {
     /// Pairs of a name and what it means.
     pub choices: Value,
     /// What nobody's decision means.
-    pub silence: Option<String>,
+    pub unanswered: Option<String>,
+    /// Whether whoever has the link may decide without signing in.
+    pub by_link: bool,
     /// When it was asked.
     pub asked_at: DateTime<Utc>,
     /// Until when it stands.
@@ -50,7 +52,7 @@ pub struct Decision {
     pub rule: Option<String>,
 }
 
-const READ: &str = "SELECT d.id, d.job_id, d.place, d.decider, d.text, d.choices, d.silence, d.asked_at, d.until, d.state,
+const READ: &str = "SELECT d.id, d.job_id, d.place, d.decider, d.text, d.choices, d.silence AS unanswered, d.by_link, d.asked_at, d.until, d.state,
     d.choice, d.decided_by, d.how, d.remark, d.decided_at, j.runbook, j.target, j.rule FROM decision d JOIN job j ON j.id = d.job_id";
 
 /// One of them.

@@ -1,22 +1,25 @@
 //! Events that jobs wait for: which alerts may be one.
 //!
-//! Whoever records alerts notes, in the same statement, for which jobs each may be what they wait for. That sees a
-//! wait once it is recorded; what was recorded before it, or by a transaction that could not see it yet, is found by
+//! Whoever records alerts notes, in the same statement, each that may be what some job waits for; one row for an alert,
+//! however many wait. For which jobs it may be is found out afterwards, by one node at a time, and noted for each. That sees
+//! a wait once it is recorded; what was recorded before it, or by a transaction that could not see it yet, is found by
 //! looking at what is stored: at once, and again when the last of these transactions is over. No more than a thousand
 //! alerts are noted for a step that nobody reads; what came beyond these is found in the same way.
 
 use super::Come;
 use crate::{StoreError, read, sql};
 use arvok_core::{
-    JobId,
-    job::{Place, What},
+    Alert, JobId,
+    job::{Chosen, Place, What},
 };
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, FromQueryResult};
-use std::collections::BTreeMap;
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Alerts that are read at once.
 const AT_ONCE: u64 = 200;
+/// How often is found out, at one look, for whom alerts may be.
+const HEARD_AT_A_LOOK: usize = 20;
 /// Alerts that are noted for a step at most, as `alerts_heard` counts them.
 const MOST_NOTED: i64 = 1_000;
 
@@ -31,13 +34,14 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come)
     let mut found: BTreeMap<String, Vec<i64>> = BTreeMap::new();
     let sql = format!("SELECT id, place, alert_seq FROM heard WHERE job_id = $1 ORDER BY id LIMIT {AT_ONCE}");
     let heard: Vec<Heard> = sql::typed(db, &sql, vec![job.0.into()]).await?;
-    come.again |= heard.len() as u64 == AT_ONCE;
+    come.unread |= heard.len() as u64 == AT_ONCE;
+    come.again |= come.unread;
     for one in heard {
         come.read.push(one.id);
         found.entry(one.place).or_default().push(one.alert_seq);
     }
     let full = if come.again { full(db, job).await? } else { Vec::new() };
-    for (place, stored) in look(db, job, &full, &mut come.again).await? {
+    for (place, stored) in look(db, job, &full, come).await? {
         found.entry(place).or_default().extend(stored);
     }
     let mut seqs: Vec<i64> = found.values().flatten().copied().collect();
@@ -90,7 +94,7 @@ async fn look(
     db: &impl ConnectionTrait,
     job: JobId,
     full: &[String],
-    again: &mut bool,
+    come: &mut Come,
 ) -> Result<Vec<(String, Vec<i64>)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Found {
@@ -102,8 +106,12 @@ async fn look(
     let waits: Vec<Wait> = sql::typed(db, sql, vec![job.0.into()]).await?;
     let mut all = Vec::new();
     for wait in waits {
-        *again = true;
-        if wait.stage == 1 || full.contains(&wait.place) {
+        // Whoever wakes jobs sees when the transactions that it waits for are over.
+        if wait.stage == 1 {
+            continue;
+        }
+        come.again = true;
+        if full.contains(&wait.place) {
             continue;
         }
         let (column, exact) = match wait.key.split_at_checked(1) {
@@ -113,14 +121,15 @@ async fn look(
             _ => ("$3 = ''", ""),
         };
         let sql = format!(
-            "SELECT seq FROM alerts WHERE {column} AND received >= $1 AND seq > greatest($2, (SELECT coalesce(max(first_seq), 0)
-                FROM alert_day WHERE begun_at <= $1 - interval '5 minutes')) ORDER BY seq LIMIT {AT_ONCE}"
+            "SELECT seq FROM alerts WHERE {column} AND received >= $1
+                AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes'))) ORDER BY seq LIMIT {AT_ONCE}"
         );
         let found: Vec<Found> = sql::typed(db, &sql, vec![wait.since.into(), wait.looked.into(), exact.into()]).await?;
         let is_all = (found.len() as u64) < AT_ONCE;
+        come.unread |= !is_all;
         let next = match (is_all, wait.stage) {
             (false, _) => "looked = $4",
-            (true, 0) => "looked = 0, horizon = pg_snapshot_xmax(pg_current_snapshot())",
+            (true, 0) => "looked = 0, called = false, horizon = pg_snapshot_xmax(pg_current_snapshot())",
             (true, _) => "settled = true",
         };
         let last = found.last().map_or(wait.looked, |f| f.seq);
@@ -133,16 +142,105 @@ async fn look(
     Ok(all)
 }
 
-/// Wakes the jobs for which alerts were noted; their numbers.
-pub async fn wake(db: &impl ConnectionTrait) -> Result<Vec<JobId>, StoreError> {
+/// Alerts of which is found out at once for whom they may be.
+const FOUND_OUT: i64 = 200;
+
+/// Finds out of alerts that were recorded for which steps they may be what is waited for; whether there may be more of them. One
+/// node at a time does: nothing is lost or noted twice by another, but it would be done twice.
+pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
-    struct Woken {
-        id: i64,
+    struct Unheard {
+        alert_seq: i64,
     }
+    #[derive(FromQueryResult)]
+    struct Waits {
+        job_id: i64,
+        place: String,
+        key: String,
+        chosen: serde_json::Value,
+    }
+    let tx = db.begin().await?;
+    let turn = "SELECT pg_try_advisory_xact_lock(hashtextextended('who hears', 0)) AS free";
+    let turn: Vec<Turn> = sql::typed(&tx, turn, vec![]).await?;
+    let next = "SELECT alert_seq FROM unheard ORDER BY alert_seq LIMIT $1";
+    let unheard: Vec<Unheard> = match turn.first() {
+        Some(Turn { free: true }) => sql::typed(&tx, next, vec![FOUND_OUT.into()]).await?,
+        _ => Vec::new(),
+    };
+    if unheard.is_empty() {
+        tx.rollback().await?;
+        return Ok(false);
+    }
+    let seqs: Vec<i64> = unheard.iter().map(|u| u.alert_seq).collect();
+    let alerts = read::whole_alerts(&tx, &seqs).await?;
+    let keys_of = |alert: &Alert| {
+        [format!("r{}", alert.resource), format!("k{}", alert.kind), format!("s{}", alert.source), "*".to_owned()]
+    };
+    let mut by_key: BTreeMap<String, Vec<i64>> = BTreeMap::new();
+    for (seq, alert) in &alerts {
+        keys_of(alert).into_iter().for_each(|key| by_key.entry(key).or_default().push(*seq));
+    }
+    let keys: Vec<String> = by_key.keys().cloned().collect();
+    let sql = "SELECT job_id, place, key, chosen FROM wait WHERE key = ANY($1)";
+    let waits: Vec<Waits> = sql::typed(&tx, sql, vec![keys.into()]).await?;
+    let mut noted: BTreeSet<(i64, String, i64)> = BTreeSet::new();
+    for wait in waits {
+        let chosen: Chosen = serde_json::from_value(wait.chosen)?;
+        let chosen = chosen.compiled();
+        let may = by_key.get(&wait.key).into_iter().flatten();
+        let may = may.filter(|seq| alerts.get(seq).is_some_and(|alert| chosen.matches(alert)));
+        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), *seq)));
+    }
+    let jobs: Vec<i64> = noted.iter().map(|n| n.0).collect();
+    let places: Vec<String> = noted.iter().map(|n| n.1.clone()).collect();
+    let alerts: Vec<i64> = noted.iter().map(|n| n.2).collect();
+    let sql =
+        "WITH may AS (SELECT * FROM unnest($1::bigint[], $2::text[], $3::bigint[]) AS m (job_id, place, alert_seq)),
+            room AS (SELECT m.job_id, m.place FROM (SELECT DISTINCT job_id, place FROM may) m
+                WHERE (SELECT count(*) FROM (SELECT 1 FROM heard h
+                    WHERE h.job_id = m.job_id AND h.place = m.place LIMIT $4) noted) < $4)
+        INSERT INTO heard (job_id, place, alert_seq)
+            SELECT may.job_id, may.place, may.alert_seq FROM may JOIN room USING (job_id, place)";
+    sql::run(&tx, sql, vec![jobs.into(), places.into(), alerts.into(), MOST_NOTED.into()]).await?;
+    let more = seqs.len() as i64 == FOUND_OUT;
+    sql::run(&tx, "DELETE FROM unheard WHERE alert_seq = ANY($1)", vec![seqs.into()]).await?;
+    tx.commit().await?;
+    Ok(more)
+}
+
+#[derive(FromQueryResult)]
+struct Turn {
+    free: bool,
+}
+
+/// Wakes the jobs whose waits are to be looked at once more, since the transactions that ran when they began are over.
+async fn call(db: &impl ConnectionTrait) -> Result<Vec<Woken>, StoreError> {
+    let sql = "WITH over AS (UPDATE wait SET called = true WHERE (job_id, place, key) IN
+            (SELECT job_id, place, key FROM wait WHERE NOT settled AND NOT called
+                AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) ORDER BY horizon LIMIT 2000 FOR UPDATE SKIP LOCKED)
+            RETURNING job_id)
+        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+        WHERE id IN (SELECT job_id FROM over) AND state IN ('running', 'waiting', 'paused', 'unsure') RETURNING id";
+    sql::typed(db, sql, vec![]).await
+}
+
+#[derive(FromQueryResult)]
+struct Woken {
+    id: i64,
+}
+
+/// Wakes the jobs for which alerts were noted, or whose waits are to be looked at once more; their numbers.
+pub async fn wake(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
+    for _ in 0..HEARD_AT_A_LOOK {
+        if !hear(db).await? {
+            break;
+        }
+    }
+    let called = call(db).await?;
     let sql = "WITH told AS (UPDATE heard SET told = true WHERE id IN
             (SELECT id FROM heard WHERE NOT told ORDER BY id LIMIT 2000 FOR UPDATE SKIP LOCKED) RETURNING job_id)
         UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
         WHERE id IN (SELECT job_id FROM told) AND state IN ('running', 'waiting', 'paused', 'unsure') RETURNING id";
     let woken: Vec<Woken> = sql::typed(db, sql, vec![]).await?;
-    Ok(woken.into_iter().map(|w| JobId(w.id)).collect())
+    Ok(called.into_iter().chain(woken).map(|w| JobId(w.id)).collect())
 }

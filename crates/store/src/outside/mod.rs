@@ -27,6 +27,8 @@ pub struct Come {
     pub read: Vec<i64>,
     /// Whether it is to be looked at again soon: events that are recorded at this moment are not seen yet.
     pub again: bool,
+    /// Whether more has come already than was read: what is in time may be behind it.
+    pub unread: bool,
 }
 
 /// What has come for the steps of a job that are open.

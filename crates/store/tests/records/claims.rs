@@ -461,7 +461,7 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
 
 /// Opens as many of the next jobs as there are, up to so many.
 async fn open(db: &DatabaseConnection, several: usize, at_once: &[(String, i32)]) -> Claimed {
-    jobs::claim(db, "a", &[], at_once, several).await.expect("claims")
+    jobs::claim(db, "a", &[], at_once, (several, false)).await.expect("claims")
 }
 
 #[test]
@@ -614,6 +614,25 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
 }
 
 #[test]
+fn what_is_given_up_can_be_claimed_at_once_and_alone_by_its_claim() {
+    let published = any();
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        let Claimed { jobs, opening, .. } = open(db, 2, &[]).await;
+        assert_eq!(jobs.len(), 2);
+        opening.expect("nobody has begun them").give_up().await.expect("gives up");
+        let Claimed { jobs, opening, .. } = jobs::claim(db, "a", &[], &[], (1, true)).await.expect("claims");
+        assert!(opening.is_none(), "no transaction is left open");
+        assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [1]);
+        let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";
+        assert_eq!(one(db, stands).await, "running 1 false");
+        record(db, &jobs[0], &Record::default()).await.expect("its first record");
+        assert_eq!(one(db, stands).await, "running 1 true");
+    });
+}
+
+#[test]
 fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_both() {
     let published = any();
     block(async {
@@ -623,11 +642,13 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
         let goes_on = Record::default();
         let opens = async |node: &str| {
-            let Claimed { jobs, opening, .. } = jobs::claim(db, node, &[], &[], 8).await.expect("claims");
+            let Claimed { jobs, opening, .. } = jobs::claim(db, node, &[], &[], (8, false)).await.expect("claims");
             let targets: Vec<&str> = jobs.iter().map(|job| job.target.as_str()).collect();
             assert!(targets.is_sorted(), "{targets:?}");
             let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
-            opening.expect("nobody has begun them").keep(&begun, &[], now()).await.is_ok()
+            // Whoever comes while all rows are locked finds nothing to open.
+            let Some(opening) = opening else { return false };
+            opening.keep(&begun, &[], now()).await.is_ok()
         };
         let (a, b) = tokio::join!(opens("a"), opens("b"));
         assert!(a != b, "one of them begins: {a} {b}");
@@ -657,7 +678,7 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
         assert_eq!(renewed(db, &woken.jobs.iter().map(|j| j.claim).collect::<Vec<_>>()).await.len(), 3);
         lapse(db).await;
         let alive: Vec<Claim> = woken.jobs.iter().map(|j| j.claim).collect();
-        let found = jobs::claim(db, "b", &alive, &[], 8).await.expect("claims").jobs;
+        let found = jobs::claim(db, "b", &alive, &[], (8, false)).await.expect("claims").jobs;
         assert_eq!(found.len(), 3, "what is alive here is not taken up again");
         assert_eq!(one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await, "000111");
     });

@@ -177,7 +177,7 @@ pub async fn claim_one(
     alive: &[Claim],
     at_once: &[(String, i32)],
 ) -> Option<(ClaimedJob, Option<Opening>)> {
-    let Claimed { mut jobs, opening, .. } = jobs::claim(db, node, alive, at_once, 1).await.expect("claims");
+    let Claimed { mut jobs, opening, .. } = jobs::claim(db, node, alive, at_once, (1, false)).await.expect("claims");
     jobs.pop().map(|job| (job, opening))
 }
 

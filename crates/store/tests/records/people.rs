@@ -3,7 +3,10 @@
 use crate::kit::{block, database, now, one, rows, seconds};
 use arvok_api::Role;
 use arvok_store::{
-    DatabaseConnection, StoreError, access, nodes, schema,
+    DatabaseConnection, StoreError,
+    access::{self, Revoked},
+    audit::By,
+    nodes, schema,
     secrets::{self, Sealed},
 };
 
@@ -66,8 +69,10 @@ fn a_token_is_known_by_its_hash_and_its_sessions_end_with_it() {
         assert!(access::by_session(&db, "later", now()).await.expect("asks").is_none());
 
         access::start_session(&db, id, "third", now()).await.expect("starts");
-        assert!(access::remove_token(&db, "kim").await.expect("removes"));
-        assert!(!access::remove_token(&db, "kim").await.expect("removes"), "there is none any more");
+        assert_eq!(access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"), Revoked::Yes);
+        assert_eq!(access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"), Revoked::Unknown);
+        let again = access::add_token(&db, "kim", Role::Admin, "arvok_other", now()).await.expect_err("refused");
+        assert!(again.to_string().contains("is revoked; it is not made again"), "{again}");
         assert!(access::by_session(&db, "third", now()).await.expect("asks").is_none());
         assert!(access::by_token(&db, "arvok_secret").await.expect("asks").is_none());
     });

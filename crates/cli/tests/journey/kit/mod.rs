@@ -88,3 +88,18 @@ pub fn until<T>(what: &str, mut ask: impl FnMut() -> Option<T>) -> T {
         std::thread::park_timeout(Duration::from_millis(20));
     }
 }
+
+/// The address of somebody who answers every request with this.
+pub fn answers_with(status: &str, page: &str) -> String {
+    use std::io::{Read, Write};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = format!("http://{}", listener.local_addr().expect("an address"));
+    let answer = format!("HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{page}", page.len());
+    std::thread::spawn(move || {
+        for mut line in listener.incoming().take(20).flatten() {
+            let _ = line.read(&mut [0; 8_192]);
+            let _ = line.write_all(answer.as_bytes());
+        }
+    });
+    address
+}

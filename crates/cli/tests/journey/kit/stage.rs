@@ -53,6 +53,11 @@ impl Stage {
 
     /// With nothing published, over an empty database.
     pub fn over(database: String) -> Self {
+        Self::over_with_key(database, None)
+    }
+
+    /// The same, with a key of the secrets that is known.
+    pub fn over_with_key(database: String, key: Option<&str>) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
         let pace = Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
@@ -61,6 +66,9 @@ impl Stage {
         // A line kept open may be closed by the node at the very moment of a request.
         let http = arvok_connect::http_client().pool_max_idle_per_host(0).build().expect("a client");
         let data = folder("node");
+        if let Some(key) = key {
+            fs::write(data.join("secrets.key"), key).expect("a key");
+        }
         let harbour = Arc::new(harbour);
         let mut stage = Self { harbour, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
@@ -73,9 +81,54 @@ impl Stage {
 
     /// Starts the node, or starts it again.
     pub fn start_node(&mut self) {
+        self.start_node_with(&[]);
+        until("the node to answer", || {
+            let running = self.node.as_mut().is_some_and(Tethered::is_running);
+            assert!(running, "the node ended: {}", self.log());
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+    }
+
+    /// Starts the node again with more options, and shows the token that is in its folder then.
+    pub fn restart_with(&mut self, options: &[&str]) {
+        drop(self.node.take());
+        self.start_node_with(options);
+        until("the node to answer", || {
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+        self.token = fs::read_to_string(self.data.join("admin.token")).expect("a token").trim().to_owned();
+    }
+
+    /// Another node over the same database with this key, or with none; it is not waited for.
+    pub fn node_with_key(&self, key: &str) -> Self {
+        let data = folder("other-key");
+        if !key.is_empty() {
+            fs::write(data.join("secrets.key"), key).expect("a key");
+        }
+        let mut other = Self {
+            harbour: Arc::clone(&self.harbour),
+            token: self.token.clone(),
+            address: format!("http://127.0.0.1:{}", free_port().expect("a free port")),
+            data,
+            database: self.database.clone(),
+            node: None,
+            http: self.http.clone(),
+        };
+        other.start_node_with(&[]);
+        until("the node to answer", || block(other.http.get(format!("{}/healthz", other.address)).send()).ok());
+        other
+    }
+
+    /// Whether the node's data folder has a file.
+    pub fn has_file(&self, name: &str) -> bool {
+        self.data.join(name).exists()
+    }
+
+    fn start_node_with(&mut self, options: &[&str]) {
         let mut command = Command::new(ARVOK);
         command
             .arg("serve")
+            .args(options)
             .env("ARVOK_LISTEN", self.address.trim_start_matches("http://"))
             .env("ARVOK_DATABASE", &self.database)
             .env("ARVOK_DATA", &self.data)
@@ -84,11 +137,6 @@ impl Stage {
             .envs(self.harbour.settings().map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)));
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
         self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
-        until("the node to answer", || {
-            let running = self.node.as_mut().is_some_and(Tethered::is_running);
-            assert!(running, "the node ended: {}", self.log());
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
-        });
     }
 
     /// Another node over the same database, with the same stand-ins around it.

@@ -3,7 +3,7 @@
 use super::{check, give};
 use crate::{
     Period,
-    connector::{Answer, CallEnd, Connector, Exchange, Failure, Next, Operation},
+    connector::{Answer, CallEnd, Connector, Exchange, Failure, Hiding, Next, Operation},
 };
 use serde_json::{Map, Value, json};
 
@@ -190,7 +190,8 @@ callback: { within: 10m, failed: called.body.ok == false, because: called.body.w
     }
     "#);
     assert_eq!(exchange.answered(answer(json!(null)), Period::from_secs(0)), Next::CalledBack(Period::from_secs(600)));
-    let called = |body: Value| op.callback().expect("one").output(&json!({ "headers": {}, "body": body }));
+    let called =
+        |body: Value| op.callback().expect("one").output(&json!({ "headers": {}, "body": body }), Hiding::NOTHING);
     assert_eq!(called(json!({ "ok": true, "answer": "yes" })), Ok(json!({ "answer": "yes" })));
     assert_eq!(called(json!({ "ok": false, "why": "nobody is there" })), Err("nobody is there".into()));
     assert_eq!(called(json!({ "ok": false })), Err("it says that it failed".into()));

@@ -58,7 +58,8 @@ fn question<'m>(walk: &Walk<'m>, ask: &'m Ask, place: &Place, around: &Around<'m
             text: fill(&ask.text)?,
             choices: choices.collect::<Result<_, String>>()?,
             until: walk.now + ask.within.delta(),
-            silence: ask.silence.clone(),
+            unanswered: ask.unanswered.clone(),
+            by_link: ask.by_link,
         })
     })
 }
@@ -116,7 +117,7 @@ pub(in crate::job) fn go_on<'m>(
             let Decided { choice, by, how, remark } = decided;
             Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark, "silent": false })))
         }
-        Some(What::Silent) => Some(match &ask.silence {
+        Some(What::Silent) => Some(match &ask.unanswered {
             Some(choice) => {
                 StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "", "silent": true }))
             }

@@ -70,13 +70,15 @@ pub(in crate::job) fn go_on<'m>(
         _ => Vec::new(),
     };
     let is_it = |alert: &&Alert| {
+        let in_time = alert.received <= *until || walk.now < *until;
         let holds = |c| walk.see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true));
-        chosen.matches(alert) && event.condition.as_ref().is_none_or(holds)
+        in_time && chosen.matches(alert) && event.condition.as_ref().is_none_or(holds)
     };
     let end = match came.iter().find(is_it) {
         Some(alert) => StepEnd::Done(serde_json::to_value(alert).unwrap_or(Value::Null)),
         None if around.halt => StepEnd::Halted,
-        None if walk.now < *until || walk.paused => return None,
+        // The time is judged when all that came in it was read.
+        None if walk.now < *until || walk.paused || walk.unread => return None,
         None => StepEnd::failed(match &event.otherwise {
             Some(text) => walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
             None => format!("no such event came within {}", event.within),

@@ -200,7 +200,7 @@ impl Interpreter<'_> {
             }
             Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
             Action::Ask(ask) => {
-                let silent = if ask.silence.is_some() { How::Done } else { How::Failed };
+                let silent = if ask.unanswered.is_some() { How::Done } else { How::Failed };
                 return self.what_comes(place, ask.within, silent, start, halt);
             }
             Action::Await(event) => return self.what_comes(place, event.within, How::Failed, start, halt),

@@ -95,7 +95,7 @@ impl Draw {
             5 => {
                 let silence = if self.below(2) == 0 { "go" } else { "stop" };
                 let mut ask = json!({ "text": "${job.target}?", "choices": { "go": "Go", "leave": "Leave" },
-                    "within": format!("{}ms", 1 + self.below(60_000)), "silence": silence });
+                    "within": format!("{}ms", 1 + self.below(60_000)), "unanswered": silence });
                 if self.below(2) == 0 {
                     ask["tell"] =
                         json!({ "call": self.operation(), "via": "chat", "give": { "at": "${decision.link}" } });

@@ -242,8 +242,8 @@ impl<'a, W: World> Story<'a, W> {
 
     fn asked(&mut self, question: &Question) {
         let clock = self.clock();
-        let Question { place, to, text, choices, silence, .. } = question;
-        self.trace.push(format!("{clock} {place} asks {to:?}: {text} {choices:?}, silence {silence:?}"));
+        let Question { place, to, text, choices, unanswered, .. } = question;
+        self.trace.push(format!("{clock} {place} asks {to:?}: {text} {choices:?}, unanswered {unanswered:?}"));
         let (at, what) = match self.world.decides(question) {
             Some((after, decided)) if self.now + after < question.until => (self.now + after, What::Decided(decided)),
             _ => (question.until, What::Silent),

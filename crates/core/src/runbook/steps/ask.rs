@@ -51,8 +51,11 @@ pub(super) struct QuestionDoc {
     /// How long the question stands.
     pub within: Period,
     /// What it means when nobody decides: one of the choices, or `stop`, and the step fails. Left out: `stop`.
+    #[serde(default, alias = "silence")]
+    pub unanswered: Option<String>,
+    /// Whether whoever has the link in the message may decide without signing in. Left out: no, the link asks for it.
     #[serde(default)]
-    pub silence: Option<String>,
+    pub by_link: bool,
     /// A message that tells of it.
     #[serde(default)]
     pub tell: Option<TellDoc>,
@@ -78,8 +81,8 @@ pub(super) struct TellDoc {
     pub call: String,
     /// The connection through which it is called.
     pub via: String,
-    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, with which whoever has
-    /// it decides without signing in.
+    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, which leads to it;
+    /// whoever has that need not sign in if the question is `by_link`.
     #[serde(default)]
     pub give: Map<String, Value>,
 }
@@ -105,7 +108,9 @@ pub struct Ask {
     /// How long it stands.
     pub within: Period,
     /// What nobody's decision means; none: the step fails.
-    pub silence: Option<String>,
+    pub unanswered: Option<String>,
+    /// Whether whoever has the link may decide without signing in.
+    pub by_link: bool,
     /// A message that tells of it.
     pub tell: Option<Call>,
 }
@@ -127,9 +132,10 @@ impl KindDoc for AskDoc {
         let choices: Vec<Option<(String, Template)>> =
             doc.choices.into_iter().map(|(name, words)| choice(build, &at, name, &words, names)).collect();
         let known = |name: &str| choices.iter().flatten().any(|(n, _)| n == name);
-        let silence = doc.silence.filter(|s| s != "stop");
-        if let Some(silence) = silence.as_deref().filter(|s| !known(s)) {
-            build.check.fail(&format!("{at}/silence"), format!("`{silence}` is none of the choices; or it is `stop`"));
+        let unanswered = doc.unanswered.filter(|choice| choice != "stop");
+        if let Some(choice) = unanswered.as_deref().filter(|choice| !known(choice)) {
+            let complaint = format!("`{choice}` is none of the choices; or it is `stop`");
+            build.check.fail(&format!("{at}/unanswered"), complaint);
         }
         let tell = match doc.tell {
             None => Some(None),
@@ -140,7 +146,9 @@ impl KindDoc for AskDoc {
             }
         };
         let choices = choices.into_iter().collect::<Option<_>>()?;
-        Some(Action::Ask(Box::new(Ask { to: to?, text: text?, choices, within: doc.within, silence, tell: tell? })))
+        let (within, by_link) = (doc.within, doc.by_link);
+        let ask = Ask { to: to?, text: text?, choices, within, unanswered, by_link, tell: tell? };
+        Some(Action::Ask(Box::new(ask)))
     }
 }
 
@@ -172,7 +180,7 @@ fn choice(
         let rule = "use lower case letters, digits and _, at most 40, a letter first";
         build.check.fail(&at, format!("`{name}` is not the name of a choice; {rule}"));
     } else if name == "stop" {
-        build.check.fail(&at, "`stop` says what silence means; call the choice otherwise");
+        build.check.fail(&at, "`stop` is what `unanswered` calls a failure; call the choice otherwise");
     } else if !words.is_string() {
         build.check.fail(&at, "says what the choice means for people, such as `Restart it now`");
     } else {

@@ -102,7 +102,7 @@ target: vm/a
 timeout: 30m
 steps:
   - id: none
-    ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+    ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
   - id: odd
     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
   - id: told
@@ -118,18 +118,18 @@ steps:
 ";
     insta::assert_snapshot!(check(bad).expect_err("refused"), @r#"
     grow.yaml:7:37: give 1 to 10 choices
-        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
           |                                     ^
     grow.yaml:7:49: 2h is longer than all steps may take; the `timeout` of the runbook is 30m
-        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
           |                                                 ^^
-    grow.yaml:7:62: `go` is none of the choices; or it is `stop`
-        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, silence: go }
-          |                                                              ^^
+    grow.yaml:7:65: `go` is none of the choices; or it is `stop`
+        7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
+          |                                                                 ^^
     grow.yaml:9:57: `Go` is not the name of a choice; use lower case letters, digits and _, at most 40, a letter first
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                         ^^
-    grow.yaml:9:67: `stop` says what silence means; call the choice otherwise
+    grow.yaml:9:67: `stop` is what `unanswered` calls a failure; call the choice otherwise
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                                   ^^^^
     grow.yaml:9:80: says what the choice means for people, such as `Restart it now`
@@ -255,7 +255,7 @@ steps:
       text: Wake it?
       choices: { yard: Yes, leave: No }
       within: 1m
-      silence: leave
+      unanswered: leave
       tell: { call: chat.post, via: chat, give: { text: yard } }
   - id: both
     together:
@@ -281,7 +281,7 @@ examples:
           text: Wake it?
           choices: { yard: Yes, leave: No }
           within: 1m
-          silence: leave
+          unanswered: leave
           tell: { call: chat.post, via: bridge, give: { text: yard } }
       - id: both
         together:

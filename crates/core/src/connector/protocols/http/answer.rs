@@ -2,9 +2,8 @@
 
 use crate::{
     Period,
-    connector::failure::{CallEnd, Failure},
+    connector::failure::{CallEnd, Failure, Hiding},
     expr::Type,
-    text::cut,
 };
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
@@ -34,9 +33,9 @@ impl Answer {
 
     /// The failure that it stands for, if it does. A refusal is an answer of 300 and above and below 500;
     /// after any other the request may have been done.
-    pub(super) fn failure(&self, retry_on: &[u16]) -> Option<Failure> {
+    pub(super) fn failure(&self, retry_on: &[u16], hiding: Hiding<'_>) -> Option<Failure> {
         (!(200..300).contains(&self.status)).then(|| Failure {
-            message: format!("answered {}{}", self.status, hint(&self.body)),
+            message: format!("answered {}{}", self.status, hint(&self.body, hiding)),
             end: if (300..500).contains(&self.status) { CallEnd::Refused } else { CallEnd::Unknown },
             lasting: !retry_on.contains(&self.status),
             retry_after: self.header("retry-after").and_then(retry_after),
@@ -69,8 +68,8 @@ pub fn retry_after(text: &str) -> Option<Period> {
 }
 
 /// What the other side said about its refusal, where it used one of the usual fields.
-fn hint(body: &Value) -> String {
+fn hint(body: &Value, hiding: Hiding<'_>) -> String {
     let said = ["detail", "message", "error", "title"].iter().find_map(|k| body.get(k)?.as_str());
     let said = said.or(body.as_str()).unwrap_or_default().trim();
-    if said.is_empty() { String::new() } else { format!(": {}", cut(said, 200)) }
+    if said.is_empty() { String::new() } else { format!(": {}", hiding.cut(said, 200)) }
 }

@@ -4,7 +4,7 @@
 use super::{Answer, Gathered, HttpCall, Look, Request, RequestError, follow};
 use crate::{
     Period,
-    connector::failure::{CallEnd, Failure},
+    connector::failure::{CallEnd, Failure, Hiding},
     expr::{Expr, Scope, Type, Val},
 };
 use serde_json::Value;
@@ -21,6 +21,7 @@ pub struct Exchange<'o> {
     pages: Gathered,
     /// What was wrong with the latest look.
     seen: Option<String>,
+    hiding: Hiding<'o>,
 }
 
 /// What a call gives: how it is made of the answer, and what is promised of it.
@@ -67,7 +68,13 @@ impl<'a> Scope<'a> for View<'a> {
 
 impl<'o> Exchange<'o> {
     pub(super) fn new(call: &'o HttpCall, gives: Gives<'o>, give: Value, asked: Request) -> Self {
-        Self { call, gives, give, asked, first: None, pages: Gathered::default(), seen: None }
+        Self { call, gives, give, asked, first: None, pages: Gathered::default(), seen: None, hiding: Hiding::NOTHING }
+    }
+
+    /// What its failures say of answers is hidden by this; its outputs are not touched.
+    #[must_use]
+    pub fn hiding(self, hiding: Hiding<'o>) -> Self {
+        Self { hiding, ..self }
     }
 
     /// The request that is to be sent first.
@@ -80,7 +87,7 @@ impl<'o> Exchange<'o> {
         if self.first.is_some() && self.call.until.is_some() {
             return self.looked(&answer, passed);
         }
-        if let Some(failure) = answer.failure(&self.call.retry_on) {
+        if let Some(failure) = answer.failure(&self.call.retry_on, self.hiding) {
             return Next::Failed(failure);
         }
         if let Some(callback) = &self.call.callback {
@@ -108,8 +115,12 @@ impl<'o> Exchange<'o> {
 
     /// What follows a request of which no answer came.
     pub fn broke(&mut self, failure: Failure, passed: Period) -> Next {
-        // A look that fails changes nothing: the next may not.
+        // A look that fails changes nothing, and the next may not fail; one that can never be sent is the last.
         if self.first.is_some() && self.call.until.is_some() {
+            if failure.lasting && failure.end == CallEnd::NotSent {
+                let message = format!("it was begun, and cannot be looked at: {}", failure.message);
+                return Next::Failed(Failure::lasting(CallEnd::Unknown, message));
+            }
             self.seen = Some(failure.message);
             return self.later(passed);
         }
@@ -119,7 +130,7 @@ impl<'o> Exchange<'o> {
     /// A look at an operation under way.
     fn looked(&mut self, answer: &Answer, passed: Period) -> Next {
         let Some(until) = &self.call.until else { return self.later(passed) };
-        if let Some(failure) = answer.failure(&self.call.retry_on) {
+        if let Some(failure) = answer.failure(&self.call.retry_on, self.hiding) {
             self.seen = Some(failure.message.clone());
             if failure.lasting {
                 let message = format!("it was begun, and a look at it {}", failure.message);
@@ -135,7 +146,7 @@ impl<'o> Exchange<'o> {
             response: Some(&response),
             list: None,
         };
-        if let Some(why) = until.verdict.failure(&view) {
+        if let Some(why) = until.verdict.failure(&view, self.hiding) {
             return Next::Failed(Failure::new(CallEnd::Refused, why));
         }
         match until.done.holds(&view) {
@@ -198,7 +209,7 @@ impl<'o> Exchange<'o> {
             (None, Some(list)) => Ok(list.clone()),
             (Some(expr), _) => expr.eval(&view).map(|value| crate::text::clean_json(value.to_json())),
         };
-        match crate::connector::operation::fits(output, self.gives.promised, answer.status) {
+        match crate::connector::operation::fits(output, self.gives.promised, answer.status, self.hiding) {
             Ok(output) => Next::Output(output),
             Err(failure) => Next::Failed(failure),
         }

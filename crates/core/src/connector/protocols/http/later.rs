@@ -3,6 +3,7 @@
 use super::{Plan, RequestDoc};
 use crate::{
     Period,
+    connector::Hiding,
     document::Checker,
     expr::{Expr, Names, Scope, Type, Val},
 };
@@ -113,10 +114,10 @@ impl Verdict {
     }
 
     /// Why it failed, if it did.
-    pub(super) fn failure<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Option<String> {
+    pub(super) fn failure<'a>(&'a self, scope: &'a dyn Scope<'a>, hiding: Hiding<'_>) -> Option<String> {
         let failed = self.failed.as_ref()?.holds(scope).unwrap_or(false);
         failed.then(|| match self.because.as_ref().map(|because| because.eval(scope)) {
-            Some(Ok(because)) => crate::text::cut(&because.text(), 200).to_owned(),
+            Some(Ok(because)) => hiding.cut(&because.text(), 200),
             _ => "it says that it failed".to_owned(),
         })
     }
@@ -189,9 +190,9 @@ impl Callback {
     ///
     /// # Errors
     /// That it failed, or an output that cannot be made of it.
-    pub fn output(&self, called: &Value) -> Result<Value, String> {
+    pub fn output(&self, called: &Value, hiding: Hiding<'_>) -> Result<Value, String> {
         let scope = CalledScope(called);
-        if let Some(why) = self.verdict.failure(&scope) {
+        if let Some(why) = self.verdict.failure(&scope, hiding) {
             return Err(why);
         }
         match &self.output {

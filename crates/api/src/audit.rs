@@ -1,0 +1,50 @@
+//! What was done that decides what others may do, and who was refused.
+
+use crate::filters::{number, time};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// Which of it.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default, deny_unknown_fields)]
+pub struct AuditFilter {
+    /// By whom: the name of a token, or of a node.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// What was done, such as `token.made` or `sign-in.refused`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub act: Option<String>,
+    /// Since when.
+    #[serde(skip_serializing_if = "Option::is_none", deserialize_with = "time")]
+    pub since: Option<DateTime<Utc>>,
+    /// The `next` of the page before.
+    #[serde(skip_serializing_if = "Option::is_none", deserialize_with = "number")]
+    pub after: Option<i64>,
+    /// At most 500.
+    #[serde(skip_serializing_if = "Option::is_none", deserialize_with = "number")]
+    pub limit: Option<u64>,
+}
+
+/// Something that was done, or refused.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AuditItem {
+    /// The handle; later ones are greater.
+    pub id: i64,
+    /// When; of several the last time.
+    pub at: DateTime<Utc>,
+    /// What kind of one did it: `token`, `node`, `stranger`.
+    pub kind: String,
+    /// Who: the name of a token or a node, or the address of a stranger.
+    pub by: String,
+    /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
+    /// `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+    pub act: String,
+    /// With what.
+    pub what: String,
+    /// More about it.
+    pub detail: Option<String>,
+    /// How often within the hour.
+    pub times: i64,
+}

@@ -1,0 +1,74 @@
+//! The key of the secrets at the start of a node: that it is the one with which this installation's secrets are sealed.
+//!
+//! The database keeps a value that was sealed with it. A node that cannot open that has another key: whatever it sealed no
+//! other node could open, and right credentials would be refused. Such a node does no work and says why.
+
+use crate::data_folder::{DataFolder, Unusable};
+use arvok_connect::{Vault, VaultError};
+use arvok_store::{
+    DatabaseConnection, StoreError,
+    audit::{self, By},
+    secrets,
+};
+
+/// Why a node cannot even tell whether its key is the right one.
+#[derive(Debug, thiserror::Error)]
+pub enum KeyError {
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The data folder.
+    #[error("the data folder: {0}")]
+    Data(#[from] Unusable),
+    /// The key itself.
+    #[error("the key of the secrets: {0}")]
+    Vault(#[from] VaultError),
+}
+
+/// What the check value is sealed for.
+const CHECK: &str = "check of the key";
+
+/// The vault of a node, and why it cannot be worked with, if it cannot.
+pub(crate) struct Opened {
+    pub vault: Vault,
+    pub fault: Option<String>,
+}
+
+/// Opens the vault with the key of the data folder. Where the installation has none yet, that key becomes its own;
+/// likewise if it is to be taken `anew`, because the one before is lost.
+pub(crate) async fn open(db: &DatabaseConnection, folder: &DataFolder, anew: bool) -> Result<Opened, KeyError> {
+    let kept = secrets::key_check(db).await?.filter(|_| !anew);
+    if kept.is_some() && !folder.has_key()? {
+        // One that is made now would only be a wrong one, and be taken for the right one at the next start.
+        let vault = Vault::new(&Vault::new_key()?)?;
+        return Ok(Opened { vault, fault: Some(format!("{} is missing; {HOW}", folder.key_file().display())) });
+    }
+    let vault = folder.vault()?;
+    let sealed = match kept {
+        Some(sealed) => sealed,
+        None => first(db, &vault, anew).await?,
+    };
+    let fault = vault.unseal(CHECK, &sealed).is_err().then(|| {
+        format!("the key in {} is not that of this installation's secrets; {HOW}", folder.key_file().display())
+    });
+    Ok(Opened { vault, fault })
+}
+
+const HOW: &str = "copy secrets.key from a node that works or from the backup, and start again. If it is lost for good, \
+    start once with --new-key: secrets are then to be set again";
+
+/// Makes the check value; what counts, should another node be quicker. Of an installation that has none because it is older,
+/// a secret tells whether this is its key.
+async fn first(db: &DatabaseConnection, vault: &Vault, anew: bool) -> Result<Vec<u8>, KeyError> {
+    let sealed = vault.seal(CHECK, "")?;
+    let all = secrets::all(db).await?;
+    let is_other = !all.is_empty() && all.iter().all(|secret| vault.unseal(&secret.name, &secret.sealed).is_err());
+    if is_other && !anew {
+        return Ok(Vec::new());
+    }
+    secrets::keep_key_check(db, sealed.clone(), anew).await?;
+    if anew {
+        audit::record(db, By::Node("serve --new-key"), "key.taken", "the key of the secrets", "").await?;
+    }
+    Ok(secrets::key_check(db).await?.unwrap_or(sealed))
+}

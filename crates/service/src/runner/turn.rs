@@ -1,0 +1,383 @@
+//! One event of a job: what is needed to decide about it is read, then the machine decides, and what follows is put
+//! together.
+//!
+//! To decide is to evaluate what an author wrote. So it is done off the workers that serve everybody, and never while a
+//! transaction or a connection is held for it but for the moment that first events are given (`opening`).
+
+use super::record::{Outward, complete, divide, end, look_again};
+use crate::{
+    clock,
+    insist::insist,
+    metrics::EndLabel,
+    node::{Node, Published},
+};
+use arvok_core::{
+    AlarmId, Alert, Catalog, JobId,
+    alarm::Alarm,
+    connector::Repeat,
+    job::{Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
+    runbook::Runbook,
+};
+use arvok_store::{
+    StoreError,
+    jobs::{self, Answered, Claim, ClaimedJob, Opening, Record, Said, Standing, Then, Word},
+    outside::{self, Come},
+};
+use chrono::{DateTime, Utc};
+use std::sync::Arc;
+
+/// A job with all that it needs, what its steps gave, and what it has heard.
+pub(super) struct Walked {
+    held: Arc<ClaimedJob>,
+    runbook: Arc<Runbook>,
+    facts: Facts,
+    kept: Kept,
+    /// The number of the last word of a person's.
+    pub last_heard: i32,
+    /// How much has come from outside.
+    pub posts: i32,
+}
+
+/// An event of a job, and the answer with which it came.
+pub(super) struct Came {
+    pub event: Event,
+    pub answered: Option<Answered>,
+}
+
+impl From<Event> for Came {
+    fn from(event: Event) -> Self {
+        Self { event, answered: None }
+    }
+}
+
+/// The first turn of a job, or its end if its runbook cannot be read.
+pub(super) enum First {
+    Turn(Box<Turn>),
+    Over(Box<Begun>),
+}
+
+/// An event with all that is needed to decide about it.
+pub(super) struct Turn {
+    walked: Walked,
+    progress: Progress,
+    published: Arc<Published>,
+    alarm: Option<Alarm>,
+    event: Came,
+    said: Option<Said>,
+    /// What the steps that wait for something outside were asked for, and what has come.
+    asked: Vec<(Place, Outside)>,
+    come: Come,
+}
+
+impl Turn {
+    /// That of taking a job up, or of beginning it.
+    pub async fn of(
+        node: &Node,
+        held: ClaimedJob,
+        runbook: Option<Arc<Runbook>>,
+        alert: Option<Alert>,
+        opening: Option<&Opening>,
+    ) -> Result<First, StoreError> {
+        let held = Arc::new(held);
+        let Some(runbook) = runbook else {
+            let record = unreadable(&held);
+            let (progress, outward) = (Progress::default(), Outward::default());
+            return Ok(First::Over(Box::new(Begun { held, progress, record, outward, is_kept: false, walked: None })));
+        };
+        let facts = facts(node, &held, alert);
+        let said = held.word.clone();
+        let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
+        let (progress, kept) = resume(node, &held, &runbook).await?;
+        let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
+        let walked = Walked { held, runbook, facts, kept, last_heard, posts };
+        let turn = walked.turn(node, progress, (taken.into(), said), opening).await?;
+        Ok(First::Turn(Box::new(turn)))
+    }
+
+    /// Decides, off the workers.
+    pub async fn decide(self, node: &Node) -> Result<Begun, StoreError> {
+        let decide = move || {
+            let now = clock::now();
+            let decided = self.handled(now);
+            if decided.new.is_empty() { Ok(decided.put_together(now)) } else { Err(Box::new(decided)) }
+        };
+        let decided = match node.decide(decide).await? {
+            Ok(begun) => return Ok(begun),
+            Err(decided) => decided,
+        };
+        let ended = come(node, decided.walked.held.id, &decided.new).await?.posts;
+        let decide = move || {
+            let now = clock::now();
+            let decided = if ended.is_empty() { *decided } else { decided.more(now, ended) };
+            decided.put_together(now)
+        };
+        node.decide(decide).await
+    }
+
+    /// Decides here and now, for whoever is off the workers already. No job of a step can be known yet.
+    pub fn decide_first(self, now: DateTime<Utc>) -> Begun {
+        self.handled(now).put_together(now)
+    }
+
+    fn handled(self, now: DateTime<Utc>) -> Decided {
+        let Self { mut walked, progress, published, alarm, event, said, asked, come } = self;
+        let Came { event, answered } = event;
+        let mut machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
+        (machine.alarm, machine.unread) = (alarm, come.unread);
+        let effects = handle(&mut machine, now, events(event, come.posts, said.as_ref()));
+        let new = new_jobs(&machine, &asked, now);
+        let Machine { progress, kept, alarm, .. } = machine;
+        walked.kept = kept;
+        let heard = said.map(|(number, _)| number);
+        Decided {
+            walked,
+            progress,
+            published,
+            alarm,
+            effects,
+            new,
+            answered,
+            heard,
+            read: come.read,
+            again: come.again,
+        }
+    }
+}
+
+/// What was decided about an event, before it is put together.
+struct Decided {
+    walked: Walked,
+    progress: Progress,
+    published: Arc<Published>,
+    alarm: Option<Alarm>,
+    effects: Vec<Effect>,
+    /// The jobs of steps that are waited for since.
+    new: Vec<(Place, Outside)>,
+    answered: Option<Answered>,
+    /// The number of the person's word that was heard.
+    heard: Option<i32>,
+    /// What was read of alerts, and whether more may be seen soon.
+    read: Vec<i64>,
+    again: bool,
+}
+
+impl Decided {
+    /// What follows besides, of jobs of steps that have ended by now.
+    fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, What)>) -> Self {
+        let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.walked.kept));
+        let mut machine = Machine::new(&self.walked.runbook, &self.walked.facts, progress, kept);
+        machine.alarm = self.alarm.take();
+        self.effects.pop();
+        self.effects.extend(machine.handle(now, Event::Came(ended)));
+        let Machine { progress, kept, alarm, .. } = machine;
+        (self.progress, self.walked.kept, self.alarm) = (progress, kept, alarm);
+        self
+    }
+
+    /// The record of it, and what is outward.
+    fn put_together(self, now: DateTime<Utc>) -> Begun {
+        let Self { mut walked, progress, published, alarm, effects, answered, heard, read, again, .. } = self;
+        let (mut record, mut outward) = divide(effects, alarm.as_ref().map(|a| a.changed_at));
+        let machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
+        (record.summary, record.posts, record.passed_over) = (machine.summary(now), walked.posts, read);
+        record.answered.extend(answered);
+        record.heard = heard;
+        if again || !record.listens.is_empty() {
+            look_again(&mut record, &mut outward, now);
+        }
+        complete(&mut record, &outward.calls, &published);
+        let Machine { progress, kept, .. } = machine;
+        walked.kept = kept;
+        Begun { held: Arc::clone(&walked.held), progress, record, outward, is_kept: false, walked: Some(walked) }
+    }
+}
+
+impl Walked {
+    /// The turn of an event and of a person's word: reads what is needed to decide about them.
+    pub async fn turn(
+        mut self,
+        node: &Node,
+        progress: Progress,
+        (event, said): (Came, Option<Said>),
+        opening: Option<&Opening>,
+    ) -> Result<Turn, StoreError> {
+        let machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
+        let asked = machine.outside(clock::now());
+        let Machine { progress, kept, .. } = machine;
+        self.kept = kept;
+        let come = come(node, self.held.id, &asked).await?;
+        let alarm = match self.held.alarm.filter(|_| self.runbook.reads_alarm) {
+            Some(alarm) => look_at(node, opening, alarm).await?,
+            None => None,
+        };
+        Ok(Turn { walked: self, progress, published: node.published(), alarm, event, said, asked, come })
+    }
+}
+
+/// A job after an event: where it stands, what is to be recorded of it, and then to be done.
+pub(super) struct Begun {
+    pub held: Arc<ClaimedJob>,
+    pub progress: Progress,
+    pub record: Record,
+    pub outward: Outward,
+    /// Whether the record is kept already.
+    pub is_kept: bool,
+    /// To go on; none if its runbook cannot be read.
+    pub walked: Option<Walked>,
+}
+
+impl Begun {
+    /// Takes a job up, or begins it.
+    pub async fn of(
+        node: &Node,
+        held: ClaimedJob,
+        runbook: Option<Arc<Runbook>>,
+        alert: Option<Alert>,
+    ) -> Result<Self, StoreError> {
+        match Turn::of(node, held, runbook, alert, None).await? {
+            First::Turn(turn) => turn.decide(node).await,
+            First::Over(begun) => Ok(*begun),
+        }
+    }
+
+    /// What is recorded.
+    pub fn standing(&self) -> Standing<'_> {
+        let (id, claim) = self.claim();
+        Standing { id, claim, progress: &self.progress, record: &self.record }
+    }
+
+    /// The job and what holds it.
+    pub fn claim(&self) -> (JobId, Claim) {
+        (self.held.id, self.held.claim)
+    }
+
+    /// Whether its first record can be kept together with its claim: it does not wait.
+    pub const fn begins_at_once(&self) -> bool {
+        !matches!(self.record.then, Then::Wait { .. })
+    }
+
+    /// Whether nothing is left to do of it here: it has ended, or rests.
+    pub const fn is_over(&self) -> bool {
+        self.is_kept && !matches!(self.record.then, Then::GoOn)
+    }
+
+    /// Counts it if it has ended.
+    pub fn count_end(&self, node: &Node) {
+        if let Then::End { state, .. } = &self.record.then {
+            let label = EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
+            node.metrics.jobs_ended.get_or_create(&label).inc();
+        }
+    }
+
+    /// After its claim was kept: the record was as well, unless it lets the job wait.
+    pub fn opened(mut self) -> Self {
+        self.is_kept = self.begins_at_once();
+        self
+    }
+}
+
+/// How a job stands when it is taken up: its progress, and what its steps gave.
+async fn resume(node: &Node, held: &ClaimedJob, runbook: &Runbook) -> Result<(Progress, Kept), StoreError> {
+    let by_number = held.progress.get("phase").is_some();
+    let progress = Progress::read(held.progress.clone(), runbook)?;
+    if !held.begun {
+        return Ok((progress, Kept::default()));
+    }
+    let named: Vec<&str> = runbook.steps.iter().filter(|_| by_number).map(|s| s.id.as_str()).collect();
+    Ok((progress, jobs::kept(&node.work_db, held.id, &named).await?))
+}
+
+/// A person's word as the machine hears it.
+fn heard(word: Word) -> Event {
+    match word {
+        Word::Pause { words } => Event::Pause { words },
+        Word::Resume => Event::Resume,
+        Word::Cancel { undo, words } => Event::Cancel { undo, words },
+        Word::Resolve { place, word } => Event::Resolved { place, word },
+    }
+}
+
+/// The alarm as it stands. While the database cannot be worked with it is asked again, as a record is: what a call has
+/// answered is not forgotten for that. On another connection a beginning job would hold two.
+async fn look_at(node: &Node, opening: Option<&Opening>, alarm: AlarmId) -> Result<Option<Alarm>, StoreError> {
+    if let Some(opening) = opening {
+        return jobs::alarm_of(opening.db(), alarm).await;
+    }
+    insist(|| jobs::alarm_of(&node.work_db, alarm)).await
+}
+
+/// Gives events to the machine, one after the other; what follows from all of them.
+fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> Vec<Effect> {
+    let mut effects = Vec::new();
+    for event in events {
+        let more = machine.handle(now, event);
+        // What becomes of the job is told by the last of them, unless an earlier one ended it.
+        if !more.is_empty() {
+            effects.pop();
+            effects.extend(more);
+        }
+    }
+    effects
+}
+
+/// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
+/// again, as a record is.
+async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
+    if open.is_empty() {
+        return Ok(Come::default());
+    }
+    insist(|| outside::come(&node.work_db, job, open)).await
+}
+
+/// The jobs of steps that are waited for since this event: one may have ended before that was known here, and counted
+/// what came while nobody asked for it.
+fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc>) -> Vec<(Place, Outside)> {
+    let open = machine.outside(now).into_iter();
+    open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
+}
+
+/// The end of a job whose runbook is gone.
+fn unreadable(held: &ClaimedJob) -> Record {
+    let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
+    Record { then: end(JobState::Failed, why), ..Record::default() }
+}
+
+/// What does not change about a job.
+fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
+    Facts {
+        id: held.id,
+        key: key(node, held),
+        inputs: held.inputs.clone(),
+        target: held.target.clone(),
+        alert,
+        has_alarm: held.alarm.is_some(),
+        created: held.created_at,
+    }
+}
+
+/// All that happened to a job: what has come from outside, the event, a person's word.
+fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Event> {
+    let word = said.map(|(_, word)| heard(word.clone()));
+    let mut events = match event {
+        Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
+        event if came.is_empty() => vec![event],
+        event => vec![Event::Came(came), event],
+    };
+    events.extend(word);
+    events
+}
+
+/// What the keys of a job's calls begin with. Numbers of jobs begin anew in another installation,
+/// and go back when a backup is restored; with the moment of the dispatch they are never the same.
+fn key(node: &Node, held: &ClaimedJob) -> String {
+    format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
+}
+
+/// Whether the operations of a runbook may be called twice.
+fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
+    let of = |(via, operation): (&str, &str)| {
+        let repeat = catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat);
+        ((via.to_owned(), operation.to_owned()), repeat)
+    };
+    Repeats(runbook.calls().into_iter().map(of).collect())
+}

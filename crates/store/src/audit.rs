@@ -1,0 +1,108 @@
+//! What was done that decides what others may do, and who was refused: who, what, when. Rows are only added, and go after
+//! their time; what is the same within an hour is counted in one row, so that no guesser fills the table.
+
+use crate::{StoreError, sql};
+use arvok_api::{AuditFilter, AuditItem, Page};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::ConnectionTrait;
+
+/// How long it is kept.
+pub const KEPT: TimeDelta = TimeDelta::days(400);
+/// Most rows that refusals may take within an hour; more are counted in one for all.
+const REFUSED_AN_HOUR: i64 = 500;
+
+/// Who did something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum By<'a> {
+    /// Whoever has the token of this name.
+    Token(&'a str),
+    /// This node by itself.
+    Node(&'a str),
+    /// Somebody who is not known, from an address.
+    Stranger(&'a str),
+}
+
+impl By<'_> {
+    const fn kind(&self) -> &'static str {
+        match self {
+            Self::Token(_) => "token",
+            Self::Node(_) => "node",
+            Self::Stranger(_) => "stranger",
+        }
+    }
+
+    const fn name(&self) -> &str {
+        match self {
+            Self::Token(name) | Self::Node(name) | Self::Stranger(name) => name,
+        }
+    }
+}
+
+/// Records what somebody did, in the transaction that does it where there is one.
+pub async fn record(
+    db: &impl ConnectionTrait,
+    by: By<'_>,
+    act: &str,
+    what: &str,
+    detail: &str,
+) -> Result<(), StoreError> {
+    let sql =
+        "INSERT INTO audit (at, by_kind, by_name, act, what, detail) VALUES (clock_timestamp(), $1, $2, $3, $4, $5)";
+    let clean = |text: &str| text.replace('\0', "\u{fffd}");
+    let values = vec![by.kind().into(), clean(by.name()).into(), act.into(), clean(what).into(), clean(detail).into()];
+    sql::run(db, sql, values).await?;
+    Ok(())
+}
+
+/// Records that somebody was refused: the same within an hour in one row, with how often.
+pub async fn refused(db: &impl ConnectionTrait, by: By<'_>, act: &str, what: &str) -> Result<(), StoreError> {
+    let sql = "WITH room AS (SELECT (SELECT count(*) FROM audit WHERE at > now() - interval '1 hour' AND same IS NOT NULL) < $5
+                AS enough),
+            row AS (SELECT CASE WHEN enough THEN $1::text ELSE 'stranger' END AS by_kind,
+                CASE WHEN enough THEN $2::text ELSE 'many others' END AS by_name, $3::text AS act,
+                CASE WHEN enough THEN $4::text ELSE '' END AS what FROM room)
+        INSERT INTO audit AS a (at, by_kind, by_name, act, what, same)
+            SELECT clock_timestamp(), by_kind, by_name, act, what,
+                concat_ws(' ', date_trunc('hour', now()), by_kind, by_name, act, what) FROM row
+        ON CONFLICT (same) DO UPDATE SET times = a.times + 1, at = excluded.at";
+    let clean = |text: &str| text.replace('\0', "\u{fffd}");
+    let values =
+        vec![by.kind().into(), clean(by.name()).into(), act.into(), clean(what).into(), REFUSED_AN_HOUR.into()];
+    sql::run(db, sql, values).await?;
+    Ok(())
+}
+
+/// The newest first, from before a number.
+pub async fn list(db: &impl ConnectionTrait, filter: &AuditFilter, limit: u64) -> Result<Page<AuditItem>, StoreError> {
+    let sql = "SELECT id, at, by_kind AS kind, by_name AS by, act, what, nullif(detail, '') AS detail, times FROM audit
+        WHERE id < $1 AND ($2::text IS NULL OR by_name = $2) AND ($3::text IS NULL OR act = $3)
+            AND ($4::timestamptz IS NULL OR at >= $4)
+        ORDER BY id DESC LIMIT $5";
+    let values = vec![
+        filter.after.unwrap_or(i64::MAX).into(),
+        filter.by.clone().into(),
+        filter.act.clone().into(),
+        filter.since.into(),
+        i64::try_from(limit).unwrap_or(i64::MAX).into(),
+    ];
+    let items: Vec<AuditItem> = sql::rows(db, sql, values).await?;
+    let next = items.last().filter(|_| items.len() as u64 == limit).map(|item| item.id.to_string());
+    Ok(Page { items, next, bounded: false })
+}
+
+/// The detail of the latest of an act by this node's kind, to tell whether it has changed.
+pub async fn latest(db: &impl ConnectionTrait, act: &str) -> Result<Option<String>, StoreError> {
+    #[derive(sea_orm::FromQueryResult)]
+    struct Latest {
+        detail: String,
+    }
+    let sql = "SELECT detail FROM audit WHERE act = $1 ORDER BY id DESC LIMIT 1";
+    let found: Vec<Latest> = sql::typed(db, sql, vec![act.into()]).await?;
+    Ok(found.into_iter().next().map(|l| l.detail))
+}
+
+/// Removes what is older, at most so many rows.
+pub(crate) async fn sweep(db: &impl ConnectionTrait, now: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
+    let sql = "DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < $1 ORDER BY at LIMIT $2)";
+    sql::run(db, sql, vec![(now - KEPT).into(), most.into()]).await
+}
