@@ -134,7 +134,20 @@ impl<S: Send + 'static> Office<S> {
 
 pub(crate) fn respond(answer: Answer) -> HttpResponse {
     let (status, body) = answer.unwrap_or_else(|(status, error)| (status, json!({ "error": error })));
-    HttpResponse::build(StatusCode::from_u16(status).unwrap_or_default()).json(body)
+    HttpResponse::build(StatusCode::from_u16(status).unwrap_or_default()).json(as_devices_write(body))
+}
+
+/// Whole numbers without a fraction, as devices and services write them.
+pub(crate) fn as_devices_write(value: Value) -> Value {
+    match value {
+        Value::Number(n) => match n.as_f64().filter(|d| n.is_f64() && d.fract() == 0.0 && d.abs() < 9e15) {
+            Some(whole) => Value::from(whole as i64),
+            None => Value::Number(n),
+        },
+        Value::Array(items) => items.into_iter().map(as_devices_write).collect(),
+        Value::Object(map) => map.into_iter().map(|(key, item)| (key, as_devices_write(item))).collect(),
+        other => other,
+    }
 }
 
 pub(crate) async fn set_faults<S: Send + 'static>(

@@ -1,9 +1,13 @@
 //! The watch of a stand-in: looks at what it keeps, posts what goes wrong until it is taken, and that it is well again.
 
-use crate::office::Running;
+use crate::office::{Running, as_devices_write};
 use serde::Serialize;
 use serde_json::{Value, json};
-use std::{collections::BTreeSet, time::Duration};
+use std::{
+    collections::BTreeSet,
+    sync::atomic::{AtomicU64, Ordering},
+    time::Duration,
+};
 
 /// How often a watch looks.
 const TICK: Duration = Duration::from_millis(250);
@@ -46,7 +50,7 @@ impl<S: Watched + Send + 'static> Running<S> {
                     continue;
                 }
                 for (key, message) in posted.changes(office.with(S::sights)) {
-                    let sent = client.post(&url).bearer_auth(&token).json(&message).send().await;
+                    let sent = client.post(&url).bearer_auth(&token).json(&as_devices_write(message)).send().await;
                     if sent.is_ok_and(|answer| answer.status().is_success()) {
                         posted.taken(key);
                     }
@@ -54,6 +58,13 @@ impl<S: Watched + Send + 'static> Running<S> {
             }
         }))
     }
+}
+
+/// What no other start of any watch has: several that start in the same moment, in one process or in two, have each its own.
+pub(crate) fn run() -> String {
+    static STARTS: AtomicU64 = AtomicU64::new(0);
+    let nanos = chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default();
+    format!("{nanos:x}-{:x}-{:x}", std::process::id(), STARTS.fetch_add(1, Ordering::Relaxed))
 }
 
 /// What was posted and taken.
@@ -66,7 +77,7 @@ struct Posted {
 
 impl Posted {
     fn new() -> Self {
-        Self { run: format!("{:x}", chrono::Utc::now().timestamp_millis()), number: 0, wrong: BTreeSet::new() }
+        Self { run: run(), number: 0, wrong: BTreeSet::new() }
     }
 
     /// What is otherwise than it was posted.

@@ -169,7 +169,7 @@ impl<'a> Walk<'a> {
         };
         found.ok_or_else(|| match &key {
             Val::Str(k) => ExprError::missing(format!("there is no field `{k}`")),
-            Val::Int(_) | Val::UInt(_) | Val::Double(_) | Val::Bool(_) => {
+            Val::Int(_) | Val::UInt(_) | Val::Data(_) | Val::Double(_) | Val::Bool(_) => {
                 ExprError::missing(format!("there is no element {}", key.text()))
             }
             other => ExprError::new(format!("cannot take {} as a key", other.kind())),
@@ -274,7 +274,7 @@ impl<'a> Walk<'a> {
         let mut made: Vec<(Val<'a>, Val<'a>)> = Vec::with_capacity(entries.len());
         for (at, value) in entries {
             let key = self.node(at)?;
-            if !matches!(key, Val::Str(_) | Val::Int(_) | Val::UInt(_) | Val::Bool(_)) {
+            if !matches!(key, Val::Str(_) | Val::Int(_) | Val::UInt(_) | Val::Data(_) | Val::Bool(_)) {
                 let wrong = format!("a key must be a string, a whole number, true or false, not {}", key.kind());
                 return Err(ExprError::new(wrong).at(at.span));
             }
@@ -417,6 +417,7 @@ fn shifted<'a>(t: chrono::DateTime<chrono::Utc>, d: chrono::TimeDelta) -> Outcom
 fn negate<'a>(value: &Val<'a>) -> Outcome<'a> {
     match value {
         Val::Int(i) => i.checked_neg().map(Val::Int).ok_or_else(too_large),
+        Val::Data(i) => Ok(i.checked_neg().map_or(Val::Double(-(*i as f64)), Val::Data)),
         Val::UInt(u) => Err(ExprError::new(format!("cannot negate {u}u, which can never be negative"))),
         Val::Double(d) => Ok(Val::Double(-d)),
         other => Err(ExprError::new(format!("cannot negate {}", other.kind()))),
@@ -434,6 +435,9 @@ fn arithmetic<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
             let (a, b) = (x.whole().unwrap_or_default(), y.whole().unwrap_or_default());
             i64::try_from(calculated(op, a, b)?).map(Val::Int).map_err(|_| too_large())
         }
+        (Val::Data(_), Val::Data(_) | Val::Int(_) | Val::UInt(_)) | (Val::Int(_) | Val::UInt(_), Val::Data(_)) => {
+            of_data(op, x, y)
+        }
         (Val::Time(a), Val::Time(b)) if op == Binary::Subtract => Ok(Val::Span(*a - *b)),
         (Val::Time(a), Val::Span(b)) if op == Binary::Subtract => shifted(*a, -*b),
         (Val::Span(a), Val::Span(b)) if op == Binary::Subtract => {
@@ -444,6 +448,17 @@ fn arithmetic<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
             _ => Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
         },
     }
+}
+
+/// What two whole numbers give of which one is of data: exactly, as long as that has room, and divided as doubles. By zero
+/// nothing is divided: what a double would give for it can be in no record.
+fn of_data<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
+    let (a, b) = (x.whole().unwrap_or_default(), y.whole().unwrap_or_default());
+    let double = || Val::Double(fraction(op, x.number().unwrap_or(f64::NAN), y.number().unwrap_or(f64::NAN)));
+    if op == Binary::Divide && b != 0 {
+        return Ok(double());
+    }
+    Ok(i64::try_from(calculated(op, a, b)?).map_or_else(|_| double(), Val::Data))
 }
 
 /// What two whole numbers give, before it is known whether it has room.

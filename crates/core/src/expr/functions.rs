@@ -439,7 +439,7 @@ fn timestamp<'a>(args: &[Val<'a>]) -> Made<'a> {
                 crate::text::cut(s, 40)
             ))),
         },
-        Val::Int(s) => DateTime::from_timestamp(*s, 0).ok_or_else(times::beyond).and_then(times::within),
+        Val::Int(s) | Val::Data(s) => DateTime::from_timestamp(*s, 0).ok_or_else(times::beyond).and_then(times::within),
         _ => return None,
     })
 }
@@ -530,7 +530,7 @@ fn index_of<'a>(args: &[Val<'a>]) -> Made<'a> {
 /// Two places within something of that length, the second after the first.
 fn between(args: &[Val<'_>], length: usize) -> Option<Result<(usize, usize), ExprError>> {
     let number = |v: &Val<'_>| match v {
-        Val::Int(i) => Some(*i),
+        Val::Int(i) | Val::Data(i) => Some(*i),
         Val::UInt(u) => i64::try_from(*u).ok(),
         _ => None,
     };
@@ -599,8 +599,8 @@ fn smaller<'a>(args: &[Val<'a>], wanted: Ordering) -> Made<'a> {
 
 fn round<'a>(args: &[Val<'a>]) -> Made<'a> {
     Some(Ok(match args.first()? {
-        Val::Double(d) if d.round().abs() < 9e15 => Val::Int(d.round() as i64),
-        number @ (Val::Double(_) | Val::Int(_) | Val::UInt(_)) => number.clone(),
+        Val::Double(d) if d.round().abs() < 9e15 => Val::Data(d.round() as i64),
+        number @ (Val::Double(_) | Val::Int(_) | Val::UInt(_) | Val::Data(_)) => number.clone(),
         _ => return None,
     }))
 }
@@ -609,6 +609,7 @@ fn abs<'a>(args: &[Val<'a>]) -> Made<'a> {
     Some(match args.first()? {
         Val::Double(d) => Ok(Val::Double(d.abs())),
         Val::Int(i) => i.checked_abs().map(Val::Int).ok_or_else(|| ExprError::new("the result is too large")),
+        Val::Data(i) => Ok(i.checked_abs().map_or(Val::Double((*i as f64).abs()), Val::Data)),
         Val::UInt(u) => Ok(Val::UInt(*u)),
         _ => return None,
     })

@@ -10,6 +10,8 @@ use std::{borrow::Cow, cell::Cell, cmp::Ordering, collections::BTreeMap, rc::Rc,
 
 pub(super) const TIMESTAMP: &str = "google.protobuf.Timestamp";
 pub(super) const DURATION: &str = "google.protobuf.Duration";
+/// Below it every whole number is a double of its own.
+const EXACT: f64 = 9_007_199_254_740_992.0;
 
 /// The names that stand for types.
 pub(super) const TYPES: [&str; 12] =
@@ -60,6 +62,9 @@ pub enum Val<'a> {
     Int(i64),
     /// A whole number that cannot be negative.
     UInt(u64),
+    /// A whole number of data, as JSON has it: a double by the language's conversion (cel-spec, JSON data conversion), kept
+    /// exactly as it came. It divides as one, and still counts, indexes and prints as a whole one.
+    Data(i64),
     /// Any other number.
     Double(f64),
     /// A string.
@@ -98,7 +103,7 @@ impl<'a> Val<'a> {
             Value::Null => Self::Null,
             Value::Bool(b) => Self::Bool(*b),
             Value::Number(n) => match (n.as_i64(), n.as_u64()) {
-                (Some(i), _) => Self::Int(i),
+                (Some(i), _) => Self::Data(i),
                 (None, Some(u)) => Self::UInt(u),
                 (None, None) => Self::Double(n.as_f64().unwrap_or(f64::NAN)),
             },
@@ -126,7 +131,7 @@ impl<'a> Val<'a> {
         match self {
             Self::Null => "null",
             Self::Bool(_) => "true or false",
-            Self::Int(_) | Self::UInt(_) | Self::Double(_) => "a number",
+            Self::Int(_) | Self::UInt(_) | Self::Data(_) | Self::Double(_) => "a number",
             Self::Str(_) => "a string",
             Self::Bytes(_) => "bytes",
             Self::Type(_) => "a type",
@@ -146,7 +151,7 @@ impl<'a> Val<'a> {
             Self::Bool(_) => "bool",
             Self::Int(_) => "int",
             Self::UInt(_) => "uint",
-            Self::Double(_) => "double",
+            Self::Data(_) | Self::Double(_) => "double",
             Self::Str(_) => "string",
             Self::Bytes(_) => "bytes",
             Self::Type(_) => "type",
@@ -281,8 +286,10 @@ impl<'a> Val<'a> {
         match self {
             Self::Null => Value::Null,
             Self::Bool(b) => Value::Bool(*b),
-            Self::Int(i) => Value::from(*i),
+            Self::Int(i) | Self::Data(i) => Value::from(*i),
             Self::UInt(u) => Value::from(*u),
+            // In JSON there is one kind of numbers, and devices that want a whole one take no 44.0.
+            Self::Double(d) if d.fract() == 0.0 && d.abs() < EXACT => Value::from(*d as i64),
             Self::Double(d) => Value::from(*d),
             Self::Bytes(bytes) => Value::from(base64::engine::general_purpose::STANDARD.encode(bytes)),
             Self::Type(name) => Value::from(*name),
@@ -305,7 +312,7 @@ impl<'a> Val<'a> {
     /// As a number, where it is one.
     pub fn number(&self) -> Option<f64> {
         match self {
-            Self::Int(i) => Some(*i as f64),
+            Self::Int(i) | Self::Data(i) => Some(*i as f64),
             Self::UInt(u) => Some(*u as f64),
             Self::Double(d) => Some(*d),
             _ => None,
@@ -315,7 +322,7 @@ impl<'a> Val<'a> {
     /// A whole number, whichever way it is written; also of a fraction that is none.
     pub(super) fn whole(&self) -> Option<i128> {
         match self {
-            Self::Int(i) => Some(i128::from(*i)),
+            Self::Int(i) | Self::Data(i) => Some(i128::from(*i)),
             Self::UInt(u) => Some(i128::from(*u)),
             Self::Double(d) if d.fract() == 0.0 && d.abs() < 1e19 => Some(*d as i128),
             _ => None,
@@ -336,7 +343,7 @@ impl<'a> Val<'a> {
     pub(super) fn as_int(&self) -> Result<Option<Self>, ExprError> {
         let int = |n: Option<i64>| n.map(|n| Some(Self::Int(n))).ok_or_else(|| self.not("a whole number of 64 bits"));
         match self {
-            Self::Int(i) => int(Some(*i)),
+            Self::Int(i) | Self::Data(i) => int(Some(*i)),
             Self::UInt(u) => int(i64::try_from(*u).ok()),
             Self::Double(d) => int((d.abs() < 9_223_372_036_854_775_807.0).then_some(*d as i64)),
             Self::Str(s) => int(s.parse().ok()),
@@ -350,7 +357,7 @@ impl<'a> Val<'a> {
         let wrong = || self.not("a whole number of 64 bits that is not negative");
         let uint = |n: Option<u64>| n.map(|n| Some(Self::UInt(n))).ok_or_else(wrong);
         match self {
-            Self::Int(i) => uint(u64::try_from(*i).ok()),
+            Self::Int(i) | Self::Data(i) => uint(u64::try_from(*i).ok()),
             Self::UInt(u) => uint(Some(*u)),
             Self::Double(d) => uint((*d > -1.0 && *d < 18_446_744_073_709_551_615.0).then_some(*d as u64)),
             Self::Str(s) => uint(s.parse().ok()),
@@ -386,7 +393,7 @@ impl<'a> Val<'a> {
         match (self, other) {
             (Self::Null, Val::Null) => true,
             (Self::Bool(a), Val::Bool(b)) => a == b,
-            (Self::Int(a), Val::Int(b)) => a == b,
+            (Self::Int(a) | Self::Data(a), Val::Int(b) | Val::Data(b)) => a == b,
             (Self::Str(a), Val::Str(b)) => a == b,
             (Self::Severity(a), Val::Severity(b)) => a == b,
             (Self::Severity(a), Val::Str(b)) | (Self::Str(b), Val::Severity(a)) => a.as_str() == b,
@@ -410,7 +417,7 @@ impl<'a> Val<'a> {
     /// Order where there is one.
     pub(super) fn order(&self, other: &Val<'_>) -> Option<Ordering> {
         match (self, other) {
-            (Self::Int(a), Val::Int(b)) => Some(a.cmp(b)),
+            (Self::Int(a) | Self::Data(a), Val::Int(b) | Val::Data(b)) => Some(a.cmp(b)),
             (Self::Str(a), Val::Str(b)) => Some(a.cmp(b)),
             (Self::Bool(a), Val::Bool(b)) => Some(a.cmp(b)),
             (Self::Severity(a), Val::Severity(b)) => Some(a.cmp(b)),

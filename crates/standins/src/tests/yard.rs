@@ -25,11 +25,11 @@ async fn what_there_is_is_listed_and_changed() {
     let (_yard, caller) = yard();
     let (status, vms) = caller.get("/v1/vms").await;
     assert_eq!((status, vms["vms"].as_object().map(|v| v.len())), (200, Some(8)));
-    assert_eq!(caller.get("/v1/hosts").await.1["hosts"][0]["memory_gib"], 64.0);
+    assert_eq!(caller.get("/v1/hosts").await.1["hosts"][0]["memory_gib"], 64);
     let grown = caller.post(GROW, json!({ "disk": "data", "by_gib": 8.0 })).await;
-    assert_eq!(grown, (200, json!({ "disk": "data", "size_gib": 48.0 })));
+    assert_eq!(grown, (200, json!({ "disk": "data", "size_gib": 48 })));
     let (_, vm) = caller.get("/v1/vms/quill-booking-db-1").await;
-    assert_eq!((&vm["vm"]["disks"][1]["size_gib"], &vm["vm"]["grown"]), (&json!(48.0), &json!(1)));
+    assert_eq!((&vm["vm"]["disks"][1]["size_gib"], &vm["vm"]["grown"]), (&json!(48), &json!(1)));
     let off = caller.post("/v1/vms/brack-kiosk-3/power", json!({ "on": false })).await;
     assert_eq!(off, (200, json!({ "name": "brack-kiosk-3", "powered": false })));
 }
@@ -39,10 +39,10 @@ async fn a_guest_sets_out_and_its_host_has_more_room_when_it_has_arrived() {
     let (yard, caller) = yard();
     let to = json!({ "to": "quill-hv-4" });
     let (status, told) = caller.post("/v1/vms/quill-mail-1/move", to.clone()).await;
-    assert_eq!((status, told), (202, json!({ "name": "quill-mail-1", "to": "quill-hv-4", "seconds": 16.0 })));
+    assert_eq!((status, told), (202, json!({ "name": "quill-mail-1", "to": "quill-hv-4", "seconds": 16 })));
     yard.with(|c| c.pass(20.0));
     let (_, told) = caller.get("/v1/hosts").await;
-    assert_eq!((&told["hosts"][1]["used_gib"], &told["hosts"][3]["used_gib"]), (&json!(32.0), &json!(12.0)), "{told}");
+    assert_eq!((&told["hosts"][1]["used_gib"], &told["hosts"][3]["used_gib"]), (&json!(32), &json!(12)), "{told}");
     let guests = told["hosts"][3]["guests"].as_array().expect("guests").iter().map(|g| g["name"].clone());
     assert!(guests.collect::<Vec<_>>().contains(&json!("quill-mail-1")), "{told}");
     let refused = caller.post("/v1/vms/quill-mail-1/move", json!({ "to": "quill-hv-9" })).await;
@@ -69,7 +69,7 @@ async fn a_key_makes_a_request_count_once() {
     let (yard, caller) = yard();
     let grow = json!({ "disk": "data", "by_gib": 8.0 });
     let first = caller.post_once("job-7-grow", GROW, &grow).await;
-    assert_eq!(first, (200, json!({ "disk": "data", "size_gib": 48.0 })));
+    assert_eq!(first, (200, json!({ "disk": "data", "size_gib": 48 })));
     assert_eq!(caller.post_once("job-7-grow", GROW, &grow).await, first, "the first answer again");
     assert_eq!(caller.post_once("job-8-grow", GROW, &grow).await.1["size_gib"], 56.0);
     assert_eq!(yard.with(|c| c.vms["quill-booking-db-1"].grown), 2);

@@ -4,7 +4,7 @@
 //! taken, is the loop's business. A raised reading is repeated while it stands.
 
 use super::{Cluster, Disk, Host, Vm, YardOptions};
-use crate::office::Office;
+use crate::office::{Office, as_devices_write};
 use serde::Serialize;
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -186,7 +186,7 @@ pub(super) async fn run(office: Office<Cluster>, options: YardOptions) {
     let mut waiting: VecDeque<Reading> = VecDeque::new();
     let client = arvok_connect::http_client().timeout(std::time::Duration::from_secs(5)).build();
     // Numbers begin anew with every start, so the run is part of what makes a message unique.
-    let run = chrono::Utc::now().timestamp_millis();
+    let run = crate::watch::run();
     let mut tick = tokio::time::interval(options.tick);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Skip);
     loop {
@@ -203,7 +203,7 @@ pub(super) async fn run(office: Office<Cluster>, options: YardOptions) {
         while let Some(reading) = waiting.front() {
             let body =
                 json!({ "run": run, "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
-            let sent = client.post(url).bearer_auth(token).json(&body).send().await;
+            let sent = client.post(url).bearer_auth(token).json(&as_devices_write(body)).send().await;
             match sent {
                 Ok(answer) if answer.status().is_success() || answer.status().as_u16() == 422 => waiting.pop_front(),
                 _ => break,

@@ -96,7 +96,7 @@ fn an_example_that_does_not_hold_tells_the_story() {
                 2m  folded     alert 2 of an episode that has been waiting for 2 min 0 s, decided at 1970-01-01T00:05:00Z
        12 |     expect: [{ at: 0s, verdict: dispatched }]
           |              ^^
-    all.yaml:14:14: example: at 5m the input `what` is 91.0, expected 90
+    all.yaml:14:14: example: at 5m the input `what` is 91, expected 90
                 0s  waiting    must stay raised for 5m, until 1970-01-01T00:05:00Z
                 5m  dispatched still raised after 5m: note dispatched as job 1 (came at 0s)
        14 |     expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]
