@@ -1,6 +1,6 @@
-//! What may be under way at once. A payload is admitted by what it weighs before it is read, and
-//! gives its share back when its sender is answered; so neither a flood of small deliveries nor a
-//! few large ones can fill the node's memory.
+//! What may be under way at once. A payload is admitted before it is read and charged by what has come of it, and gives its
+//! share back when its sender is answered; so neither a flood of small deliveries nor a few large ones can fill the node's
+//! memory, and whoever announces much and sends nothing takes next to nothing. No source has more than half of the room.
 
 use arvok_store::intake::{Parcel, TakenParcel};
 use std::{
@@ -18,6 +18,8 @@ use tokio::sync::{Mutex, Notify, OwnedSemaphorePermit, Semaphore, mpsc, oneshot}
 const UNDER_WAY: u32 = 12 << 20;
 /// The least that a delivery counts for.
 const LEAST: u32 = 4 << 10;
+/// What one source may have under way.
+const OF_ONE: usize = UNDER_WAY as usize / 2;
 /// Alerts that are worth a commit beside another one.
 const WORTH: usize = 32;
 /// How long fewer wait for more.
@@ -53,7 +55,9 @@ pub(crate) enum NotTaken {
 /// The share of a delivery.
 #[derive(Debug)]
 pub(crate) struct Admission {
-    _share: OwnedSemaphorePermit,
+    share: OwnedSemaphorePermit,
+    room: Arc<Semaphore>,
+    source: String,
     bytes: usize,
     number: u64,
     since: Instant,
@@ -67,15 +71,57 @@ struct UnderWay {
     next: AtomicU64,
     /// When each was admitted, by its number.
     since: StdMutex<BTreeMap<u64, Instant>>,
+    /// How much of the room each source has.
+    shares: StdMutex<BTreeMap<String, usize>>,
 }
 
 impl UnderWay {
     fn since(&self) -> MutexGuard<'_, BTreeMap<u64, Instant>> {
         self.since.lock().unwrap_or_else(PoisonError::into_inner)
     }
+
+    /// Takes so much more for a source, unless that were too much for one.
+    fn take(&self, source: &str, share: usize) -> bool {
+        let mut shares = self.shares.lock().unwrap_or_else(PoisonError::into_inner);
+        let own = shares.entry(source.to_owned()).or_default();
+        let fits = *own + share <= OF_ONE;
+        *own += if fits { share } else { 0 };
+        if *own == 0 {
+            shares.remove(source);
+        }
+        fits
+    }
+
+    fn give_back(&self, source: &str, share: usize) {
+        let mut shares = self.shares.lock().unwrap_or_else(PoisonError::into_inner);
+        match shares.get_mut(source) {
+            Some(own) if *own > share => *own -= share,
+            _ => _ = shares.remove(source),
+        }
+    }
 }
 
 impl Admission {
+    /// Charges it for bytes that have come; false if there is no room for them at the moment.
+    pub fn charge(&mut self, bytes: usize) -> bool {
+        let (has, needs) = (self.share.num_permits(), self.bytes + bytes);
+        let more = needs.saturating_sub(has);
+        if more > 0 {
+            if !self.under_way.take(&self.source, more) {
+                return false;
+            }
+            let permits = u32::try_from(more).ok().and_then(|n| Arc::clone(&self.room).try_acquire_many_owned(n).ok());
+            let Some(permits) = permits else {
+                self.under_way.give_back(&self.source, more);
+                return false;
+            };
+            self.share.merge(permits);
+        }
+        self.bytes = needs;
+        self.under_way.bytes.fetch_add(bytes as i64, Ordering::Relaxed);
+        true
+    }
+
     /// How long ago it was admitted.
     pub fn waited(&self) -> Duration {
         self.since.elapsed()
@@ -86,6 +132,7 @@ impl Drop for Admission {
     fn drop(&mut self) {
         self.under_way.bytes.fetch_sub(self.bytes as i64, Ordering::Relaxed);
         self.under_way.since().remove(&self.number);
+        self.under_way.give_back(&self.source, self.share.num_permits());
     }
 }
 
@@ -130,14 +177,18 @@ impl Door {
         (door, Queue { receiver: Arc::new(Mutex::new(receiver)), committing: Arc::default() })
     }
 
-    /// Admits a payload of so many bytes; none if there is no room at the moment.
-    pub fn admit(&self, bytes: usize) -> Option<Admission> {
+    /// Admits a payload of a source, of which so many bytes have come; none if there is no room at the moment.
+    pub fn admit(&self, source: &str, bytes: usize) -> Option<Admission> {
         let share = u32::try_from(bytes).unwrap_or(u32::MAX).clamp(LEAST, UNDER_WAY);
-        let share = Arc::clone(&self.room).try_acquire_many_owned(share).ok()?;
+        let permits = Arc::clone(&self.room).try_acquire_many_owned(share).ok()?;
+        if !self.under_way.take(source, share as usize) {
+            return None;
+        }
         self.under_way.bytes.fetch_add(bytes as i64, Ordering::Relaxed);
         let (number, since) = (self.under_way.next.fetch_add(1, Ordering::Relaxed), Instant::now());
         self.under_way.since().insert(number, since);
-        Some(Admission { _share: share, bytes, number, since, under_way: Arc::clone(&self.under_way) })
+        let (room, under_way) = (Arc::clone(&self.room), Arc::clone(&self.under_way));
+        Some(Admission { share: permits, room, source: source.to_owned(), bytes, number, since, under_way })
     }
 
     /// Hands a delivery to the pipeline; false if the node stops.
@@ -193,8 +244,12 @@ mod tests {
     use super::*;
 
     fn send(door: &Door) {
+        send_of(door, "yard");
+    }
+
+    fn send_of(door: &Door, source: &str) {
         let (answer, _) = oneshot::channel();
-        let admission = door.admit(100).expect("room");
+        let admission = door.admit(source, 100).expect("room");
         assert!(door.send(Delivery { parcel: Parcel::default(), answer, admission }));
     }
 
@@ -214,15 +269,30 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn one_source_has_half_of_the_room_and_is_charged_by_what_has_come() {
+        let (door, _queue) = Door::new();
+        let mut open: Vec<Admission> = (0..14).map(|_| door.admit("flood", 0).expect("room")).collect();
+        assert!(open.iter_mut().all(|a| a.charge(1)), "announced is nothing yet");
+        assert!(door.admit("pier", 1 << 20).is_some(), "and others are let in");
+        let taken = open.iter_mut().filter_map(|a| a.charge(1 << 20).then_some(())).count();
+        assert_eq!(taken, 5, "half of twelve MiB, with what each counts for at least");
+        assert!(door.admit("flood", 1 << 20).is_none());
+        let mut other = door.admit("pier", 0).expect("room");
+        assert!((0..5).all(|_| other.charge(1 << 20)), "the other half is for others");
+        drop(open);
+        assert!(door.admit("flood", 5 << 20).is_some(), "its share comes back");
+    }
+
+    #[tokio::test]
     async fn a_share_comes_back_when_a_sender_is_answered() {
         let (door, queue) = Door::new();
         let most = UNDER_WAY / LEAST;
-        (0..most).for_each(|_| send(&door));
-        assert!(door.admit(1).is_none(), "the least that a delivery counts for is taken {most} times");
+        (0..most).for_each(|n| send_of(&door, if n % 2 == 0 { "yard" } else { "pier" }));
+        assert!(door.admit("third", 1).is_none(), "the least that a delivery counts for is taken {most} times");
         assert_eq!(door.bytes(), i64::from(most) * 100);
         let (batch, _committing) = queue.gather(usize::MAX, 1_000).await.expect("a batch");
         assert_eq!(batch.len(), 10, "no more bytes at once than were allowed");
         drop(batch);
-        assert!(door.admit(1).is_some());
+        assert!(door.admit("yard", 1).is_some());
     }
 }

@@ -69,7 +69,7 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     let out = chosen(node, &alerts).await;
     // Each by itself, so that none is anybody else's problem.
     let entering = alerts.into_iter().map(|alert| async {
-        let admission = node.door.admit(WEIGHT)?;
+        let admission = node.door.admit(OWN, WEIGHT)?;
         let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert], ..Parcel::default() };
         // One that cannot be recorded is kept with the reason.
         match deliver(node, parcel, admission).await {

@@ -108,7 +108,7 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
         return Ok(());
     }
     // If there is no room, the next look finds the same.
-    let Some(admission) = node.door.admit(alerts.len() * 512) else { return Ok(()) };
+    let Some(admission) = node.door.admit(OWN, alerts.len() * 512) else { return Ok(()) };
     let parcel = Parcel { source: OWN.to_owned(), received: now, alerts, strange: Vec::new() };
     match tokio::time::timeout(PATIENCE, deliver(node, parcel, admission)).await {
         Ok(Ok(_)) => {}

@@ -51,9 +51,13 @@ pub(super) async fn take(
     let published = node.published();
     let source = known(&node, &published, &name, &request).await?;
     let key = key(&request)?;
-    let admission = admit(&node, &request)?;
+    let mut admission = admit(&node, source, &request)?;
     let Intake::Webhook(webhook) = &source.intake;
-    let raw = body::read(payload, MAX_BODY).await?;
+    let raw = body::read_charged(payload, MAX_BODY, &mut admission).await.inspect_err(|e| {
+        if matches!(e, ApiError::Busy) {
+            node.metrics.refused.inc();
+        }
+    })?;
     let message =
         Message { raw: &raw, beside: &[("headers", &headers(&request, webhook))], normal: is_normal(&request), key };
     let taken = accept(&node, &published, source, message, admission).await?;
@@ -74,14 +78,13 @@ pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
     Err(ApiError::Method("POST"))
 }
 
-/// A share of what may be under way, by what the head says about the body.
-fn admit(node: &Node, request: &HttpRequest) -> Result<Admission, ApiError> {
+/// A place among what is under way; what the head announces is only looked at to refuse what is too large.
+fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admission, ApiError> {
     let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse().ok());
-    let length: usize = length.unwrap_or(MAX_BODY);
-    if length > MAX_BODY {
+    if length.is_some_and(|length: usize| length > MAX_BODY) {
         return Err(ApiError::TooLarge(MAX_BODY));
     }
-    node.door.admit(length).ok_or_else(|| {
+    node.door.admit(&source.name, 0).ok_or_else(|| {
         node.metrics.refused.inc();
         ApiError::Busy
     })

@@ -112,7 +112,7 @@ pub(crate) async fn accept_again(node: &Node, source: &Source, kept: &unreadable
         Ok(outcome) => outcome,
         Err(reason) => return Ok(Again::Still(reason)),
     };
-    let Some(admission) = node.door.admit(kept.payload.len()) else { return Ok(Again::Full) };
+    let Some(admission) = node.door.admit(&source.name, kept.payload.len()) else { return Ok(Again::Full) };
     let parcel =
         Parcel { source: source.name.clone(), received: clock::now(), alerts: outcome.alerts, strange: Vec::new() };
     match deliver(node, parcel, admission).await {

@@ -148,11 +148,14 @@ async fn when_there_is_no_room_a_sender_is_told_to_come_again() {
     let desk = Desk::idle().await;
     secret(&desk, "pier", "pass-word", "source/pier").await;
     assert!(desk.publish(SOURCE).await.status < 300);
-    let shares: Vec<_> = std::iter::from_fn(|| desk.node.door.admit(api::MAX_BODY)).collect();
+    let shares: Vec<_> = ["pier", "yard"]
+        .iter()
+        .flat_map(|source| std::iter::from_fn(|| desk.node.door.admit(source, api::MAX_BODY)))
+        .collect();
     assert!(shares.len() >= 8, "{}", shares.len());
     let full = desk.ask(authored(post("pier", alert()))).await;
     assert_eq!((full.status, full.retry_after.as_deref()), (429, Some("1")), "{full:?}");
     assert_eq!(desk.node.metrics.refused.get(), 1);
     drop(shares);
-    assert!(desk.node.door.admit(api::MAX_BODY).is_some(), "room again");
+    assert!(desk.node.door.admit("pier", api::MAX_BODY).is_some(), "room again");
 }
