@@ -42,4 +42,4 @@ BEGIN
 END $$;
 
 -- Those whose time has passed are found without looking at the others.
-CREATE INDEX job_deadline ON job (deadline) WHERE state = 'queued';
+CREATE INDEX job_deadline ON job (deadline) WHERE state = 'queued' AND deadline IS NOT NULL;

@@ -8,6 +8,7 @@ use crate::{
         definition::{ActiveModel, Column, Entity, Model},
         proposal,
     },
+    intake::breathe,
     secrets::{self, Approval},
     sql,
 };
@@ -135,13 +136,47 @@ pub async fn publish(
     by: &str,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let Publication { generation, versions, awaited, withdrawn, approved } = publication;
+    for again in 1.. {
+        match published(db, publication.clone(), by, now).await {
+            // Somebody was in the way, as of intake that is taking alerts of these rules.
+            Err(e) if e.is_passing() && again < TRIES => breathe(again).await,
+            done => return done,
+        }
+    }
+    Ok(())
+}
+
+/// Most tries of a publication.
+const TRIES: u32 = 20;
+
+async fn published(
+    db: &DatabaseConnection,
+    publication: Publication,
+    by: &str,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
     let tx = db.begin().await?;
-    let stands = catalog::Entity::find().lock_exclusive().one(&tx).await?;
+    match put(&tx, publication, by, now).await {
+        Ok(()) => Ok(tx.commit().await?),
+        Err(e) => {
+            let _ = tx.rollback().await;
+            Err(e)
+        }
+    }
+}
+
+async fn put(
+    tx: &DatabaseTransaction,
+    publication: Publication,
+    by: &str,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let Publication { generation, versions, awaited, withdrawn, approved } = publication;
+    let stands = catalog::Entity::find().lock_exclusive().one(tx).await?;
     if let Some(stands) = stands.filter(|s| s.generation != generation) {
         return Err(StoreError::Stale(stands.generation));
     }
-    end_memories(&tx, &withdrawn, now).await?;
+    end_memories(tx, &withdrawn, now).await?;
     let row = |v: NewVersion, withdrawn: bool| ActiveModel {
         kind: Set(v.kind),
         name: Set(v.name),
@@ -157,21 +192,21 @@ pub async fn publish(
     for row in &rows {
         let act = if row.withdrawn == Set(true) { "withdrawn" } else { "published" };
         let what = format!("{} {}", row.kind.as_ref(), row.name.as_ref());
-        audit::record(&tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref())).await?;
+        audit::record(tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref())).await?;
     }
-    Entity::insert_many(rows).exec_without_returning(&tx).await?;
-    secrets::approve(&tx, &approved, by).await?;
+    Entity::insert_many(rows).exec_without_returning(tx).await?;
+    secrets::approve(tx, &approved, by).await?;
     for Approval { secret, connection, shown_to } in &approved {
         let what = format!("secret {secret}, connection {connection}");
-        audit::record(&tx, By::Token(by), "secret.approved", &what, shown_to).await?;
+        audit::record(tx, By::Token(by), "secret.approved", &what, shown_to).await?;
     }
     for a in awaited {
         let sql = "INSERT INTO tally (rule, key, state, alarms, due) VALUES ($1, $2, $3::text::jsonb, '{}', $4)
             ON CONFLICT DO NOTHING";
         let state = serde_json::to_string(&a.tally)?;
-        sql::run(&tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()]).await?;
+        sql::run(tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()]).await?;
     }
-    Ok(tx.commit().await?)
+    Ok(())
 }
 
 /// What a withdrawn rule remembers is ended: nothing waits any more, and what it proposed is
@@ -184,6 +219,11 @@ async fn end_memories(
     let rules: Vec<String> = withdrawn.iter().filter(|v| v.kind == "rule").map(|v| v.name.clone()).collect();
     if rules.is_empty() {
         return Ok(());
+    }
+    // In the one order of all locks: tallies before pools, each by its key, verdicts after both.
+    for table in ["tally", "pool"] {
+        let lock = format!("SELECT 1 FROM {table} WHERE rule = ANY($1) ORDER BY rule, key FOR UPDATE");
+        tx.query_all_raw(sql::statement(&lock, vec![rules.clone().into()])).await?;
     }
     let held =
         "UPDATE verdicts v SET reason = v.reason || '; the rule was withdrawn before it was decided', decided_at = $2

@@ -4,6 +4,7 @@ use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, T
 use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
 
 use crate::StoreError;
+use std::time::{Duration, Instant};
 
 struct Migrator;
 
@@ -31,6 +32,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0016_lighter_jobs", sql: include_str!("../migrations/0016_lighter_jobs.sql") }),
             Box::new(Step { name: "0017_trust", sql: include_str!("../migrations/0017_trust.sql") }),
             Box::new(Step { name: "0018_hearing", sql: include_str!("../migrations/0018_hearing.sql") }),
+            Box::new(Step { name: "0019_aside", sql: include_str!("../migrations/0019_aside.sql") }),
         ]
     }
 }
@@ -52,6 +54,8 @@ impl MigrationTrait for Step {
         let db = manager.get_connection();
         // As long as it takes: an index over all that is stored is not made in half a minute.
         db.execute_unprepared("SET LOCAL statement_timeout = 0").await?;
+        // But nobody else waits for it for longer: who waits for a lock of a table keeps all from that table who come after.
+        db.execute_unprepared(&format!("SET LOCAL lock_timeout = '{LOCK_SECONDS}s'")).await?;
         db.execute_unprepared(self.sql).await.map(|_| ())
     }
 }
@@ -65,17 +69,22 @@ pub(crate) async fn take_turn(tx: &DatabaseTransaction) -> Result<(), StoreError
     Ok(())
 }
 
-/// Most tries: a node of before may get in the way.
-const TRIES: u32 = 5;
+/// How long a migration waits for a lock, while whoever takes alerts in waits behind it.
+const LOCK_SECONDS: u32 = 2;
+/// How long migrations are tried, while somebody is in the way again and again; and the longest time between two tries.
+const PATIENCE: Duration = Duration::from_secs(3_600);
+const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 
-/// Brings the schema up to date; nodes that start together wait for each other.
+/// Brings the schema up to date; nodes that start together wait for each other. Whoever reads for long, as a dump does, is
+/// waited for a little at a time, so that nodes of before go on with their work in between.
 pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
-    let mut tries = 1;
+    let (begun, mut pause) = (Instant::now(), Duration::from_millis(100));
     loop {
         match attempt(db).await {
-            Err(e) if e.is_passing() && tries < TRIES => tries += 1,
+            Err(e) if e.is_passing() && begun.elapsed() < PATIENCE => tokio::time::sleep(pause).await,
             done => return done,
         }
+        pause = (pause * 2).min(LONGEST_PAUSE);
     }
 }
 

@@ -261,7 +261,10 @@ async fn put(
         Err(e) => return Err(e.into()),
     }
     node.announcer.tell(Change { definitions: true, verdicts: !gone.is_empty(), ..Change::default() });
-    node.reload().await?;
+    // It is published, whether or not this node can load it at this moment; it looks again in a second.
+    if let Err(e) = node.reload().await {
+        tracing::warn!("what was published cannot be loaded yet: {e}");
+    }
     tracing::info!(by = caller.0.name, "published");
     Ok(())
 }

@@ -27,7 +27,7 @@ use std::{
         Arc,
         atomic::{AtomicUsize, Ordering},
     },
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::{
     sync::{OwnedSemaphorePermit, Semaphore, mpsc::UnboundedReceiver},
@@ -41,6 +41,8 @@ const LOOK: Duration = Duration::from_millis(500);
 const KNOTS: u32 = 4;
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(2);
+/// A claim that takes longer looks through what it may not claim.
+const SLOW: Duration = Duration::from_millis(20);
 /// Most jobs of one claim.
 const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
@@ -70,6 +72,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let mut walks = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
+    let mut from = String::new();
     let mut look = tokio::time::interval(LOOK);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -81,6 +84,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                 looks += 1;
                 if looks.is_multiple_of(KNOTS) {
                     untie(&node).await;
+                    from = let_back(&node, &from).await;
                 }
             }
             () = node.work.notified() => {}
@@ -109,7 +113,11 @@ async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
             return;
         }
         let (alive, published) = (node.alive(), node.published());
+        let begun = Instant::now();
         let claimed = jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, (places.len(), alone)).await;
+        if begun.elapsed() > SLOW {
+            set_aside(node).await;
+        }
         match claimed {
             Ok(Claimed { jobs, .. }) if jobs.is_empty() => return,
             Ok(Claimed { jobs, opening, more }) => {
@@ -181,6 +189,21 @@ async fn end_overdue(node: &Node) {
             Err(e) => complain(&e),
         }
     }
+}
+
+/// Sets aside what claims look through in vain.
+async fn set_aside(node: &Node) {
+    match jobs::set_aside(&node.work_db, &node.published().at_once).await {
+        Ok(0) => {}
+        Ok(jobs) => tracing::debug!(jobs, "set aside until what stands in their way has ended"),
+        Err(e) => complain(&e),
+    }
+}
+
+/// Lets back what nothing stands in the way of any more; where to go on the next time.
+async fn let_back(node: &Node, from: &str) -> String {
+    let next = jobs::let_back(&node.work_db, &node.published().at_once, from).await;
+    next.inspect_err(complain).ok().flatten().unwrap_or_default()
 }
 
 /// Wakes the jobs for which alerts came that may be what they wait for.

@@ -152,7 +152,7 @@ pub async fn take(
 }
 
 /// Waits a random moment, so that two that got in each other's way do not meet again.
-async fn breathe(tries: u32) {
+pub(crate) async fn breathe(tries: u32) {
     let mut byte = [0u8];
     let _ = getrandom::fill(&mut byte);
     let most = 2u64 << tries.min(6);

@@ -5,9 +5,11 @@
 //! any more, and a node never takes up what it is still walking itself. Leases are measured by the
 //! database's clock alone.
 
+mod aside;
 mod outside;
 mod record;
 
+pub use aside::{let_back, set_aside};
 pub use record::{Answered, Began, Ended, Record, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};

@@ -614,6 +614,40 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
 }
 
 #[test]
+fn what_stands_behind_others_is_set_aside_and_comes_back_one_for_each_that_ends() {
+    let published = any();
+    block(async {
+        published.jobs(8).await;
+        let db = &published.db;
+        run(db, "UPDATE job SET target = CASE WHEN id < 7 THEN 'vm/same' ELSE 'vm/' || id END").await;
+        let first = take(db, "a", &[]).await.expect("a job");
+        assert_eq!(first.id.0, 1);
+        assert_eq!(jobs::set_aside(db, &[]).await.expect("sets aside"), 5);
+        let aside = "SELECT coalesce(string_agg(id::text, ' ' ORDER BY id), '') AS x FROM job WHERE aside";
+        assert_eq!(one(db, aside).await, "2 3 4 5 6");
+        assert_eq!(jobs::let_back(db, &[], "").await.expect("lets back"), None);
+        assert_eq!(one(db, aside).await, "2 3 4 5 6", "it still stands in their way");
+        assert_eq!(take(db, "a", &[]).await.expect("another").id.0, 7);
+        record(db, &first, &end(JobState::Succeeded)).await.expect("ends");
+        assert_eq!(one(db, aside).await, "3 4 5 6", "one for the one that has ended");
+        let second = take(db, "a", &[]).await.expect("the next on that target");
+        assert_eq!(second.id.0, 2);
+        // What is gone without an end that told it is found all the same.
+        run(db, "DELETE FROM job WHERE id = 2").await;
+        jobs::let_back(db, &[], "").await.expect("lets back");
+        assert_eq!(one(db, aside).await, "4 5 6");
+        // And what a runbook's limit holds back.
+        let limits = [("note".to_owned(), 1)];
+        run(db, "UPDATE job SET target = 'vm/' || id, aside = false").await;
+        assert_eq!(jobs::set_aside(db, &limits).await.expect("sets aside"), 5);
+        jobs::let_back(db, &limits, "").await.expect("lets back");
+        assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE aside").await, 5);
+        jobs::let_back(db, &[], "").await.expect("lets back");
+        assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE aside").await, 0, "the limit is lifted");
+    });
+}
+
+#[test]
 fn what_is_given_up_can_be_claimed_at_once_and_alone_by_its_claim() {
     let published = any();
     block(async {
