@@ -69,7 +69,7 @@ impl<'a> Machine<'a> {
             Event::Resolved { place, word } => news.word = Some((place, word)),
             Event::Pause { words } => _ = self.progress.paused.get_or_insert(Paused { since: now, words }),
             Event::Resume => self.resume(now),
-            Event::Cancel { undo, words } => self.progress.halt = Some(Halt::Cancelled { undo, words }),
+            Event::Cancel { undo, words } => self.cancel(now, undo, words),
         }
         let mut effects = Vec::new();
         while self.progress.stage != Stage::Over {
@@ -112,6 +112,21 @@ impl<'a> Machine<'a> {
             _ => self.still_open(now).doing.join("; "),
         };
         Summary { done: self.progress.done, total: self.runbook.steps.len(), doing }
+    }
+
+    /// A person's word, or that of the job above, that it is to stop. What is taken back by then, and what follows a failure,
+    /// goes on: it is what sets things right. Only whoever has stopped it already, and says so again without taking back,
+    /// ends that too.
+    fn cancel(&mut self, now: DateTime<Utc>, undo: bool, words: String) {
+        // Whoever stops a job that is held holds it no longer.
+        self.resume(now);
+        let sets_right =
+            matches!(self.progress.stage, Stage::Undoing | Stage::Recovering | Stage::Otherwise | Stage::Always);
+        let ends = !sets_right || (!undo && self.progress.told_to_stop);
+        self.progress.told_to_stop = true;
+        if ends {
+            self.progress.halt = Some(Halt::Cancelled { undo, words });
+        }
     }
 
     /// Time for which it was held does not count.
@@ -265,14 +280,17 @@ impl<'a> Machine<'a> {
 
     /// One step is taken back, or could not be; the next one before it.
     fn taken_back(&mut self, now: DateTime<Utc>, end: End, halt: Option<Halt>) {
-        let stopped = end == End::Halted;
+        let stopped = end == End::Halted || matches!(halt, Some(Halt::Cancelled { .. }));
         let of = self.progress.undo.pop();
         match (end, of) {
             (End::Failed(_, told), Some(of)) => self.say(format!("`{of}` could not be taken back: {told}")),
             (end, _) => self.note(end, halt),
         }
         if stopped {
-            self.progress.undo.clear();
+            let left: Vec<String> = self.progress.undo.drain(..).rev().map(|place| format!("`{place}`")).collect();
+            if !left.is_empty() {
+                self.say(format!("not taken back: {}", left.join(", ")));
+            }
         }
         let failed = self.progress.ending.as_ref().is_some_and(|e| e.state == JobState::Failed);
         match (self.progress.undo.is_empty(), failed) {
@@ -287,7 +305,9 @@ impl<'a> Machine<'a> {
         let stage = self.progress.stage;
         match (end, halt) {
             (End::Failed(_, told), _) => self.say(format!("{}: {told}", words(stage))),
-            (End::Halted, Some(Halt::Cancelled { words: by, .. })) => self.say(format!("{}: {by}", words(stage))),
+            (End::Halted | End::Done, Some(Halt::Cancelled { words: by, .. })) => {
+                self.say(format!("{}: {by}", words(stage)))
+            }
             (End::Halted, _) => self.say(format!("{}: {}", words(stage), self.overdue())),
             (End::Done | End::Finished(_), _) => {}
         }
@@ -310,9 +330,9 @@ impl<'a> Machine<'a> {
         let within = rough(confirm.within.delta());
         let ending = |effect, failure| Ending { state: JobState::Succeeded, effect, failure, step: None, early: false };
         let (ending, next) = match (end, self.progress.halt.take()) {
-            (_, Some(Halt::Cancelled { words, .. })) => {
+            (_, Some(Halt::Cancelled { undo, words })) => {
                 let ending = Ending { state: JobState::Cancelled, ..ending(JobEffect::NotChecked, Some(words)) };
-                (ending, Stage::Always)
+                (ending, if undo { Stage::Undoing } else { Stage::Always })
             }
             (Some(End::Failed(_, told)), _) => (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise),
             (Some(End::Done), _) if !raised => (ending(JobEffect::Confirmed, None), Stage::Always),

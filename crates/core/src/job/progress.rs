@@ -46,6 +46,9 @@ pub struct Progress {
     /// How many of the runbook's own steps are done.
     #[serde(default)]
     pub done: usize,
+    /// It was told to stop already: told so once more, what follows a stop ends as well.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub told_to_stop: bool,
 }
 
 /// What a job is at.

@@ -99,7 +99,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         let cut_off = node.alive();
         walks.shutdown().await;
         for claim in cut_off {
-            let _ = jobs::let_go(&node.work_db, claim, "its node stopped").await;
+            let _ = jobs::hand_over(&node.work_db, claim).await;
         }
     }
 }

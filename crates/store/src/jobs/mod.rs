@@ -401,9 +401,13 @@ pub type Said = (i32, Word);
 /// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
 /// that it has not heard yet. Whoever walks the job hears it, or it is taken up for it.
 pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word) -> Result<bool, StoreError> {
+    // A hold can be taken back while nobody has heard of it yet, and while what is under way comes to its end.
     let sql = "UPDATE job SET word = $2, word_number = word_number + 1,
             wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
-        WHERE id = $1 AND word IS NULL AND state = ANY($3) RETURNING id";
+        WHERE id = $1 AND CASE WHEN $2 = '\"resume\"'::jsonb
+            THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting') AND progress -> 'paused' IS NOT NULL))
+                OR (word ? 'pause' AND state IN ('running', 'waiting', 'paused'))
+            ELSE word IS NULL AND state = ANY($3) END RETURNING id";
     let states: Vec<String> = word.states().iter().map(ToString::to_string).collect();
     let said: Vec<Id> =
         sql::typed(db, sql, vec![id.0.into(), serde_json::to_value(word)?.into(), states.into()]).await?;
@@ -424,6 +428,16 @@ pub async fn let_go(db: &DatabaseConnection, claim: Claim, why: &str) -> Result<
     let sql = "UPDATE job SET lease_until = now() + interval '1 second', failure = $2
         WHERE claim = $1 AND state = 'running'";
     sql::run(db, sql, vec![claim.0.into(), reason(why).into()]).await?;
+    Ok(())
+}
+
+/// Lets a claim go in order, since its node stops: whoever comes next takes the job up at once, and it does not count as left
+/// behind, however often that happens during one call.
+pub async fn hand_over(db: &DatabaseConnection, claim: Claim) -> Result<(), StoreError> {
+    // The next claim counts one.
+    let sql = "UPDATE job SET lease_until = now() - interval '1 second', lapses = lapses - 1
+        WHERE claim = $1 AND state = 'running'";
+    sql::run(db, sql, vec![claim.0.into()]).await?;
     Ok(())
 }
 

@@ -73,7 +73,7 @@ pub async fn list(
     limit: i64,
 ) -> Result<Vec<Decision>, StoreError> {
     if open {
-        let sql = format!("{READ} WHERE d.state = 'open' ORDER BY d.until, d.id LIMIT $1");
+        let sql = format!("{READ} WHERE d.state = 'open' AND d.until > now() ORDER BY d.until, d.id LIMIT $1");
         return sql::typed(db, &sql, vec![limit.into()]).await;
     }
     let sql = format!("{READ} WHERE d.id < $1 ORDER BY d.id DESC LIMIT $2");
@@ -86,7 +86,8 @@ pub async fn open(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
     struct Count {
         n: i64,
     }
-    let counted: Vec<Count> = sql::typed(db, "SELECT count(*) AS n FROM decision WHERE state = 'open'", vec![]).await?;
+    let counted: Vec<Count> =
+        sql::typed(db, "SELECT count(*) AS n FROM decision WHERE state = 'open' AND until > now()", vec![]).await?;
     Ok(counted.first().map_or(0, |c| c.n))
 }
 

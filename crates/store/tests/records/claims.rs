@@ -648,6 +648,45 @@ fn what_stands_behind_others_is_set_aside_and_comes_back_one_for_each_that_ends(
 }
 
 #[test]
+fn a_job_that_is_handed_over_in_order_is_not_left_behind_however_often() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db, "a", &[]).await.expect("a job");
+        record(db, &job, &Record::default()).await.expect("begins");
+        let mut claim = job.claim;
+        for node in ["b", "c", "d", "e", "f", "g", "h"] {
+            jobs::hand_over(db, claim).await.expect("hands over");
+            claim = take(db, node, &[]).await.expect("taken up at once").claim;
+        }
+        assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 0);
+        assert!(jobs::give_up(db).await.expect("asks").is_empty());
+    });
+}
+
+#[test]
+fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
+    let published = any();
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        let job = take(db, "a", &[]).await.expect("a job");
+        record(db, &job, &Record::default()).await.expect("begins");
+        let said = async |word: &jobs::Word| jobs::say(db, job.id, word).await.expect("says");
+        let hold = jobs::Word::Pause { words: "held by pat".into() };
+        assert!(!said(&jobs::Word::Resume).await, "nobody holds it");
+        assert!(said(&hold).await);
+        assert!(said(&jobs::Word::Resume).await, "it has not been heard yet");
+        assert_eq!(one(db, "SELECT word AS x FROM job").await, "resume");
+        // It was heard, and a call is still out.
+        run(db, "UPDATE job SET word = NULL, progress = progress || '{\"paused\": {\"since\": \"2026-11-27T00:00:00Z\", \"words\": \"held\"}}'").await;
+        assert!(said(&jobs::Word::Resume).await, "and it goes on behind that");
+        assert!(!said(&hold).await, "one word at a time");
+    });
+}
+
+#[test]
 fn what_is_given_up_can_be_claimed_at_once_and_alone_by_its_claim() {
     let published = any();
     block(async {
