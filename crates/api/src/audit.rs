@@ -39,7 +39,7 @@ pub struct AuditItem {
     /// Who: the name of a token or a node, or the address of a stranger.
     pub by: String,
     /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-    /// `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+    /// `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
     pub act: String,
     /// With what.
     pub what: String,

@@ -40,6 +40,7 @@ pub(crate) struct Metrics {
     pub alerts: Family<SourceLabel, Counter>,
     pub repeated: Family<SourceLabel, Counter>,
     pub unreadable: Family<SourceLabel, Counter>,
+    pub refused_senders: Family<SourceLabel, Counter>,
     pub absent: Family<LineLabel, Counter>,
     pub refused: Counter,
     pub commit_seconds: Histogram,
@@ -83,6 +84,11 @@ impl Metrics {
             alerts: plain(&mut r, "arvok_alerts", "Alerts recorded"),
             repeated: plain(&mut r, "arvok_alerts_repeated", "Deliveries of an id that had come before"),
             unreadable: plain(&mut r, "arvok_payloads_unreadable", "Payloads that could not be read"),
+            refused_senders: plain(
+                &mut r,
+                "arvok_senders_refused",
+                "Deliveries whose sender showed no or a wrong credential",
+            ),
             absent: plain(&mut r, "arvok_read_absent", "Optional lines of read that gave nothing"),
             refused: plain(&mut r, "arvok_deliveries_refused", "Deliveries refused because the node is full"),
             commit_seconds: kept(

@@ -18,6 +18,10 @@ pub(crate) const PROBLEM: &str = "application/problem+json";
 pub(crate) enum ApiError {
     #[error("a token is needed: send `Authorization: Bearer ...`, or sign in")]
     NoToken,
+    #[error("this source wants its own credential: a name and a password (RFC 7617), or a token with the role author")]
+    NoPassword,
+    #[error("this is not the name and the password of the source")]
+    BadPassword,
     #[error("this token is not known here; it may have been revoked, or the session has ended")]
     BadToken,
     #[error("this needs the role {0} or a higher one; the token has the role {1}")]
@@ -75,6 +79,8 @@ impl ApiError {
         match self {
             Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
+            Self::NoPassword => (StatusCode::UNAUTHORIZED, "no-token"),
+            Self::BadPassword => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::SignIn => (StatusCode::UNAUTHORIZED, "sign-in-needed"),
             Self::LinkUsed(_) => (StatusCode::GONE, "link-used"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
@@ -120,6 +126,9 @@ impl ResponseError for ApiError {
         answer.content_type(PROBLEM);
         match self {
             Self::NoToken | Self::BadToken | Self::SignIn => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
+            Self::NoPassword | Self::BadPassword => {
+                answer.insert_header((header::WWW_AUTHENTICATE, "Basic realm=\"sender\", charset=\"UTF-8\""))
+            }
             Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 answer.insert_header((header::RETRY_AFTER, "1"))

@@ -118,6 +118,24 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
             SELECT minute, how, 0, sum(count) FROM own GROUP BY minute, how ORDER BY minute, how
             ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count";
     let alerts = sql::run(db, sql, vec![(now - TimeDelta::minutes(10)).into(), A_PASS.into()]).await?;
+    // Deliveries of minutes that are over, of all connections; and by the hour, of days that are over.
+    for (bucket, which, before) in [
+        ("minute", "shard <> 0", TimeDelta::minutes(10)),
+        ("date_trunc('hour', minute)", "minute <> date_trunc('hour', minute)", TimeDelta::days(9)),
+    ] {
+        let sql = format!(
+            "WITH old AS (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 AND {which}
+                    ORDER BY minute LIMIT $2 FOR UPDATE SKIP LOCKED),
+                own AS (DELETE FROM delivery_count c USING old o
+                    WHERE (c.source, c.minute, c.shard) = (o.source, o.minute, o.shard) RETURNING c.*)
+            INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable)
+                SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable) FROM own GROUP BY source, at
+                ORDER BY source, at
+                ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
+                    repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable"
+        );
+        sql::run(db, &sql, vec![(now - before).into(), A_PASS.into()]).await?;
+    }
     // The hours of a day that is long over; its first hour stands for the day.
     let sql = "WITH hours AS (SELECT rule, verdict, hour FROM verdict_count WHERE shard = 0 AND hour < $1
                 AND hour <> date_trunc('day', hour, 'UTC') ORDER BY rule, verdict, hour LIMIT $2),

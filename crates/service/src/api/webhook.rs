@@ -1,17 +1,18 @@
 //! `POST /in/{source}`: the door of webhooks. It knows the sender, weighs the payload and hands it to the one way in.
 
 use super::{
-    ApiError, MAX_BODY, body,
+    ApiError, MAX_BODY, audit, body,
     caller::{basic, bearer},
     definitions::unknown,
 };
 use crate::{
     door::Admission,
     intake::{Message, accept},
+    metrics::SourceLabel,
     node::{Node, Published, SecretScope},
 };
 use actix_web::{
-    HttpRequest, HttpResponse,
+    HttpRequest, HttpResponse, ResponseError,
     http::{StatusCode, header},
     routes, web,
 };
@@ -49,7 +50,12 @@ pub(super) async fn take(
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
     let published = node.published();
-    let source = known(&node, &published, &name, &request).await?;
+    let source = known(&node, &published, &name, &request).await.inspect_err(|e| {
+        if e.status_code() == StatusCode::UNAUTHORIZED && published.catalog.get::<Source>(&name).is_some() {
+            node.metrics.refused_senders.get_or_create(&SourceLabel { source: name.clone() }).inc();
+            audit::refused(&node, &request, "sender.refused", &format!("source {}", *name));
+        }
+    })?;
     let key = key(&request)?;
     let mut admission = admit(&node, source, &request)?;
     let Intake::Webhook(webhook) = &source.intake;
@@ -110,7 +116,13 @@ async fn known<'a>(
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
     }
-    let shown = bearer(request).ok_or(ApiError::NoToken)?;
+    let by_password = matches!(source.map(|s| &s.intake),
+        Some(Intake::Webhook(webhook)) if matches!(webhook.credential, Credential::Basic { .. }));
+    let shown = bearer(request).ok_or(match by_password {
+        true if basic(request).is_some() => ApiError::BadPassword,
+        true => ApiError::NoPassword,
+        false => ApiError::NoToken,
+    })?;
     let looked_up = match access::by_token(&node.door_db, shown).await {
         // The connection may have died while nobody used it; the next one is new.
         Err(e) if e.class() != Class::Lasting => access::by_token(&node.door_db, shown).await,

@@ -47,10 +47,13 @@ pub(crate) async fn accept(
     admission: Admission,
 ) -> Result<Taken, NotTaken> {
     let received = clock::now();
+    let offered: Map<String, Value> =
+        message.beside.iter().map(|(name, value)| ((*name).to_owned(), (*value).clone())).collect();
     let strange = |reason: String, text: &str, item: bool| Strange {
         reason: published.redactor.text(&reason),
         payload: cut(text, KEPT).to_owned(),
         item,
+        beside: Value::Object(offered.clone()),
     };
     let mut parcel = Parcel { source: source.name.clone(), received, ..Parcel::default() };
     let mut left_out = 0;
@@ -130,8 +133,10 @@ fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, 
     let body = json(kept.payload.as_bytes())?;
     // The same id each time, so that a second try after a death takes nothing twice.
     let fallback_id = format!("unreadable-{}", kept.id);
+    // What came beside it; nothing of what was kept before that was.
     let nothing = Value::Object(Map::new());
-    let beside: Vec<_> = source.intake.offers().iter().filter(|n| **n != "body").map(|n| (*n, &nothing)).collect();
+    let offered = |name: &str| kept.beside.as_ref().and_then(|beside| beside.get(name)).unwrap_or(&nothing);
+    let beside: Vec<_> = source.intake.offers().iter().filter(|n| **n != "body").map(|n| (*n, offered(n))).collect();
     let payload =
         Payload { body: &body, beside: &beside, received: clock::now(), fallback_id: &fallback_id, normal: false };
     let outcome = if kept.item { source.read_item(payload) } else { source.read(payload) };

@@ -137,7 +137,12 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer
     let source_of = source.clone();
     let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
     let payload = arvok_core::text::cut(&what, KEPT).to_owned();
-    strange.push(Strange { reason: format!("cannot be recorded: {reason}"), payload, item: false });
+    strange.push(Strange {
+        reason: format!("cannot be recorded: {reason}"),
+        payload,
+        item: false,
+        beside: serde_json::Value::Null,
+    });
     let last = strange.len() - 1;
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };
     let answer = match taken(node, &[&parcel], writer).await {

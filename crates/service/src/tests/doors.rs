@@ -159,3 +159,39 @@ async fn when_there_is_no_room_a_sender_is_told_to_come_again() {
     drop(shares);
     assert!(desk.node.door.admit("pier", api::MAX_BODY).is_some(), "room again");
 }
+
+#[actix_web::test]
+async fn a_sender_with_a_name_and_a_password_is_asked_for_these_and_who_is_refused_is_counted() {
+    let desk = Desk::new().await;
+    secret(&desk, "quay", "quay-pass-word", "source/quay").await;
+    let source = "source: quay\nintake: { webhook: { credential: { basic: { user: collector, password: \"${secret('quay')}\" } } } }\n";
+    assert!(desk.publish(source).await.status < 300);
+    let bare = desk.head(post("quay", alert())).await.expect("an answer");
+    let scheme = bare.headers().get("www-authenticate").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+    assert_eq!((bare.status().as_u16(), scheme.starts_with("Basic realm=")), (401, true), "{scheme}");
+    let with = |pair: &str| {
+        let shown = format!("Basic {}", base64::Engine::encode(&base64::prelude::BASE64_STANDARD, pair));
+        post("quay", alert()).insert_header(("authorization", shown))
+    };
+    assert_eq!(
+        told(&desk.ask(with("collector:guess")).await),
+        "401 bad-token: this is not the name and the password of the source"
+    );
+    assert_eq!(desk.ask(with("collector:quay-pass-word")).await.status, 202);
+    let label = crate::metrics::SourceLabel { source: "quay".into() };
+    assert_eq!(desk.node.metrics.refused_senders.get_or_create(&label).get(), 2);
+}
+
+#[actix_web::test]
+async fn a_kept_payload_is_read_again_with_what_came_beside_it() {
+    let desk = with_source(&format!("{SOURCE}read:\n  kind: body.kind\n  resource: '\"vm/a\"'\n")).await;
+    let strange = authored(post("pier", r#"{"n":1}"#)).insert_header(("x-kind", "pump.stuck"));
+    assert_eq!(desk.ask(strange).await.status, 422);
+    let mended = format!("{SOURCE}read:\n  kind: headers['x-kind']\n  resource: '\"vm/a\"'\n");
+    assert!(desk.publish(&mended).await.status < 300);
+    let retry = TestRequest::post().uri("/api/v1/unreadable/retry").set_json(json!({ "source": "pier" }));
+    let said = desk.ask(authored(retry)).await;
+    assert_eq!((said.status, &said.json["read"]), (200, &json!(1)), "{said:?}");
+    let listed = desk.ask(shown(TestRequest::get().uri("/api/v1/alerts"), "viewer")).await;
+    assert_eq!(listed.json["items"][0]["kind"], "pump.stuck");
+}

@@ -21,6 +21,8 @@ pub struct Model {
     pub payload: String,
     /// Whether it is one item of a payload.
     pub item: bool,
+    /// What its intake offered beside the body, by its names; none of what was kept before it was.
+    pub beside: Option<Json>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

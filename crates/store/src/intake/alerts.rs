@@ -6,7 +6,7 @@ use crate::{
     days::{self, Known, TURN},
     key_order, sql,
 };
-use arvok_core::Alert;
+use arvok_core::{Alert, text::clean_json};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseTransaction, FromQueryResult, Value};
 use std::{collections::HashSet, sync::LazyLock};
@@ -114,11 +114,12 @@ pub(super) async fn keep_strange(tx: &DatabaseTransaction, parcels: &[&Parcel]) 
         all.iter().map(|(_, s)| clean(&s.reason)).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| clean(&s.payload)).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| s.item).collect::<Vec<_>>().into(),
+        all.iter().map(|(_, s)| clean_json(s.beside.clone()).to_string()).collect::<Vec<_>>().into(),
     ];
-    let sql = "INSERT INTO unreadable (source, received, reason, payload, item)
-        SELECT source, received, reason, payload, item
-        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[]) WITH ORDINALITY
-            AS t (source, received, reason, payload, item, n) ORDER BY n
+    let sql = "INSERT INTO unreadable (source, received, reason, payload, item, beside)
+        SELECT source, received, reason, payload, item, beside::jsonb
+        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[], $6::text[]) WITH ORDINALITY
+            AS t (source, received, reason, payload, item, beside, n) ORDER BY n
         RETURNING id";
     let kept: Vec<Kept> = sql::typed(tx, sql, values).await?;
     Ok(kept.into_iter().map(|k| k.id).collect())

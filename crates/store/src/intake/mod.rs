@@ -64,6 +64,8 @@ pub struct Strange {
     pub payload: String,
     /// Whether it is one item of a payload.
     pub item: bool,
+    /// What its intake offered beside the body, by its names.
+    pub beside: serde_json::Value,
 }
 
 /// What became of a payload.

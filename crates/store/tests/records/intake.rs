@@ -1,6 +1,6 @@
 //! The one transaction, by several nodes at once.
 
-use crate::kit::{Published, alert, block, now, one, parcels, rows, rule, seconds};
+use crate::kit::{Published, alert, block, now, one, parcels, rows, rule, run, seconds};
 use arvok_core::{Verdict, source::OWN};
 use arvok_store::{
     StoreError,
@@ -108,8 +108,12 @@ fn by_a_stale_set_nothing_is_taken() {
 fn what_is_strange_is_kept_in_the_same_commit_as_its_neighbours() {
     let published = Published::with(&[]);
     block(async {
-        let strange =
-            |n: usize| Strange { reason: format!("`kind`: is missing in {n}"), payload: "{}".into(), item: n > 0 };
+        let strange = |n: usize| Strange {
+            reason: format!("`kind`: is missing in {n}"),
+            payload: "{}".into(),
+            item: n > 0,
+            beside: json!({ "headers": { "x-kind": "a" } }),
+        };
         let parcel = Parcel { strange: vec![strange(0), strange(1)], ..parcels([alert(json!({}), now())]).remove(0) };
         let batch = published.take(&[parcel], &mut Writer::default()).await;
         assert_eq!((batch.taken[0].alerts.len(), batch.taken[0].kept.len()), (1, 2));
@@ -184,5 +188,32 @@ fn alerts_that_arvok_tells_of_itself_are_alerts_like_any_others() {
         published.take(&parcels([own]), &mut Writer::default()).await;
         published.send(json!({ "kind": "node.behind" })).await;
         assert_eq!(one(&published.db, "SELECT count(*) AS x FROM job").await, 1, "and nobody else's pass for them");
+    });
+}
+
+#[test]
+fn counts_of_deliveries_are_added_up_by_the_minute_and_later_by_the_hour_and_stay_what_they_were() {
+    let published = Published::with(&[]);
+    block(async {
+        let db = &published.db;
+        run(
+            db,
+            "INSERT INTO delivery_count (source, minute, shard, alerts, repeated, unreadable)
+                SELECT s, date_trunc('hour', now()) - m * interval '1 minute', n, 3, 1, 0
+                FROM unnest(ARRAY['yard', 'pier']) s, generate_series(12, 1450) m, generate_series(0, 2) n
+                UNION ALL SELECT s, date_trunc('hour', now()) - interval '10 days' - m * interval '1 minute', n, 3, 1, 0
+                FROM unnest(ARRAY['yard', 'pier']) s, generate_series(0, 119) m, generate_series(0, 2) n",
+        )
+        .await;
+        let sums = "SELECT jsonb_build_array(sum(alerts), sum(repeated)) AS x FROM delivery_count";
+        let before = one(db, sums).await;
+        for _ in 0..6 {
+            arvok_store::sweep(db, arvok_store::Limits::default(), chrono::Utc::now()).await.expect("sweeps");
+        }
+        assert_eq!(one(db, sums).await, before);
+        let shards = "SELECT count(*) AS x FROM delivery_count WHERE shard <> 0";
+        assert_eq!(one(db, shards).await, 0);
+        let old = "SELECT count(*) AS x FROM delivery_count WHERE minute < now() - interval '9 days'";
+        assert!(one(db, old).await.as_i64().is_some_and(|n| n <= 6), "by the hour: {}", one(db, old).await);
     });
 }

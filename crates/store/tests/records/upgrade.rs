@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 19] = [
+const STEPS: [(&str, &str); 20] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -29,6 +29,7 @@ const STEPS: [(&str, &str); 19] = [
     ("0017_trust", include_str!("../../migrations/0017_trust.sql")),
     ("0018_hearing", include_str!("../../migrations/0018_hearing.sql")),
     ("0019_aside", include_str!("../../migrations/0019_aside.sql")),
+    ("0020_kept_whole", include_str!("../../migrations/0020_kept_whole.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
