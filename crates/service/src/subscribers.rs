@@ -167,8 +167,16 @@ pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert
 
 /// Who the events are of, for those who agree to take them: the host of the console's address.
 fn origin(node: &Node) -> String {
-    let host = node.public_url.split("//").last().unwrap_or_default();
-    host.split(['/', ':']).next().unwrap_or_default().to_owned()
+    host_of(&node.public_url).to_owned()
+}
+
+/// The host of an address (RFC 3986, section 3.2.2); that of IPv6 with its brackets.
+fn host_of(address: &str) -> &str {
+    let rest = address.split("//").last().unwrap_or_default();
+    match rest.find(']').filter(|_| rest.starts_with('[')) {
+        Some(end) => &rest[..=end],
+        None => rest.split(['/', ':', '?', '#']).next().unwrap_or_default(),
+    }
 }
 
 /// Asks an address whether it wants events.
@@ -263,4 +271,21 @@ fn after(tries: i32) -> Duration {
     let at = usize::try_from(tries).unwrap_or(0).min(AGAIN.len() - 1);
     let whole = Duration::from_secs(AGAIN[at]);
     whole.mul_f64(0.8 + 0.4 * f64::from(crate::random::byte()) / 255.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::host_of;
+
+    #[test]
+    fn the_host_of_an_address_stands_whole() {
+        for (address, host) in [
+            ("http://127.0.0.1:8470", "127.0.0.1"),
+            ("https://arvok.skerrow.example/console", "arvok.skerrow.example"),
+            ("http://[::1]:8470", "[::1]"),
+            ("http://[fd00::7]", "[fd00::7]"),
+        ] {
+            assert_eq!(host_of(address), host);
+        }
+    }
 }

@@ -1,6 +1,6 @@
 //! What a description wants to be shown, as a credential.
 
-use super::description::Description;
+use super::{description::Description, text::written};
 use serde_json::{Value, json};
 
 /// The credential of a connection of this name, by what all operations want, or `own` of one of them.
@@ -26,7 +26,7 @@ pub(super) fn credential(
             ("oauth2", ..) if scheme["flows"]["clientCredentials"].is_object() => {
                 let flow = &scheme["flows"]["clientCredentials"];
                 return Some(
-                    json!({ "oauth2": { "token": flow["tokenUrl"], "client": "arvok", "secret": secret, "scopes": scopes } }),
+                    json!({ "oauth2": { "token": written(flow["tokenUrl"].as_str().unwrap_or_default()), "client": "arvok", "secret": secret, "scopes": scopes } }),
                 );
             }
             ("apiKey", _, place) => refused.push(format!("`{scheme_name}`: a key in the {place} would stand in logs")),

@@ -4,6 +4,7 @@ use super::{
     Found,
     description::Description,
     schema::{Side, one_line, written_out},
+    text::written,
 };
 use serde_json::{Map, Value, json};
 use std::collections::BTreeSet;
@@ -123,7 +124,7 @@ impl Taking<'_, '_> {
 
     /// Takes the parameters; the path with them filled in.
     fn parameters(&mut self) -> Result<String, String> {
-        let mut path = self.found.path.to_owned();
+        let mut path = written(self.found.path);
         let mut seen = BTreeSet::new();
         // Those of the operation come before those that all operations of the path have.
         for list in [&self.found.item["parameters"], &self.found.shared["parameters"]] {

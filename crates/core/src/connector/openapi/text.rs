@@ -88,12 +88,18 @@ fn line(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
+/// A text of the description, where one of ours would be filled in: it stays the text that it is.
+pub(super) fn written(text: &str) -> String {
+    text.replace("${", "$${")
+}
+
 /// Where it is: its first server, with the variables as it says; or a setting.
 fn base(description: &Description, name: &str, left_out: &mut Vec<String>) -> String {
     let server = &description.servers()[0];
-    let mut address = server["url"].as_str().unwrap_or_default().to_owned();
+    let mut address = written(server["url"].as_str().unwrap_or_default());
     for (variable, of) in server["variables"].as_object().into_iter().flatten() {
-        address = address.replace(&format!("{{{variable}}}"), of["default"].as_str().unwrap_or_default());
+        let default = written(of["default"].as_str().unwrap_or_default());
+        address = address.replace(&format!("{{{variable}}}"), &default);
     }
     if address.starts_with("http://") || address.starts_with("https://") {
         return address.trim_end_matches('/').to_owned();

@@ -142,3 +142,18 @@ fn a_thousand_operations_are_one_file_that_can_be_published() {
     assert!(import.text.len() < MAX_FILE, "{} bytes", import.text.len());
     assert_eq!(checked(&import.text).0.operations.len(), 1_000);
 }
+
+/// Whoever writes a description must not have anything of ours filled in by whoever imports it.
+#[test]
+fn what_looks_like_an_expression_stays_the_text_that_it_is() {
+    let text = "openapi: 3.1.0\ninfo: { title: Sly, version: '1' }\nservers: [ { url: 'https://h/${setting(\"yard\")}/x' } ]\n\
+        security: [ { o: [] } ]\n\
+        components: { securitySchemes: { o: { type: oauth2, flows: { clientCredentials: { tokenUrl: 'https://h/${secret(\"yard\")}', scopes: {} } } } } }\n\
+        paths: { '/a/${secret(\"yard\")}': { get: { operationId: a, responses: { '200': { description: ok } } } } }\n";
+    let (connector, connection) = checked(&made(text, &[]).text);
+    let names: Vec<String> = connection.secrets().into_iter().collect();
+    assert_eq!(names, ["sly"], "its own secret, and no other");
+    assert!(connection.base.calls("setting").is_empty());
+    let request = connector.operations["a"].request(&serde_json::Map::new(), "k").expect("plans");
+    assert!(request.target.contains("secret"), "{}", request.target);
+}
