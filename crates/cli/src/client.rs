@@ -74,6 +74,13 @@ impl Client {
         Ok(file)
     }
 
+    /// Forgets what is remembered: the server, and the file that held it.
+    pub fn forget() -> Result<Option<(String, PathBuf)>, CliError> {
+        let (Some(file), Some(login)) = (login_file(), remembered()) else { return Ok(None) };
+        fs::remove_file(&file).map_err(|e| crate::error::file(&file, e))?;
+        Ok(Some((login.server, file)))
+    }
+
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         let request = self.http.request(method, format!("{}{path}", self.address));
         match &self.token {

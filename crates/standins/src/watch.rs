@@ -5,7 +5,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 use std::{
     collections::BTreeSet,
-    sync::atomic::{AtomicU64, Ordering},
+    sync::atomic::{AtomicI64, Ordering},
     time::Duration,
 };
 
@@ -60,11 +60,13 @@ impl<S: Watched + Send + 'static> Running<S> {
     }
 }
 
-/// What no other start of any watch has: several that start in the same moment, in one process or in two, have each its own.
-pub(crate) fn run() -> String {
-    static STARTS: AtomicU64 = AtomicU64::new(0);
-    let nanos = chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default();
-    format!("{nanos:x}-{:x}-{:x}", std::process::id(), STARTS.fetch_add(1, Ordering::Relaxed))
+/// The number of a run: the millisecond of its start, and of several that start in the same one each its own.
+pub(crate) fn run() -> i64 {
+    static LAST: AtomicI64 = AtomicI64::new(0);
+    let now = chrono::Utc::now().timestamp_millis();
+    let later = |last: i64| Some(now.max(last + 1));
+    let last = LAST.fetch_update(Ordering::Relaxed, Ordering::Relaxed, later).unwrap_or_default();
+    now.max(last + 1)
 }
 
 /// What was posted and taken.
@@ -77,7 +79,7 @@ struct Posted {
 
 impl Posted {
     fn new() -> Self {
-        Self { run: run(), number: 0, wrong: BTreeSet::new() }
+        Self { run: format!("{:x}-{:x}", run(), std::process::id()), number: 0, wrong: BTreeSet::new() }
     }
 
     /// What is otherwise than it was posted.

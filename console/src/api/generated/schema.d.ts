@@ -1427,7 +1427,7 @@ export interface components {
             by: string;
             /**
              * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-             *     `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+             *     `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
              */
             act: string;
             /** @description With what. */
@@ -2668,7 +2668,7 @@ export interface components {
                 by: string;
                 /**
                  * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-                 *     `withdrawn`, `retention`, `key.taken`, `sign-in`, `sign-in.refused`, `request.refused`.
+                 *     `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
                  */
                 act: string;
                 /** @description With what. */

@@ -1,6 +1,6 @@
 //! What `send`, `alert` and `alarm` take.
 
-use super::{ById, Output, Paging, Server};
+use super::{ById, Output, Paging, Server, Window};
 use clap::{Args as ClapArgs, Subcommand};
 use std::path::PathBuf;
 
@@ -48,6 +48,7 @@ pub struct Send {
 }
 
 #[derive(Debug, Subcommand)]
+#[expect(clippy::large_enum_variant, reason = "there is one of it in a run")]
 pub enum AlertCommand {
     /// List alerts, newest first
     #[command(after_help = "Example:
@@ -77,6 +78,8 @@ pub enum AlertCommand {
         /// Wait until there is one, for a minute at most
         #[arg(long)]
         wait: bool,
+        #[command(flatten)]
+        window: Window,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]

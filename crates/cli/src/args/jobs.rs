@@ -1,6 +1,6 @@
 //! What `job` takes.
 
-use super::{ById, Output, Paging, Server};
+use super::{ById, Output, Paging, Server, Window};
 use arvok_core::rule;
 use clap::{Args, Subcommand, ValueEnum};
 
@@ -23,6 +23,8 @@ pub enum JobCommand {
         /// On this target
         #[arg(long)]
         target: Option<String>,
+        #[command(flatten)]
+        window: Window,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]

@@ -96,7 +96,7 @@ Examples:
     #[command(after_help = "Example:
   arvok check definitions/ && git commit")]
     Check {
-        /// Files, or folders whose .yaml, .yml and .json files are read
+        /// Files, or folders whose .yaml, .yml and .json files are read; - for standard input
         #[arg(required = true)]
         paths: Vec<PathBuf>,
         #[command(flatten)]
@@ -106,7 +106,7 @@ Examples:
     #[command(after_help = "Example:
   arvok publish definitions/ --yes     in a script")]
     Publish {
-        /// Files, or folders whose .yaml, .yml and .json files are read
+        /// Files, or folders whose .yaml, .yml and .json files are read; - for standard input
         #[arg(required = true)]
         paths: Vec<PathBuf>,
         /// Do not ask
@@ -219,6 +219,15 @@ Example:
         #[arg(long)]
         wait: bool,
     },
+    /// Forget the server and the token that `arvok login` remembers
+    Logout,
+    /// Show how the server is: who you are there, whether it is ready, what needs somebody
+    Status {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {
         /// source, rule, runbook, connector, connection or subscriber; api for the OpenAPI document
@@ -231,6 +240,17 @@ Example:
         /// The shell
         shell: Shell,
     },
+}
+
+/// From when until when.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Window {
+    /// Since then: a time such as 2026-11-25T14:00:00Z, or how long ago, such as 2h
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Until then, in the same way
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
 }
 
 /// Which server, and what it is shown.

@@ -157,6 +157,14 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     Ok(())
 }
 
+pub fn logout() -> Result<(), CliError> {
+    match Client::forget()? {
+        Some((server, file)) => show::out(&format!("{server} is forgotten; {} is gone", file.display())),
+        None => show::out("nothing is remembered"),
+    }
+    Ok(())
+}
+
 /// How long `--wait` waits.
 const PATIENCE: Duration = Duration::from_secs(60);
 

@@ -91,8 +91,24 @@ const PATIENCE: Duration = Duration::from_secs(60);
 
 pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
     match command {
-        AlertCommand::List { source, kind, severity, state, resource, rule, verdict, wait, paging, server, output } => {
+        AlertCommand::List {
+            source,
+            kind,
+            severity,
+            state,
+            resource,
+            rule,
+            verdict,
+            wait,
+            window,
+            paging,
+            server,
+            output,
+        } => {
+            let (since, until) = super::window(&window)?;
             let filter = AlertFilter {
+                since,
+                until,
                 source,
                 kind,
                 severity,

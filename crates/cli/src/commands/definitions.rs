@@ -39,6 +39,11 @@ fn read(paths: &[PathBuf]) -> Result<Vec<FileText>, CliError> {
 }
 
 fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), CliError> {
+    if path.as_os_str() == "-" {
+        let bytes = super::alerts::payload(path)?;
+        files.push(FileText { file: "standard input".to_owned(), text: readable(bytes) });
+        return Ok(());
+    }
     if !path.is_dir() {
         let bytes = fs::read(path).map_err(|e| file(path, e))?;
         files.push(FileText { file: path.display().to_string(), text: readable(bytes) });

@@ -15,8 +15,11 @@ use std::time::Duration;
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
-        JobCommand::List { state, effect, runbook, rule, target, paging, server, output } => {
+        JobCommand::List { state, effect, runbook, rule, target, window, paging, server, output } => {
+            let (since, until) = super::window(&window)?;
             let filter = JobFilter {
+                since,
+                until,
                 state,
                 effect,
                 runbook,

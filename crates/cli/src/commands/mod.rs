@@ -13,15 +13,18 @@ mod nodes;
 mod proposals;
 mod rules;
 mod serve;
+mod status;
 mod storage;
 mod subscribers;
 
 use crate::{
-    args::{Args, Command},
+    args::{Args, Command, Window},
     demo,
     error::CliError,
     show,
 };
+use arvok_core::Period;
+use chrono::{DateTime, Utc};
 use clap::CommandFactory;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -60,6 +63,8 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Audit(command) => access::audit(command).await,
         Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,
+        Command::Logout => access::logout(),
+        Command::Status { server, output } => status::status(&server, &output).await,
         Command::Login { address, token_file, wait } => access::login(address, token_file.as_deref(), wait).await,
         Command::Schema { kind } => definitions::schema(&kind),
         Command::Completions { shell } => {
@@ -91,4 +96,25 @@ fn read(schema: Option<&Value>, typed: &str) -> Value {
         Ok(value) if !text => value,
         _ => typed.into(),
     }
+}
+
+/// Since when and until when.
+type Times = (Option<DateTime<Utc>>, Option<DateTime<Utc>>);
+
+/// The times that were given.
+fn window(window: &Window) -> Result<Times, CliError> {
+    let moment = |name: &str, text: &Option<String>| match text {
+        None => Ok(None),
+        Some(text) => moment(text).map(Some).ok_or_else(|| {
+            let wanted = "a time such as 2026-11-25T14:00:00Z, or how long ago, such as 2h";
+            CliError::Usage(format!("--{name}: `{text}` is not {wanted}"))
+        }),
+    };
+    Ok((moment("since", &window.since)?, moment("until", &window.until)?))
+}
+
+/// A time, or how long ago it is.
+fn moment(text: &str) -> Option<DateTime<Utc>> {
+    let ago = || Period::parse(text).ok().map(|period| Utc::now() - period.delta());
+    DateTime::parse_from_rfc3339(text).ok().map(|time| time.to_utc()).or_else(ago)
 }

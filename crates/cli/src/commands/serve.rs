@@ -28,7 +28,9 @@ pub async fn serve(config: Option<&Path>, recover: bool, new_key: bool) -> Resul
     start_log();
     let read = Config::read(config, std::env::vars()).map_err(|e| CliError::Here(e.to_string()))?;
     let config = Config { recover, new_key, ..read };
-    let running = arvok_service::start(config).await.map_err(|e| CliError::Here(e.to_string()))?;
+    let hidden = config.database.clone();
+    let failed = |e: arvok_service::ServeError| CliError::Here(without_password(&e.to_string(), hidden.as_deref()));
+    let running = arvok_service::start(config).await.map_err(failed)?;
     if let Some(folder) = &running.private_database {
         eprintln!("arvok: no database was named; a private PostgreSQL runs in {}", folder.display());
     }
@@ -93,6 +95,15 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
     Ok(())
 }
 
+/// A text without the password of an address that it may hold.
+fn without_password(text: &str, address: Option<&str>) -> String {
+    let user = address.and_then(|a| a.split_once("://")?.1.rsplit_once('@').map(|(user, _)| user));
+    match user.and_then(|user| user.split_once(':')) {
+        Some((_, password)) if !password.is_empty() => text.replace(password, "***"),
+        _ => text.to_owned(),
+    }
+}
+
 /// How long what takes time at a stand-in takes.
 const TAKES: Duration = Duration::from_secs(3);
 
@@ -146,4 +157,17 @@ async fn office(which: Standin) -> Result<(), CliError> {
         Standin::Yard { .. } | Standin::Releases { .. } | Standin::Board { .. } | Standin::Chat { .. } => {}
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::without_password;
+
+    #[test]
+    fn what_goes_wrong_at_the_start_is_told_without_the_password() {
+        let address = "postgres://arvok:pa:ss@w@db/arvok";
+        let told = without_password(&format!("cannot parse {address}"), Some(address));
+        assert_eq!(told, "cannot parse postgres://arvok:***@db/arvok");
+        assert_eq!(without_password("as it is", Some("postgres://arvok@db/arvok")), "as it is");
+    }
 }

@@ -177,3 +177,17 @@ fn two_nodes_over_one_database_share_everything() {
         (stage.call(Method::GET, "/api/v1/definitions/rule/later", None).0 == 200).then_some(())
     });
 }
+
+/// What the console routes is what the service answers with its page: a link to anything else looks dead.
+#[test]
+fn every_page_of_the_console_answers_to_whoever_opens_it() {
+    let stage = Stage::bare();
+    let routes = include_str!("../../../../console/src/routes.tsx");
+    let paths: Vec<&str> = routes.split("path: '").skip(1).filter_map(|rest| rest.split('\'').next()).collect();
+    assert!(paths.len() > 20, "{paths:?}");
+    for path in paths.into_iter().filter(|path| *path != "*") {
+        let path = format!("/{}", path.trim_start_matches('/').replace(':', "x"));
+        let answer = block(stage.request(Method::GET, &path).header("accept", "text/html").send()).expect("an answer");
+        assert_eq!(answer.status(), StatusCode::OK, "{path}");
+    }
+}

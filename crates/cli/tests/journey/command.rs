@@ -140,3 +140,45 @@ fn login_is_remembered_for_this_user_only() {
     let elsewhere = [("XDG_CONFIG_HOME", home_path), ("ARVOK_SERVER", "http://127.0.0.1:9")];
     assert_eq!(arvok(&["alert", "list"], &elsewhere, "").code, 3, "and the token goes nowhere else");
 }
+
+#[test]
+fn status_says_who_one_is_and_what_waits_and_logout_forgets() {
+    let stage = Stage::bare();
+    let home = crate::kit::folder("home");
+    let home = home.to_str().expect("a path");
+    let with = |args: &[&str], input: &str| {
+        let environment = [("XDG_CONFIG_HOME", home), ("ARVOK_SERVER", stage.address.as_str())];
+        arvok(args, &environment, input)
+    };
+    assert_eq!(with(&["logout"], "").out.trim(), "nothing is remembered");
+    assert_eq!(with(&["login", &stage.address], &stage.token).code, 0);
+    let said = with(&["status"], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+    for line in ["as admin with the role admin", "node     ready", "nodes    1", "alarms   0 open", "nobody"] {
+        assert!(said.out.contains(line), "{line}: {}", said.all());
+    }
+    let json: serde_json::Value = serde_json::from_str(&with(&["status", "--json"], "").out).expect("JSON");
+    assert_eq!((&json["ready"], &json["role"]), (&true.into(), &"admin".into()), "{json}");
+    assert!(with(&["logout"], "").out.contains("is forgotten"));
+    assert_eq!(with(&["status"], "").code, 4, "nobody is known any more");
+}
+
+#[test]
+fn lists_know_a_window_of_time_and_definitions_come_on_standard_input() {
+    let stage = Stage::bare();
+    let runbook = "runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n";
+    let checked = stage.arvok_with(&["check", "-"], &[], runbook);
+    assert_eq!(checked.code, 0, "{}", checked.all());
+    let wrong = stage.arvok_with(&["check", "-"], &[], "runbook: drill\nstepz: []\n");
+    assert!(wrong.code != 0 && wrong.err.contains("standard input:2:1: unknown key `stepz`"), "{}", wrong.all());
+    assert_eq!(stage.arvok_with(&["publish", "-", "--yes"], &[], runbook).code, 0);
+    assert_eq!(stage.arvok(&["job", "launch", "drill", "--yes"]).code, 0);
+    let listed = |window: &[&str]| stage.arvok(&[&["job", "list"], window].concat());
+    assert!(listed(&["--since", "1h"]).out.contains("drill"));
+    assert!(!listed(&["--until", "1h"]).out.contains("drill"));
+    assert!(!listed(&["--since", "2100-01-01T00:00:00Z"]).out.contains("drill"));
+    let odd = listed(&["--since", "yesterday"]);
+    assert_eq!(odd.code, 2, "{}", odd.all());
+    assert!(odd.err.contains("is not a time such as"), "{}", odd.err);
+    assert_eq!(stage.arvok(&["alert", "list", "--since", "1h"]).code, 0);
+}

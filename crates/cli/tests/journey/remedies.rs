@@ -110,7 +110,7 @@ fn a_requirement_and_unacceptable_inputs_end_in_words() {
     stage.send("yard-hypervisor", &json!({"kind": "test.odd", "resource": "vm/a", "value": 99}));
     let job = stage.get("/api/v1/jobs/2");
     assert_eq!(job["job"]["state"], "refused");
-    assert_eq!(job["job"]["failure"], "the input `step_gib` is wrong: 99.0 is greater than the maximum of 16");
+    assert_eq!(job["job"]["failure"], "the input `step_gib` is wrong: 99 is greater than the maximum of 16");
 }
 
 #[test]
