@@ -173,6 +173,31 @@ fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
     stage.job_in(job, &["succeeded"]);
     assert_eq!(stage.harbour.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
 
+    // A question that does not say that the link is enough asks for signing in.
+    stage.publish(
+        "runbook: asks-crew\ntarget: vm/b\nsteps: [ { id: agree, ask: { text: 'Is the ramp free?', choices: { free: It is free, wait: Wait }, \
+         within: 5m, tell: { call: chat.post, via: crew-chat, give: { channel: yard, text: 'Ramp: ${decision.link}' } } } } ]\n",
+    );
+    let body = json!({ "runbook": "asks-crew", "inputs": {} });
+    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a job");
+    let link = until("the crew to be asked", || {
+        let said = stage.harbour.chat.messages();
+        said.iter().find_map(|m| Some(m.text.strip_prefix("Ramp: ")?.split_once("/decide#")?.1.trim().to_owned()))
+    });
+    browser.go("/");
+    browser.go(&format!("/decide#{link}"));
+    browser.see("A decision is asked of you. Sign in to see it.");
+    assert_eq!(browser.violations(), Vec::<String>::new());
+    browser.sign_in(&stage.token);
+    browser.see("Is the ramp free?");
+    browser.see("You decide as admin.");
+    browser.click("It is free");
+    browser.click("Decide");
+    browser.see("admin (console)");
+    stage.job_in(job, &["succeeded"]);
+    browser.go("/");
+    browser.click("Sign out");
+
     stage.publish(
         "runbook: asks\ntarget: vm/a\nsteps: [ { id: agree, ask: { text: 'Is it calm?', choices: { calm: Calm, rough: Rough }, within: 5m } } ]\n",
     );
