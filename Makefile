@@ -15,8 +15,9 @@ demo: setup $(CONSOLE)
 	$(BUILD)
 	./target/debug/arvok demo --data target/demo
 
+# One red test hides no other.
 test: setup check
-	$(CARGO) test --workspace
+	$(CARGO) test --workspace --no-fail-fast
 
 check: setup $(CONSOLE)
 	cd console && $(NPM) run --silent check

@@ -279,3 +279,29 @@ fn a_node_with_another_key_does_no_work_and_says_why() {
     let job = launch(&stage, "drill", json!({}));
     stage.job_in(job, &["succeeded"]);
 }
+
+/// What comes in pieces, and what is asked of alerts, is hidden as well.
+#[test]
+fn no_answer_shows_a_secret_that_an_alert_carries() {
+    let stage = echoing();
+    let vm = format!("vm/{VALUE}-7");
+    let seq =
+        stage.send("yard-hypervisor", &json!({ "kind": "a.b", "resource": vm, "summary": format!("about {VALUE}") }));
+    let rule =
+        "rule: any\nlisten: { kinds: a.b }\ndispatch: { runbook: grow-disk, inputs: { vm: \"${alert.resource}\" } }\n";
+    let rehearsed = stage.rehearse(&json!({ "file": { "file": "a.yaml", "text": rule }, "since": "1h" }));
+    assert!(rehearsed.to_string().contains("[secret]") && !rehearsed.to_string().contains(VALUE), "{rehearsed}");
+    for path in [
+        "/api/v1/alerts",
+        "/api/v1/alarms",
+        &format!("/api/v1/alerts/{seq}"),
+        &format!("/api/v1/alerts/{seq}/why"),
+        &format!("/api/v1/alerts/{seq}/example"),
+        "/api/v1/watch",
+    ] {
+        let (status, shown) = stage.call(Method::GET, path, None);
+        assert!(status < 500 && !shown.to_string().contains(VALUE), "{path}: {shown}");
+    }
+    let rows = stage.records().rows(&format!("SELECT resource, summary FROM alerts WHERE seq = {seq}"));
+    assert_eq!(rows, [json!({ "resource": vm, "summary": format!("about {VALUE}") })]);
+}

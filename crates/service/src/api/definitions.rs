@@ -163,12 +163,11 @@ pub(super) async fn publish(
     let gone = withdrawn(&request, &published)?;
     let seen = Observed { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
-    let checked = node
-        .evaluate(move || {
-            let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-            catalog::check_files(files, &leaving, &checking.catalog, &seen)
-        })
-        .await?;
+    let check = move || {
+        let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
+        catalog::check_files(files, &leaving, &checking.catalog, &seen)
+    };
+    let checked = if dry_run { node.evaluate(check).await? } else { node.evaluate_publication(check).await? };
     let mut plan = plan(&checked, &gone, &published.catalog);
     if !dry_run && plan.problems.is_empty() {
         let approved = approvals(&node, &caller, &checked).await?;

@@ -38,9 +38,12 @@ use tokio::sync::{
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
 /// Refusals that may be recorded at once on a node.
-const REFUSALS: usize = 2;
+const REFUSALS: usize = 1;
 /// Questions that evaluate expressions and may run at once on a node.
 const QUESTIONS: usize = 2;
+
+/// Publications that may be checked at once on a node.
+const PUBLICATIONS: usize = 2;
 
 /// Events of jobs that may be decided about at once on a node.
 const DECIDING: usize = 8;
@@ -111,6 +114,8 @@ pub(crate) struct Node {
     pub refusals: Arc<Semaphore>,
     /// Room for questions that evaluate expressions.
     pub evaluations: Arc<Semaphore>,
+    /// Room for what is to be published.
+    publications: Arc<Semaphore>,
     /// Room for events of jobs that are decided about.
     deciding: Arc<Semaphore>,
     pub http: Http,
@@ -158,6 +163,7 @@ impl Node {
             followers: Followers::default(),
             refusals: Arc::new(Semaphore::new(REFUSALS)),
             evaluations: Arc::new(Semaphore::new(QUESTIONS)),
+            publications: Arc::new(Semaphore::new(PUBLICATIONS)),
             deciding: Arc::new(Semaphore::new(DECIDING)),
             http,
             call_log: CallLog::default(),
@@ -252,14 +258,15 @@ impl Node {
     /// Evaluates something that a person asked for, off the workers that answer requests and with
     /// few others at once, so that no question can hold up the rest.
     pub async fn evaluate<T: Send + 'static>(&self, ask: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
-        let place = tokio::time::timeout(PATIENCE, Arc::clone(&self.evaluations).acquire_owned()).await;
-        let place = place.map_err(|_| ApiError::Asked)?.map_err(|_| ApiError::Internal)?;
-        let asked = tokio::task::spawn_blocking(move || {
-            let answer = ask();
-            drop(place);
-            answer
-        });
-        asked.await.map_err(|_| ApiError::Internal)
+        evaluate(&self.evaluations, ask).await
+    }
+
+    /// The same for what is to be published: nobody's questions hold it up.
+    pub async fn evaluate_publication<T: Send + 'static>(
+        &self,
+        ask: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, ApiError> {
+        evaluate(&self.publications, ask).await
     }
 
     /// Loads and compiles what is published, and swaps it in whole.
@@ -274,6 +281,21 @@ impl Node {
         self.published.store(Arc::new(published));
         Ok(())
     }
+}
+
+/// Evaluates off the workers, once there is a place.
+async fn evaluate<T: Send + 'static>(
+    places: &Arc<Semaphore>,
+    ask: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, ApiError> {
+    let place = tokio::time::timeout(PATIENCE, Arc::clone(places).acquire_owned()).await;
+    let place = place.map_err(|_| ApiError::Asked)?.map_err(|_| ApiError::Internal)?;
+    let asked = tokio::task::spawn_blocking(move || {
+        let answer = ask();
+        drop(place);
+        answer
+    });
+    asked.await.map_err(|_| ApiError::Internal)
 }
 
 /// A walk that is alive.

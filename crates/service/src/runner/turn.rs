@@ -20,7 +20,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    jobs::{self, Answered, Claim, ClaimedJob, Opening, Record, Said, Standing, Then, Word},
+    jobs::{self, Answered, Claim, ClaimedJob, Looked, Opening, Record, Said, Standing, Then, Word},
     outside::{self, Come},
 };
 use chrono::{DateTime, Utc};
@@ -120,11 +120,12 @@ impl Turn {
     }
 
     fn handled(self, now: DateTime<Utc>) -> Decided {
-        let Self { mut walked, progress, published, alarm, event, said, asked, come } = self;
+        let Self { mut walked, progress, published, alarm, event, said, asked, mut come } = self;
         let Came { event, answered } = event;
         let mut machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
         (machine.alarm, machine.unread) = (alarm, come.unread);
-        let effects = handle(&mut machine, now, events(event, come.posts, said.as_ref()));
+        let posts = std::mem::take(&mut come.posts);
+        let effects = handle(&mut machine, now, events(event, posts, said.as_ref()));
         let new = new_jobs(&machine, &asked, now);
         let Machine { progress, kept, alarm, .. } = machine;
         walked.kept = kept;
@@ -140,6 +141,7 @@ impl Turn {
             heard,
             read: come.read,
             again: come.again,
+            looked: come.looked,
         }
     }
 }
@@ -159,6 +161,8 @@ struct Decided {
     /// What was read of alerts, and whether more may be seen soon.
     read: Vec<i64>,
     again: bool,
+    /// How far was looked for waits.
+    looked: Vec<Looked>,
 }
 
 impl Decided {
@@ -176,12 +180,13 @@ impl Decided {
 
     /// The record of it, and what is outward.
     fn put_together(self, now: DateTime<Utc>) -> Begun {
-        let Self { mut walked, progress, published, alarm, effects, answered, heard, read, again, .. } = self;
+        let Self { mut walked, progress, published, alarm, effects, answered, heard, read, again, looked, .. } = self;
         let (mut record, mut outward) = divide(effects, alarm.as_ref().map(|a| a.changed_at));
         let machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
         (record.summary, record.posts, record.passed_over) = (machine.summary(now), walked.posts, read);
         record.answered.extend(answered);
         record.heard = heard;
+        record.looked = looked;
         if again || !record.listens.is_empty() {
             look_again(&mut record, &mut outward, now);
         }

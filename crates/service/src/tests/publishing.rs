@@ -60,3 +60,11 @@ async fn of_many_rules_that_match_the_first_are_told_whole() {
     let with_verdict = told.iter().filter(|w| w["verdict"]["given"] == true).count();
     assert_eq!(with_verdict, 100, "of the others only that they match");
 }
+
+#[actix_web::test]
+async fn nobodys_questions_hold_up_a_publication() {
+    let desk = Desk::new().await;
+    let room = desk.node.evaluations.available_permits();
+    let _held = desk.node.evaluations.acquire_many(u32::try_from(room).expect("few")).await.expect("all of them");
+    assert!(desk.publish(NOTE).await.status < 300);
+}

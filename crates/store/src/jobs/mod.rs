@@ -10,6 +10,7 @@ mod outside;
 mod record;
 
 pub use aside::{let_back, set_aside};
+pub use outside::{Looked, Next};
 pub use record::{Answered, Began, Ended, Record, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};

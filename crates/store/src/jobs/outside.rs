@@ -12,6 +12,30 @@ use arvok_core::{
 use chrono::{DateTime, Utc};
 use serde_json::json;
 
+/// How far what is stored was looked through for a wait.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Looked {
+    /// The step.
+    pub place: String,
+    /// The text by which is looked.
+    pub key: String,
+    /// The last alert that was seen.
+    pub seq: i64,
+    /// What comes next.
+    pub next: Next,
+}
+
+/// What comes after a look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Next {
+    /// There is more.
+    Further,
+    /// All was seen that can be seen now: once more, when the transactions that run now are over.
+    WhenTheseAreOver,
+    /// Nothing more.
+    Nothing,
+}
+
 /// Adds to the statement of records what their jobs ask, wait for and tell.
 pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut Parts) {
     let all = |standing: &[&Standing<'_>], rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
@@ -28,6 +52,7 @@ pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut P
     for part in WITHDRAWN {
         parts.add(part, withdrawn.clone());
     }
+    parts.add(LOOKED, all(&open, &looked));
     parts.add(PASSED, all(&open, &|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
 }
 
@@ -55,6 +80,30 @@ const WITHDRAWN: [(&str, &str); 3] = [
             WHERE h.job_id = held.id AND h.place = t.place",
     ),
 ];
+
+const LOOKED: (&str, &str) = (
+    "looked",
+    "UPDATE wait w SET looked = t.seq, settled = t.next = 'nothing',
+            called = CASE WHEN t.next = 'over' THEN false ELSE w.called END,
+            horizon = CASE WHEN t.next = 'over' THEN pg_snapshot_xmax(pg_current_snapshot()) ELSE w.horizon END
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text, seq bigint, next text)
+            ON t.job = held.id
+        WHERE w.job_id = held.id AND w.place = t.place AND w.key = t.key",
+);
+
+fn looked(record: &Record) -> Vec<serde_json::Value> {
+    // What is not waited for any more goes in the same statement.
+    let looked = record.looked.iter().filter(|l| !record.withdrawn.contains(&l.place));
+    let row = |l: &Looked| {
+        let next = match l.next {
+            Next::Further => "further",
+            Next::WhenTheseAreOver => "over",
+            Next::Nothing => "nothing",
+        };
+        json!({ "place": l.place, "key": l.key, "seq": l.seq, "next": next })
+    };
+    looked.map(row).collect()
+}
 
 const PASSED: (&str, &str) = (
     "passed",

@@ -1,7 +1,11 @@
 //! What is recorded after an event of a job, in one transaction and one statement; of several jobs that begin together in
 //! one statement as well.
 
-use super::{Claim, LEASE_SECONDS, outside, reason};
+use super::{
+    Claim, LEASE_SECONDS,
+    outside::{self, Looked},
+    reason,
+};
 use crate::{StoreError, sql};
 use arvok_core::{
     JobId,
@@ -38,6 +42,8 @@ pub struct Record {
     pub emitted: Vec<Emitted>,
     /// What was heard of alerts, and is not what is waited for.
     pub passed_over: Vec<i64>,
+    /// How far was looked for its waits.
+    pub looked: Vec<Looked>,
     /// What becomes of the job.
     pub then: Then,
 }

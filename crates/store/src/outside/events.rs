@@ -7,7 +7,11 @@
 //! alerts are noted for a step that nobody reads; what came beyond these is found in the same way.
 
 use super::Come;
-use crate::{StoreError, read, sql};
+use crate::{
+    StoreError,
+    jobs::{Looked, Next},
+    read, sql,
+};
 use arvok_core::{
     Alert, JobId,
     job::{Chosen, Place, What},
@@ -127,23 +131,20 @@ async fn look(
         let found: Vec<Found> = sql::typed(db, &sql, vec![wait.since.into(), wait.looked.into(), exact.into()]).await?;
         let is_all = (found.len() as u64) < AT_ONCE;
         come.unread |= !is_all;
-        let next = match (is_all, wait.stage) {
-            (false, _) => "looked = $4",
-            (true, 0) => "looked = 0, called = false, horizon = pg_snapshot_xmax(pg_current_snapshot())",
-            (true, _) => "settled = true",
+        let (next, seq) = match (is_all, wait.stage) {
+            (false, _) => (Next::Further, found.last().map_or(wait.looked, |f| f.seq)),
+            (true, 0) => (Next::WhenTheseAreOver, 0),
+            (true, _) => (Next::Nothing, wait.looked),
         };
-        let last = found.last().map_or(wait.looked, |f| f.seq);
-        let sql =
-            format!("UPDATE wait SET {next} WHERE job_id = $1 AND place = $2 AND key = $3 AND $4::bigint IS NOT NULL");
-        let values = vec![job.0.into(), wait.place.clone().into(), wait.key.into(), last.into()];
-        sql::run(db, &sql, values).await?;
+        come.looked.push(Looked { place: wait.place.clone(), key: wait.key, seq, next });
         all.push((wait.place, found.iter().map(|f| f.seq).collect()));
     }
     Ok(all)
 }
 
-/// Alerts of which is found out at once for whom they may be.
+/// Alerts of which is found out at once for whom they may be; and pairs of an alert and a wait.
 const FOUND_OUT: i64 = 200;
+const PAIRS: i64 = 200_000;
 
 /// Finds out of alerts that were recorded for which steps they may be what is waited for; whether there may be more of them. One
 /// node at a time does: nothing is lost or noted twice by another, but it would be done twice.
@@ -171,7 +172,11 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
         tx.rollback().await?;
         return Ok(false);
     }
-    let seqs: Vec<i64> = unheard.iter().map(|u| u.alert_seq).collect();
+    let mut seqs: Vec<i64> = unheard.iter().map(|u| u.alert_seq).collect();
+    // So many pairs of an alert and a wait at once, however many wait.
+    let waiting: Vec<Waiting> = sql::typed(&tx, "SELECT count(*) AS n FROM wait", vec![]).await?;
+    let fits = PAIRS / waiting.first().map_or(1, |w| w.n.max(1));
+    seqs.truncate(usize::try_from(fits.max(1)).unwrap_or(usize::MAX));
     let alerts = read::whole_alerts(&tx, &seqs).await?;
     let keys_of = |alert: &Alert| {
         [format!("r{}", alert.resource), format!("k{}", alert.kind), format!("s{}", alert.source), "*".to_owned()]
@@ -202,7 +207,7 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
         INSERT INTO heard (job_id, place, alert_seq)
             SELECT may.job_id, may.place, may.alert_seq FROM may JOIN room USING (job_id, place)";
     sql::run(&tx, sql, vec![jobs.into(), places.into(), alerts.into(), MOST_NOTED.into()]).await?;
-    let more = seqs.len() as i64 == FOUND_OUT;
+    let more = unheard.len() as i64 == FOUND_OUT || seqs.len() < unheard.len();
     sql::run(&tx, "DELETE FROM unheard WHERE alert_seq = ANY($1)", vec![seqs.into()]).await?;
     tx.commit().await?;
     Ok(more)
@@ -211,6 +216,11 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
 #[derive(FromQueryResult)]
 struct Turn {
     free: bool,
+}
+
+#[derive(FromQueryResult)]
+struct Waiting {
+    n: i64,
 }
 
 /// Wakes the jobs whose waits are to be looked at once more, since the transactions that ran when they began are over.

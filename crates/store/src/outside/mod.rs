@@ -11,7 +11,7 @@ pub mod events;
 pub mod outbox;
 pub mod subscribers;
 
-use crate::StoreError;
+use crate::{StoreError, jobs::Looked};
 use arvok_core::{
     JobId,
     job::{Outside, Place, What},
@@ -27,6 +27,8 @@ pub struct Come {
     pub read: Vec<i64>,
     /// Whether it is to be looked at again soon: events that are recorded at this moment are not seen yet.
     pub again: bool,
+    /// How far was looked for waits; to be kept with the record, so that a death before it loses nothing of what was seen.
+    pub looked: Vec<Looked>,
     /// Whether more has come already than was read: what is in time may be behind it.
     pub unread: bool,
 }

@@ -123,6 +123,10 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
         let open = [(Place::new("up"), Outside::Event)];
         let come = outside::come(db, job.id, &open).await.expect("reads");
         assert!(come.posts.is_empty() && come.again, "not yet, but it may come: {come:?}");
+        // Whoever dies before the record has seen nothing.
+        let again = outside::come(db, job.id, &open).await.expect("reads");
+        assert_eq!(again.looked, come.looked);
+        kept(db, &job, Record { looked: come.looked, ..Record::default() }).await;
         let come = outside::come(db, job.id, &open).await.expect("reads");
         assert!(!come.again, "nobody asks again and again as long as somebody writes: {come:?}");
         assert_eq!(events::wake(db).await.expect("wakes"), [], "and nobody is woken");
@@ -135,6 +139,7 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
             }
             let come = outside::come(db, job.id, &open).await.expect("reads");
             heard += come.posts.iter().filter(|(_, what)| matches!(what, What::Heard(a) if a.len() == 1)).count();
+            kept(db, &job, Record { looked: come.looked, ..Record::default() }).await;
         }
         assert_eq!(heard, 1, "the alert that was under way is found");
         // One that is recorded later is noted for the job, and wakes it.
@@ -164,10 +169,10 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
         let listening = Listening { place: Place::new("up"), chosen: Chosen::default(), since: now() - seconds(5) };
         kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         let open = [(Place::new("up"), Outside::Event)];
-        while outside::come(db, job.id, &open).await.expect("reads").again {}
         while one(db, "SELECT count(*) AS x FROM wait WHERE NOT settled").await != 0 {
             events::wake(db).await.expect("wakes");
-            outside::come(db, job.id, &open).await.expect("reads");
+            let come = outside::come(db, job.id, &open).await.expect("reads");
+            kept(db, &job, Record { looked: come.looked, ..Record::default() }).await;
         }
         // Nobody reads what comes, as of a job that is held.
         let flood = |from: i64, to: i64| {
@@ -192,7 +197,7 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
                 heard.extend(alerts.iter().map(|a| a.id.clone()));
             }
             let again = come.again;
-            kept(db, &job, Record { passed_over: come.read, ..Record::default() }).await;
+            kept(db, &job, Record { passed_over: come.read, looked: come.looked, ..Record::default() }).await;
             if round == 2 {
                 // Some come while the rest is looked for.
                 run(db, &flood(2_401, 2_450)).await;
