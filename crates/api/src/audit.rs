@@ -23,6 +23,7 @@ pub struct AuditFilter {
     #[serde(skip_serializing_if = "Option::is_none", deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(skip_serializing_if = "Option::is_none", deserialize_with = "number")]
     pub limit: Option<u64>,
 }

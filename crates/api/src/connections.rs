@@ -93,6 +93,7 @@ pub struct CallFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }

@@ -42,6 +42,7 @@ pub struct AlertFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }
@@ -61,6 +62,7 @@ pub struct AlarmFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }
@@ -85,6 +87,7 @@ pub struct VerdictFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }
@@ -117,6 +120,7 @@ pub struct JobFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }
@@ -141,6 +145,7 @@ pub struct ProposalFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }

@@ -49,6 +49,7 @@ pub struct OutgoingFilter {
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
 }

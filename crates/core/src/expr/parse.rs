@@ -63,7 +63,7 @@ fn check_size(text: &str) -> Result<u16, ExprError> {
 fn parse_here(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
     let parser = cel::parser::Parser::default().enable_ident_escape_syntax(true);
     let (ast, info) = parser.parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
-    let mut lower = Lower { info: &info, names, bound: Vec::new(), depth: 0 };
+    let mut lower = Lower { text, info: &info, names, bound: Vec::new(), depth: 0 };
     lower.node(&ast)
 }
 
@@ -73,12 +73,15 @@ fn first_error(errors: &cel::ParseErrors, text: &str) -> ExprError {
     let Some(e) = kept.or(syntax).or(errors.errors.first()) else {
         return ExprError::new("cannot be read as an expression");
     };
+    // The parser counts characters in what it cannot read, as we do in what is told; in between it is bytes.
     let line_start: usize =
         text.split_inclusive('\n').take(usize::try_from(e.pos.0 - 1).unwrap_or(0)).map(str::len).sum();
-    let at = line_start + usize::try_from(e.pos.1 - 1).unwrap_or(0);
+    let column = usize::try_from(e.pos.1 - 1).unwrap_or(0);
+    let at = text[line_start..].char_indices().nth(column).map_or(text.len(), |(n, _)| line_start + n);
     let (message, from, to) = worded(&e.msg, text, at);
-    let place = |n: usize| u32::try_from(n).unwrap_or(0);
-    ExprError::new(message).at(Some((place(from), place(to.max(from + 1)))))
+    let place = |n: usize| text[..n].chars().count().try_into().unwrap_or(0);
+    let (from, to): (u32, u32) = (place(from), place(to));
+    ExprError::new(message).at(Some((from, to.max(from + 1))))
 }
 
 /// What other languages write, and how it is written here.
@@ -168,6 +171,7 @@ fn worded(said: &str, text: &str, at: usize) -> (String, usize, usize) {
 }
 
 struct Lower<'a> {
+    text: &'a str,
     info: &'a SourceInfo,
     names: Names<'a>,
     bound: Vec<String>,
@@ -176,7 +180,7 @@ struct Lower<'a> {
 
 impl Lower<'_> {
     fn node(&mut self, e: &IdedExpr) -> Result<Node, ExprError> {
-        let span = self.info.offset_for(e.id);
+        let span = self.info.offset_for(e.id).map(|(from, to)| (self.characters(from), self.characters(to)));
         self.depth += 1;
         if self.depth > MAX_TREE {
             return Err(ExprError::new(format!("is a chain of more than {MAX_TREE} parts; split it")).at(span));
@@ -184,6 +188,12 @@ impl Lower<'_> {
         let op = self.op(&e.expr).map_err(|err| err.at(span))?;
         self.depth -= 1;
         Ok(Node { op, span })
+    }
+
+    /// How many characters stand before a byte.
+    fn characters(&self, byte: u32) -> u32 {
+        let before = self.text.get(..byte as usize).filter(|_| !self.text.is_ascii());
+        before.and_then(|before| before.chars().count().try_into().ok()).unwrap_or(byte)
     }
 
     fn boxed(&mut self, e: &IdedExpr) -> Result<Box<Node>, ExprError> {

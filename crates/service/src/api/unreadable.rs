@@ -22,6 +22,7 @@ pub(super) struct UnreadableQuery {
     #[serde(default, deserialize_with = "arvok_api::number")]
     after: Option<i64>,
     /// At most 500.
+    #[param(minimum = 1, maximum = 500)]
     #[serde(default, deserialize_with = "arvok_api::number")]
     limit: Option<u64>,
 }

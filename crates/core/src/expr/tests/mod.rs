@@ -163,6 +163,27 @@ fn what_cannot_be_read_is_told_in_words_of_the_language() {
 }
 
 #[test]
+fn a_place_is_right_behind_letters_of_more_than_one_byte() {
+    let names = Names { roots: &["body"], functions: &[], types: &[] };
+    let cases = ["'ü' = body.a", "'😀' == bdy.a", "'ü'\n+ '😀' body.a", "b\" +( b😀\"b\"\"", "😀"];
+    let said: Vec<String> = cases
+        .iter()
+        .map(|text| {
+            let error = Expr::compile(text, names).expect_err(text);
+            let from: String = text.chars().skip(error.span.map_or(99, |(from, _)| from as usize)).collect();
+            format!("{from:?}: {}", error.message)
+        })
+        .collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    "= body.a": `=` has no meaning here; did you mean `==`?
+    "bdy.a": `bdy` is not known here; did you mean `body`?
+    "body.a": `body` cannot stand here
+    "b\"\"": `b` cannot stand here
+    "😀": `😀` cannot stand here
+    "#);
+}
+
+#[test]
 fn an_expression_that_would_never_end_is_stopped() {
     let ten = "[1,2,3,4,5,6,7,8,9,10]";
     let nested = (0..8).fold("true".to_owned(), |inner, i| format!("{ten}.all(x{i}, {inner})"));
