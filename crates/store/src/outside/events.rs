@@ -153,13 +153,6 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     struct Unheard {
         alert_seq: i64,
     }
-    #[derive(FromQueryResult)]
-    struct Waits {
-        job_id: i64,
-        place: String,
-        key: String,
-        chosen: serde_json::Value,
-    }
     let tx = db.begin().await?;
     let turn = "SELECT pg_try_advisory_xact_lock(hashtextextended('who hears', 0)) AS free";
     let turn: Vec<Turn> = sql::typed(&tx, turn, vec![]).await?;
@@ -178,24 +171,16 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     let fits = PAIRS / waiting.first().map_or(1, |w| w.n.max(1));
     seqs.truncate(usize::try_from(fits.max(1)).unwrap_or(usize::MAX));
     let alerts = read::whole_alerts(&tx, &seqs).await?;
-    let keys_of = |alert: &Alert| {
-        [format!("r{}", alert.resource), format!("k{}", alert.kind), format!("s{}", alert.source), "*".to_owned()]
-    };
     let mut by_key: BTreeMap<String, Vec<i64>> = BTreeMap::new();
     for (seq, alert) in &alerts {
-        keys_of(alert).into_iter().for_each(|key| by_key.entry(key).or_default().push(*seq));
+        let keys =
+            [format!("r{}", alert.resource), format!("k{}", alert.kind), format!("s{}", alert.source), "*".to_owned()];
+        keys.into_iter().for_each(|key| by_key.entry(key).or_default().push(*seq));
     }
     let keys: Vec<String> = by_key.keys().cloned().collect();
     let sql = "SELECT job_id, place, key, chosen FROM wait WHERE key = ANY($1)";
     let waits: Vec<Waits> = sql::typed(&tx, sql, vec![keys.into()]).await?;
-    let mut noted: BTreeSet<(i64, String, i64)> = BTreeSet::new();
-    for wait in waits {
-        let chosen: Chosen = serde_json::from_value(wait.chosen)?;
-        let chosen = chosen.compiled();
-        let may = by_key.get(&wait.key).into_iter().flatten();
-        let may = may.filter(|seq| alerts.get(seq).is_some_and(|alert| chosen.matches(alert)));
-        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), *seq)));
-    }
+    let noted = noted(waits, &by_key, &alerts);
     let jobs: Vec<i64> = noted.iter().map(|n| n.0).collect();
     let places: Vec<String> = noted.iter().map(|n| n.1.clone()).collect();
     let alerts: Vec<i64> = noted.iter().map(|n| n.2).collect();
@@ -211,6 +196,33 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     sql::run(&tx, "DELETE FROM unheard WHERE alert_seq = ANY($1)", vec![seqs.into()]).await?;
     tx.commit().await?;
     Ok(more)
+}
+
+/// A step that waits for an event.
+#[derive(FromQueryResult)]
+struct Waits {
+    job_id: i64,
+    place: String,
+    key: String,
+    chosen: serde_json::Value,
+}
+
+/// For which steps alerts may be what is waited for: job, step and alert. A wait that this node cannot read, such as one
+/// that a later release recorded, may be for any: whoever walks the job looks closer.
+fn noted(
+    waits: Vec<Waits>,
+    by_key: &BTreeMap<String, Vec<i64>>,
+    alerts: &BTreeMap<i64, Alert>,
+) -> BTreeSet<(i64, String, i64)> {
+    let mut noted = BTreeSet::new();
+    for wait in waits {
+        let chosen: Chosen = serde_json::from_value(wait.chosen).unwrap_or_default();
+        let chosen = chosen.compiled();
+        let may = by_key.get(&wait.key).into_iter().flatten();
+        let may = may.filter(|seq| alerts.get(seq).is_some_and(|alert| chosen.matches(alert)));
+        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), *seq)));
+    }
+    noted
 }
 
 #[derive(FromQueryResult)]

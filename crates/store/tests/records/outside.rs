@@ -346,3 +346,27 @@ fn whoever_has_no_patience_for_a_rate_reserves_nothing() {
         assert_eq!(one(&published.db, ahead).await, true, "and is still");
     });
 }
+
+#[test]
+fn a_wait_that_cannot_be_read_keeps_no_other_from_hearing() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        for _ in 0..2 {
+            let job = take(db).await.expect("a job");
+            let chosen = Chosen { kinds: vec!["port.up".into()], ..Chosen::default() };
+            let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
+        }
+        run(db, "UPDATE wait SET chosen = '{\"states\": 7}' WHERE job_id = (SELECT min(job_id) FROM wait)").await;
+        run(
+            db,
+            "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
+                VALUES ('yard', 'f', 'port.up', 2, 'noted', 'port/1', now(), now(), 'up', '{}', '{}')",
+        )
+        .await;
+        while events::hear(db).await.expect("finds out") {}
+        assert_eq!(one(db, "SELECT count(DISTINCT job_id) AS x FROM heard").await, 2);
+    });
+}
