@@ -354,6 +354,23 @@ fn a_job_has_another_done_shares_its_target_and_stops_it() {
 }
 
 #[test]
+fn a_job_whose_time_ends_while_a_person_holds_the_job_of_its_step_ends_with_it() {
+    let stage = Stage::with_demo();
+    stage.publish(&PARENT.replacen("target: ${inputs.on}\n", "target: ${inputs.on}\ntimeout: 4s\n", 1));
+    let job = launch(&stage, "parent", &json!({ "on": "vm/a", "child": "vm/d", "nap": true }));
+    let child = until("the child to wait", || {
+        let child = stage.get(&format!("/api/v1/jobs/{job}"))["children"][0].clone();
+        (child["state"] == "waiting").then(|| child["id"].as_i64()).flatten()
+    });
+    assert_eq!(stage.arvok(&["job", "pause", &child.to_string()]).code, 0);
+    stage.job_in(child, &["paused"]);
+    let job = stage.job_in(job, &["failed"]);
+    assert_eq!(job["job"]["failure"], "the runbook's time of 4s is over");
+    let child = stage.job_in(child, &["cancelled"]);
+    assert_eq!(child["job"]["failure"], format!("the time of job {} is over", job["job"]["id"]));
+}
+
+#[test]
 fn of_two_that_wait_for_each_others_targets_the_younger_gives_way() {
     let stage = Stage::with_demo();
     stage.publish(

@@ -129,10 +129,11 @@ impl<'a> Machine<'a> {
         }
     }
 
-    /// Time for which it was held does not count.
+    /// Time for which it was held does not count, neither for the stage nor for what is open in it.
     fn resume(&mut self, now: DateTime<Utc>) {
         if let Some(paused) = self.progress.paused.take() {
             self.pass_over(now - paused.since);
+            self.progress.block.pass_over((now - paused.since).max(TimeDelta::zero()));
         }
     }
 
@@ -191,6 +192,7 @@ impl<'a> Machine<'a> {
             begun: self.progress.begun,
             failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
             paused: self.progress.paused.is_some(),
+            held_for: self.progress.paused.as_ref().map_or(TimeDelta::zero(), |paused| now - paused.since),
             stop,
             news: std::mem::take(news),
             unread: self.unread,
@@ -417,6 +419,7 @@ impl<'a> Machine<'a> {
             begun: 0,
             failure: (None, None),
             paused: false,
+            held_for: TimeDelta::zero(),
             stop: (false, String::new()),
             news: News::default(),
             unread: false,

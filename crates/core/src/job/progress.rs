@@ -2,7 +2,7 @@
 
 use super::{Chosen, JobEffect, JobState, Place};
 use crate::{JobId, connector::Repeat, runbook::Runbook};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -124,6 +124,27 @@ pub struct Block {
     pub open: Option<Open>,
 }
 
+impl Block {
+    /// Time that does not count against what its steps may take.
+    pub(super) fn pass_over(&mut self, time: TimeDelta) {
+        let Some(open) = &mut self.open else { return };
+        // A call back counts from the moment at which the call was made.
+        if !matches!(open.doing, Doing::Calling | Doing::CalledBack { .. }) {
+            open.since += time;
+        }
+        match &mut open.doing {
+            Doing::Branch(_, block) => block.pass_over(time),
+            Doing::Items { open, .. } => open.values_mut().for_each(|lane| lane.pass_over(time)),
+            Doing::Ways(ways) => ways.iter_mut().for_each(|way| {
+                if let Way::Open(block) = way {
+                    block.pass_over(time);
+                }
+            }),
+            _ => {}
+        }
+    }
+}
+
 /// A step that has begun and not ended.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Open {
@@ -132,7 +153,7 @@ pub struct Open {
     /// Tries that failed; one that was lost with its node did not.
     #[serde(default)]
     pub failed: u32,
-    /// When the first try began.
+    /// When the first try began; moved on by the time for which the job was held.
     pub since: DateTime<Utc>,
     /// Whether an earlier try may have done what it should.
     #[serde(default)]

@@ -14,7 +14,7 @@ use crate::{
     runbook::{Action, JobScope, OnError, Runbook, Step},
     text::cut,
 };
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 use std::{
     cell::Cell,
@@ -57,6 +57,8 @@ pub(super) struct Walk<'m> {
     pub failure: (Option<String>, Option<Place>),
     /// A person holds the job.
     pub paused: bool,
+    /// For how long; that does not count against what steps may take.
+    pub held_for: TimeDelta,
     /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
     pub stop: (bool, String),
     pub news: News,
@@ -377,7 +379,7 @@ impl<'m> Walk<'m> {
 
     /// Whether the time of a step as a whole is over.
     pub(super) fn is_over_time(&self, step: &Step, open: &Open) -> bool {
-        step.timeout.is_some_and(|t| self.now >= open.since + t.delta())
+        step.timeout.is_some_and(|t| self.now >= open.since + self.held_for + t.delta())
     }
 
     /// What ended because the time of the step around it was over has failed, unless more is halted.

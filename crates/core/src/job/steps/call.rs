@@ -83,6 +83,10 @@ pub(in crate::job) fn go_on<'m>(
                 Some(StepEnd::failed(format!("a person said that the unsure step `{}` failed", calling.0.id)))
             }
             Resolution::Again if around.halt => Some(StepEnd::Halted),
+            Resolution::Again if walk.paused => {
+                open.doing = Doing::Again(walk.now);
+                None
+            }
             Resolution::Again => {
                 open.attempt += 1;
                 begin(walk, calling, place, open, around)

@@ -103,7 +103,7 @@ fn seen<'m>(
     if held == Ok(true) {
         return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
     }
-    let last = open.since + check.within.delta();
+    let last = open.since + walk.held_for + check.within.delta();
     if walk.now < last {
         open.doing = Doing::Looking { look, next: Some((walk.now + check.every.delta()).min(last)) };
         return None;

@@ -3,7 +3,6 @@
 //! what is stored.
 
 use crate::{
-    Period,
     job::Resolution,
     runbook::{Action, Failures, OnError, Runbook, Step, Until},
 };
@@ -69,6 +68,10 @@ impl Ran {
 pub(super) struct Interpreter<'a> {
     pub oracle: &'a dyn Oracle,
     pub runbook: &'a Runbook,
+    /// When people stop the job, and whether what was done is to be taken back.
+    pub stops: Vec<(Time, bool)>,
+    /// From when to when somebody holds it.
+    pub held: Option<(Time, Time)>,
 }
 
 /// How a whole job went.
@@ -82,52 +85,90 @@ pub(super) struct Went {
 
 impl Interpreter<'_> {
     pub(super) fn run(&self) -> Went {
-        let forward = self.list(&self.runbook.steps, "", 0, None);
-        let (mut end, mut done) = (forward.end, forward.done.clone());
+        let first_stop = self.stops.first().map(|(at, _)| *at);
+        let forward = self.list(&self.runbook.steps, "", 0, first_stop);
+        let (mut end, mut done) = (forward.end, forward.done);
         let (mut state, mut effect) = ("succeeded", "not checked");
-        let mut then = |steps: &[Step], at: Time| {
-            let ran = self.list(steps, "", at, None);
-            done.extend(ran.done);
-            (ran.end, ran.how)
-        };
-        if forward.how == How::Failed {
-            state = "failed";
-            let mut undo = forward.undo.clone();
+        let mut takes_back = false;
+        // The last word before the end of the steps counts.
+        let stopped = |end: Time| self.stops.iter().rfind(|(at, _)| *at <= end).map(|(_, undo)| *undo);
+        match (forward.how, stopped(end)) {
+            (_, Some(undo)) => (state, takes_back) = ("cancelled", undo),
+            (How::Failed | How::Halted, None) => (state, takes_back) = ("failed", true),
+            (How::Done, None) => {
+                if let Some(confirm) = &self.runbook.confirm {
+                    let ran = self.list(&confirm.check, "", end, first_stop);
+                    done.extend(ran.done);
+                    end = ran.end;
+                    if let Some(undo) = stopped(end) {
+                        (state, takes_back) = ("cancelled", undo);
+                    } else {
+                        effect = if ran.how == How::Done { "confirmed" } else { "unconfirmed" };
+                        if ran.how != How::Done {
+                            end = self.then(&self.runbook.otherwise, end, &mut done);
+                        }
+                    }
+                }
+            }
+        }
+        if takes_back {
+            let mut undo = forward.undo;
             undo.sort_by_key(|(at, _)| *at);
+            let stop = self.ends_what_sets_right(end);
             for (_, place) in undo.into_iter().rev() {
-                let undone = self.call(&format!("{place}.undo"), "keyed", 0, end, None);
+                let begin = self.free(end);
+                if let Some(stop) = stop.filter(|stop| *stop <= begin) {
+                    end = stop.max(end);
+                    break;
+                }
+                let undone = self.call(&format!("{place}.undo"), "keyed", 0, begin, stop);
                 if undone.how == How::Done {
                     done.push((undone.end, format!("{place}.undo")));
                 }
                 end = undone.end;
             }
-            (end, _) = {
-                let ran = self.list(&self.runbook.recover, "", end, None);
-                done.extend(ran.done.clone());
-                (ran.end, ran.how)
-            };
-        } else if let Some(confirm) = &self.runbook.confirm {
-            let (at, how) = then(&confirm.check, end);
-            end = at;
-            effect = if how == How::Done { "confirmed" } else { "unconfirmed" };
-            if how != How::Done {
-                (end, _) = then(&self.runbook.otherwise, end);
-            }
         }
-        let ran = self.list(&self.runbook.always, "", end, None);
-        done.extend(ran.done);
+        if state == "failed" {
+            end = self.then(&self.runbook.recover, end, &mut done);
+        }
+        end = self.then(&self.runbook.always, end, &mut done);
         done.sort();
-        Went { end: ran.end, state, effect, done }
+        Went { end, state, effect, done }
+    }
+
+    /// What follows the steps; when it ends.
+    fn then(&self, steps: &[Step], start: Time, done: &mut Vec<(Time, String)>) -> Time {
+        let ran = self.list(steps, "", start, self.ends_what_sets_right(start));
+        done.extend(ran.done);
+        ran.end
+    }
+
+    /// When what sets things right is stopped, if it begins then: by whoever stops the job once more, and takes nothing back.
+    fn ends_what_sets_right(&self, start: Time) -> Option<Time> {
+        let words = self.stops.iter().enumerate();
+        words.filter(|(nth, (at, undo))| *nth > 0 && !undo && *at > start).map(|(_, (at, _))| *at).next()
+    }
+
+    /// When something may begin that is due at a time: while the job is held nothing is begun.
+    fn free(&self, due: Time) -> Time {
+        self.held.filter(|(from, to)| *from <= due && due < *to).map_or(due, |(_, to)| to)
+    }
+
+    /// For how long something that began then was held by a time.
+    fn held_of(&self, start: Time, at: Time) -> Time {
+        self.held.filter(|(from, _)| start < *from).map_or(0, |(from, to)| (at.min(to) - from).max(0))
     }
 
     fn list(&self, steps: &[Step], around: &str, start: Time, halt: Option<Time>) -> Ran {
         let mut all = Ran::at(start);
         let mut at = 0;
         while let Some(step) = steps.get(at) {
-            if halt.is_some_and(|h| h <= all.end) {
-                let end = all.end;
+            let begin = self.free(all.end);
+            if let Some(h) = halt.filter(|h| *h <= begin) {
+                let end = all.end.max(h);
                 return all.ended(end, How::Halted);
             }
+            all.end = begin;
             if step.when.as_ref().is_some_and(|w| w.text() != "1 < 2") {
                 at += 1;
                 continue;
@@ -158,7 +199,11 @@ impl Interpreter<'_> {
 
     fn step(&self, step: &Step, place: &str, start: Time, halt: Option<Time>) -> Ran {
         let before = |at: Time| halt.is_none_or(|h| h > at);
-        let over = step.timeout.map(|t| start + t.delta().num_milliseconds());
+        let over = step.timeout.map(|t| {
+            let over = start + t.delta().num_milliseconds();
+            let held = self.held.filter(|(from, _)| start < *from && *from < over);
+            over + held.map_or(0, |(from, to)| to - from)
+        });
         let inner_halt = [halt, over].into_iter().flatten().min();
         let ran = match &step.action {
             Action::Call(call) => {
@@ -166,14 +211,14 @@ impl Interpreter<'_> {
                 return self.call(place, repeat, step.retry.map_or(0, |r| r.times), start, halt);
             }
             Action::Pause(pause) => {
-                let end = start + pause.long.delta().num_milliseconds();
+                let end = self.free(start + pause.long.delta().num_milliseconds());
                 return match halt {
                     Some(h) if h < end => Ran::at(start).ended(h.max(start), How::Halted),
                     _ => Ran::at(start).ended(end, How::Done),
                 };
             }
             Action::Check(check) => {
-                let within = start + check.within.delta().num_milliseconds();
+                let least = start + check.within.delta().num_milliseconds();
                 let (mut at, mut nth) = (start, 0);
                 loop {
                     let (takes, answer) = self.oracle.answer(place, nth);
@@ -182,13 +227,14 @@ impl Interpreter<'_> {
                         return Ran::at(start).ended(h.max(start), How::Halted);
                     }
                     nth += 1;
+                    let within = least + self.held_of(start, seen);
                     if matches!(answer, Answer::Good(n) if n >= 5) {
                         return Ran::at(start).ended(seen, How::Done);
                     }
                     if seen >= within {
                         return Ran::at(start).ended(seen, How::Failed);
                     }
-                    at = (seen + check.every.delta().num_milliseconds()).min(within);
+                    at = self.free((seen + check.every.delta().num_milliseconds()).min(within));
                     if let Some(h) = halt.filter(|h| *h < at) {
                         return Ran::at(start).ended(h, How::Halted);
                     }
@@ -201,9 +247,13 @@ impl Interpreter<'_> {
             Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
             Action::Ask(ask) => {
                 let silent = if ask.unanswered.is_some() { How::Done } else { How::Failed };
-                return self.what_comes(place, ask.within, silent, start, halt);
+                let until = start + ask.within.delta().num_milliseconds();
+                return self.what_comes(place, (until, until), silent, start, halt);
             }
-            Action::Await(event) => return self.what_comes(place, event.within, How::Failed, start, halt),
+            Action::Await(event) => {
+                let until = start + event.within.delta().num_milliseconds();
+                return self.what_comes(place, (until, self.free(until)), How::Failed, start, halt);
+            }
             Action::Child(_) => {
                 let (takes, good) = self.oracle.child(place);
                 let (end, stop) = (start + takes, inner_halt.filter(|h| *h < start + takes));
@@ -281,11 +331,10 @@ impl Interpreter<'_> {
         ran.ended(end, how)
     }
 
-    /// Something that comes, or does not come in time.
-    fn what_comes(&self, place: &str, within: Period, not: How, start: Time, halt: Option<Time>) -> Ran {
-        let until = start + within.delta().num_milliseconds();
+    /// Something that comes, or does not come in time; that is judged then, or later.
+    fn what_comes(&self, place: &str, (until, judged): (Time, Time), not: How, start: Time, halt: Option<Time>) -> Ran {
         let comes = self.oracle.comes(place).map(|after| start + after).filter(|at| *at < until);
-        let (end, how) = comes.map_or((until, not), |at| (at, How::Done));
+        let (end, how) = comes.map_or((judged, not), |at| (at, How::Done));
         match halt {
             Some(h) if h < end => Ran::at(start).ended(h.max(start), How::Halted),
             _ => Ran::at(start).ended(end, how),
@@ -339,7 +388,7 @@ impl Interpreter<'_> {
             doubt |= answer == Answer::Unknown && repeat == "keyed";
             let again = answer != Answer::Refused && failed <= times && !halted;
             if again && !(answer == Answer::Unknown && repeat == "never") {
-                at = end + 1000 * (1 << (failed - 1));
+                at = self.free(end + 1000 * (1 << (failed - 1)));
                 match halt {
                     Some(h) if h <= at => return Ran::at(start).ended(h, How::Halted),
                     _ => continue,
@@ -353,10 +402,13 @@ impl Interpreter<'_> {
             match word {
                 Resolution::Done => return Ran::at(start).ended(said, How::Done),
                 Resolution::Failed => return Ran::at(start).ended(said, How::Failed),
-                Resolution::Again if halt.is_some_and(|h| h <= said) => {
-                    return Ran::at(start).ended(said, How::Halted);
+                Resolution::Again => {
+                    let again = self.free(said);
+                    if let Some(h) = halt.filter(|h| *h <= again) {
+                        return Ran::at(start).ended(h.max(said), How::Halted);
+                    }
+                    at = again;
                 }
-                Resolution::Again => at = said,
             }
         }
         unreachable!("some answer is good")
