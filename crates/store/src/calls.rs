@@ -1,19 +1,20 @@
-//! Calls of connections: how many there may be at once, and within a time, over all nodes; and which were the last.
+//! Calls of connections: their turns, where so many may be out at once or within a time, over all nodes; and which were the last.
 
 use crate::{StoreError, entity::call, sql};
 use arvok_core::{JobId, job::Place};
 use chrono::{DateTime, Utc};
-use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    QuerySelect, Set, TransactionTrait,
-};
+use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Set};
 use std::time::Duration;
 
 /// The turn of a call among those that are out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Slot(i64);
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Slot {
+    id: i64,
+    connection: String,
+    most: u32,
+}
 
-/// Reserves the next moment at which a call may begin, where so many may within a time; how long to wait for it. None if
+/// Reserves the next moment at which something may be sent, where so much may within a time; how long to wait for it. None if
 /// that is longer than somebody has patience for: then nothing is reserved, so that nobody stands behind who has left.
 pub async fn reserve(
     db: &impl ConnectionTrait,
@@ -38,33 +39,108 @@ pub async fn reserve(
     Ok(wait.first().map(|w| Duration::from_secs_f64(w.seconds.max(0.0))))
 }
 
-/// Takes a turn among so many calls at once; none if all are taken. It ends by itself after a while, should its node die.
-pub async fn take_turn(
-    db: &DatabaseConnection,
-    connection: &str,
-    most: u32,
-    longest: Duration,
-) -> Result<Option<Slot>, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Taken {
-        id: i64,
-    }
-    let tx = db.begin().await?;
-    let lock = "SELECT pg_advisory_xact_lock(hashtextextended('connection ' || $1, 0))";
-    sql::run(&tx, lock, vec![connection.into()]).await?;
-    sql::run(&tx, "DELETE FROM call_slot WHERE connection = $1 AND until < now()", vec![connection.into()]).await?;
-    let sql = "INSERT INTO call_slot (connection, until) SELECT $1, now() + make_interval(secs => $3)
-        WHERE (SELECT count(*) FROM call_slot WHERE connection = $1) < $2 RETURNING id";
-    let values = vec![connection.into(), i64::from(most).into(), longest.as_secs_f64().into()];
-    let taken: Vec<Taken> = sql::typed(&tx, sql, values).await?;
-    tx.commit().await?;
-    Ok(taken.first().map(|t| Slot(t.id)))
+/// What a connection allows.
+#[derive(Clone, Copy, Debug)]
+pub struct Allowed {
+    /// Calls at once.
+    pub at_once: Option<u32>,
+    /// Calls within a time, evenly spread.
+    pub rate: Option<(u32, Duration)>,
 }
 
-/// Gives a turn back.
-pub async fn give_back(db: &impl ConnectionTrait, slot: Slot) -> Result<(), StoreError> {
-    sql::run(db, "DELETE FROM call_slot WHERE id = $1", vec![slot.0.into()]).await?;
+/// Whether the turn of a call has come.
+#[derive(Debug, PartialEq)]
+pub enum Turn {
+    /// It has, and is to be given back if it is one of so many at once; the call may begin after a moment.
+    Come(Option<Slot>, Duration),
+    /// Others come first; it is asked for again then, unless its job is told before.
+    Queued(Duration),
+}
+
+/// Takes the turn of a call through a connection, or a place in the queue of those who wait for theirs. A turn ends by itself after
+/// a while, should its node die. Each call of a person's has a mark.
+pub async fn turn(
+    db: &impl ConnectionTrait,
+    connection: &str,
+    allowed: Allowed,
+    (caller, mark): (&Caller, &str),
+    longest: Duration,
+) -> Result<Turn, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        slot: Option<i64>,
+        wait: Option<f64>,
+        again: Option<f64>,
+    }
+    let (who, job, place) = match caller {
+        Caller::Step { job, place, .. } => (format!("{job} {place}"), Some(job.0), Some(place.to_string())),
+        Caller::Person(name) => (format!("{name} {mark}"), None, None),
+    };
+    let sql = "SELECT slot, wait, again FROM call_turn($1, $2, $3, $4, $5, $6, $7, $8)";
+    let number = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
+    let values = vec![
+        connection.into(),
+        who.into(),
+        job.into(),
+        place.into(),
+        allowed.at_once.map(number).into(),
+        allowed.rate.map(|(calls, _)| number(calls.max(1))).into(),
+        allowed.rate.map(|(_, per)| per.as_secs_f64()).into(),
+        longest.as_secs_f64().into(),
+    ];
+    let rows: Vec<Row> = sql::typed(db, sql, values).await?;
+    let row = rows.into_iter().next().ok_or(StoreError::BrokenOff("the turn of a call"))?;
+    let seconds = |s: f64| Duration::from_secs_f64(s.max(0.0));
+    Ok(match row.again {
+        Some(again) => Turn::Queued(seconds(again)),
+        None => {
+            let most = allowed.at_once.unwrap_or_default();
+            let slot = row.slot.map(|id| Slot { id, connection: connection.to_owned(), most });
+            Turn::Come(slot, seconds(row.wait.unwrap_or_default()))
+        }
+    })
+}
+
+#[derive(FromQueryResult)]
+struct Told {
+    job_id: Option<i64>,
+}
+
+/// Gives a turn back, and tells the jobs whose turn it is then; which.
+pub async fn give_back(db: &impl ConnectionTrait, slot: &Slot) -> Result<Vec<JobId>, StoreError> {
+    let most = i32::try_from(slot.most).unwrap_or(i32::MAX);
+    let values = vec![slot.id.into(), slot.connection.as_str().into(), most.into()];
+    let told: Vec<Told> = sql::typed(db, "SELECT job_id FROM call_over($1, $2, $3)", values).await?;
+    let jobs: Vec<i64> = told.into_iter().filter_map(|told| told.job_id).collect();
+    if !jobs.is_empty() {
+        // Not with the queue's lock held: the row of a job may be held for a while.
+        let tell = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+            WHERE id IN (SELECT id FROM job WHERE id = ANY($1) AND state IN ('running', 'waiting') ORDER BY id FOR UPDATE)";
+        sql::run(db, tell, vec![jobs.clone().into()]).await?;
+    }
+    Ok(jobs.into_iter().map(JobId).collect())
+}
+
+/// Leaves the queues in which steps of a job stand.
+pub async fn leave(db: &impl ConnectionTrait, job: JobId, places: Vec<String>) -> Result<(), StoreError> {
+    let sql = "DELETE FROM call_queue WHERE job_id = $1 AND place = ANY($2)";
+    sql::run(db, sql, vec![job.0.into(), places.into()]).await?;
     Ok(())
+}
+
+/// Those among some steps of a job whose calls were told that their turn has come.
+pub(super) async fn told(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    places: Vec<String>,
+) -> Result<Vec<String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        place: String,
+    }
+    let sql = "SELECT place FROM call_queue WHERE job_id = $1 AND place = ANY($2) AND told_at IS NOT NULL";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![job.0.into(), places.into()]).await?;
+    Ok(rows.into_iter().map(|row| row.place).collect())
 }
 
 /// For whom a call is made.

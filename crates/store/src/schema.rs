@@ -34,6 +34,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0018_hearing", sql: include_str!("../migrations/0018_hearing.sql") }),
             Box::new(Step { name: "0019_aside", sql: include_str!("../migrations/0019_aside.sql") }),
             Box::new(Step { name: "0020_kept_whole", sql: include_str!("../migrations/0020_kept_whole.sql") }),
+            Box::new(Step { name: "0021_turns", sql: include_str!("../migrations/0021_turns.sql") }),
         ]
     }
 }

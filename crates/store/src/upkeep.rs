@@ -237,6 +237,11 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
+    // Places of those who left without a word: jobs that have ended, people who ask no more.
+    let queued = "DELETE FROM call_queue WHERE (connection, holder) IN (SELECT q.connection, q.holder FROM call_queue q
+        WHERE q.asked_at < $1 AND NOT EXISTS (SELECT 1 FROM job j WHERE j.id = q.job_id
+            AND j.state IN ('running', 'waiting', 'paused', 'unsure')) LIMIT $2)";
+    run(queued, before(TimeDelta::minutes(5))).await?;
     let outgoing = outgoing(db, limits, now).await?;
     let calls = calls(db, limits, now).await?;
     add_up(db, now).await?;

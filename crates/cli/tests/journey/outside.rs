@@ -460,3 +460,31 @@ fn a_connection_has_as_many_calls_at_once_and_within_a_time_as_it_allows() {
     let left = stage.records().rows("SELECT count(*) AS n FROM call_slot");
     assert_eq!(left, [json!({ "n": 0 })], "each turn was given back");
 }
+
+#[test]
+fn jobs_whose_calls_wait_for_their_turn_rest_and_are_in_nobodys_way() {
+    let mut stage = Stage::bare();
+    let peer = Peer::start();
+    peer.delay(Duration::from_millis(150));
+    stage.publish(&peer.definitions("safe").replace("timeout: 60s", "timeout: 60s\nat_once: 2"));
+    stage.publish("runbook: quick\ntarget: vm/q\nsteps: [ { id: set, set: { a: '1' } } ]\n");
+    let jobs: Vec<i64> = (0..90).map(|n| launch(&stage, "tell", &json!({ "what": format!("vm/t{n}") }))).collect();
+    let quick = launch(&stage, "quick", &json!({}));
+    stage.job_in(quick, &["succeeded"]);
+    assert!(peer.told().len() < 60, "it had to wait for others: {}", peer.told().len());
+    let last = *jobs.last().expect("a job");
+    let waiting = stage.job_in(last, &["waiting"]);
+    assert_eq!(waiting["job"]["doing"], "waits for the turn of its call: tell");
+    assert_eq!(stage.arvok(&["job", "cancel", &last.to_string()]).code, 0);
+    stage.job_in(last, &["cancelled"]);
+    // The death of the node that has the turns loses neither them nor the queue.
+    stage.kill_node();
+    stage.start_node();
+    until("all others to have succeeded", || {
+        let done = stage.records().rows("SELECT count(*) AS n FROM job WHERE state = 'succeeded'");
+        (done == [json!({ "n": 90 })]).then_some(())
+    });
+    assert_eq!(peer.told().iter().map(|t| t.at_once).max(), Some(2));
+    let told: std::collections::BTreeSet<_> = peer.told().into_iter().map(|t| t.body).collect();
+    assert_eq!(told.len(), 89, "the one that was cancelled was not called");
+}

@@ -103,6 +103,13 @@ pub enum What {
         /// Whether doing it twice is harmless.
         repeat: Repeat,
     },
+    /// The call was not made: others of its connection come first.
+    Queued {
+        /// When its turn is asked for again, unless it is told before.
+        until: DateTime<Utc>,
+    },
+    /// The turn of the call has come.
+    Turn,
     /// A person decided.
     Decided(Decided),
     /// The question was withdrawn, since nobody decided in time.
@@ -138,7 +145,7 @@ pub enum Effect {
         /// How it ended.
         result: StepResult,
     },
-    /// Call an operation; answer with [`Event::Step`].
+    /// Call an operation; answer with [`Event::Step`]. Of a call that waited for its turn it comes again.
     Call(CallOut),
     /// Record a question to a person; answer with [`What::Decided`] or [`What::Silent`].
     Ask(Question),
@@ -146,6 +153,8 @@ pub enum Effect {
     Listen(Listening),
     /// Record that a question, or an event, is not waited for any more.
     Withdraw(Place),
+    /// A call that waits for its turn is not needed any more.
+    LeaveQueue(Place),
     /// Record an event of the job's own.
     Emit(Emitted),
     /// Make a job, unless this was done before; answer with [`What::Launched`] or [`What::Broke`], and later

@@ -13,7 +13,7 @@ use crate::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
-use std::cell::Cell;
+use std::{cell::Cell, collections::BTreeMap};
 
 /// A job at work.
 #[derive(Debug)]
@@ -163,9 +163,9 @@ impl<'a> Machine<'a> {
         self.progress.steps(self.runbook)
     }
 
-    fn still_open(&self, now: DateTime<Utc>) -> StillOpen {
+    fn still_open(&self, now: DateTime<Utc>) -> StillOpen<'_> {
         let (steps, around) = self.steps();
-        StillOpen::of(now, steps, &self.progress.block, &around.place)
+        StillOpen::of(now, steps, &self.progress.block, (&around.place, &self.progress.queued))
     }
 
     /// The steps that wait for something outside of the job.
@@ -189,6 +189,7 @@ impl<'a> Machine<'a> {
             effects: std::mem::take(effects),
             undo: forward.then(|| std::mem::take(&mut self.progress.undo)),
             errors: std::mem::take(&mut self.progress.errors),
+            queued: std::mem::take(&mut self.progress.queued),
             begun: self.progress.begun,
             failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
             paused: self.progress.paused.is_some(),
@@ -201,10 +202,11 @@ impl<'a> Machine<'a> {
         };
         let end = walk.block(steps, &mut block, &around);
         let more = walk.has_enough() && !walk.paused;
-        let Walk { effects: told, undo, errors, begun, news: left, .. } = walk;
+        let Walk { effects: told, undo, errors, queued, begun, news: left, .. } = walk;
         (*effects, *news) = (told, left);
         self.progress.block = block;
         self.progress.errors = errors;
+        self.progress.queued = queued;
         self.progress.begun = begun;
         if let Some(undo) = undo {
             self.progress.undo = undo;
@@ -416,6 +418,7 @@ impl<'a> Machine<'a> {
             effects: Vec::new(),
             undo: None,
             errors: self.progress.errors.clone(),
+            queued: BTreeMap::new(),
             begun: 0,
             failure: (None, None),
             paused: false,
@@ -480,7 +483,7 @@ impl Progress {
     /// The steps that wait, for another try, another look or a time.
     pub fn waiting(&self, runbook: &Runbook, now: DateTime<Utc>) -> Vec<Place> {
         let (steps, around) = self.steps(runbook);
-        StillOpen::of(now, steps, &self.block, &around.place).waiting
+        StillOpen::of(now, steps, &self.block, (&around.place, &self.queued)).waiting
     }
 }
 

@@ -2,15 +2,18 @@
 
 use super::{
     Outside, Place,
-    progress::{Block, Doing, Open, Telling, Way},
+    progress::{Block, Doing, Open, Queued, Telling, Way},
 };
 use crate::runbook::{Action, Step};
 use chrono::{DateTime, TimeDelta, Utc};
+use std::collections::BTreeMap;
 
 /// What is open.
 #[derive(Debug, Default, PartialEq)]
-pub(super) struct StillOpen {
+pub(super) struct StillOpen<'p> {
     now: DateTime<Utc>,
+    /// Calls that wait for their turn.
+    queued: Option<&'p BTreeMap<Place, Queued>>,
     /// Calls that are out.
     pub calls: usize,
     /// The earliest time at which something goes on.
@@ -27,10 +30,15 @@ pub(super) struct StillOpen {
     pub waiting: Vec<Place>,
 }
 
-impl StillOpen {
-    /// What is open of a list of steps, which stands at a place.
-    pub(super) fn of(now: DateTime<Utc>, steps: &[Step], block: &Block, around: &Place) -> Self {
-        let mut found = Self { now, ..Self::default() };
+impl<'p> StillOpen<'p> {
+    /// What is open of a list of steps, which stands at a place, with the calls that wait for their turn.
+    pub(super) fn of(
+        now: DateTime<Utc>,
+        steps: &[Step],
+        block: &Block,
+        (around, queued): (&Place, &'p BTreeMap<Place, Queued>),
+    ) -> Self {
+        let mut found = Self { now, queued: Some(queued), ..Self::default() };
         found.block(steps, block, around);
         found
     }
@@ -47,10 +55,6 @@ impl StillOpen {
 
     fn step(&mut self, step: &Step, open: &Open, place: &Place) {
         let title = step.summary.as_deref().unwrap_or(place.as_str());
-        let calls = |found: &mut Self, words: String| {
-            found.calls += 1;
-            found.doing.push(words);
-        };
         match (&open.doing, &step.action) {
             (Doing::Branch(taken, block), Action::Choose(choose)) => {
                 if let Some(branch) = choose.branches.get(*taken) {
@@ -70,8 +74,10 @@ impl StillOpen {
                 }
                 self.time(step, open);
             }
-            (Doing::Probing(_), _) => calls(self, format!("finds out whether it was done: {title}")),
-            (Doing::Looking { next: None, .. }, _) => calls(self, format!("looks: {title}")),
+            (Doing::Probing(_), _) => {
+                self.call(&place.within("probe"), title, format!("finds out whether it was done: {title}"));
+            }
+            (Doing::Looking { next: None, .. }, _) => self.call(place, title, format!("looks: {title}")),
             (Doing::Again(at), _) => self.waits_until(*at, place, format!("waits to try again: {title}")),
             (Doing::Pausing(until), _) => self.waits_until(*until, place, format!("lets time pass: {title}")),
             (Doing::Looking { next: Some(at), .. }, action) => {
@@ -96,11 +102,25 @@ impl StillOpen {
             }
             (Doing::Recalling { job }, _) => {
                 self.outside.push((place.clone(), Outside::Job(*job)));
-                calls(self, title.to_owned());
+                self.call(place, title, title.to_owned());
             }
             (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
             (Doing::Launching | Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
-                calls(self, title.to_owned());
+                self.call(place, title, title.to_owned());
+            }
+        }
+    }
+
+    /// A call is out, or waits for its turn.
+    fn call(&mut self, at: &Place, title: &str, words: String) {
+        match self.queued.and_then(|queued| queued.get(at)) {
+            None => {
+                self.calls += 1;
+                self.doing.push(words);
+            }
+            Some(queued) => {
+                self.wait(queued.until);
+                self.waits_outside(at, Outside::Turn, format!("waits for the turn of its call: {title}"));
             }
         }
     }
@@ -113,7 +133,16 @@ impl StillOpen {
 
     fn asking(&mut self, until: DateTime<Utc>, tell: &Telling, place: &Place, title: &str) {
         match tell {
-            Telling::Out { .. } => self.calls += 1,
+            Telling::Out { .. } => {
+                let told = place.within("told");
+                match self.queued.and_then(|queued| queued.get(&told)) {
+                    None => self.calls += 1,
+                    Some(queued) => {
+                        self.wait(queued.until);
+                        self.outside.push((told, Outside::Turn));
+                    }
+                }
+            }
             Telling::Again { at, .. } => self.wait(*at),
             Telling::Over => {}
         }

@@ -17,6 +17,8 @@ pub enum Outside {
     Event,
     /// A job of its own.
     Job(JobId),
+    /// The turn of its call among those of a connection.
+    Turn,
 }
 
 /// A question to a person.

@@ -40,6 +40,9 @@ pub struct Progress {
     /// What went wrong and was passed over, by the ids of the steps.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub errors: BTreeMap<String, String>,
+    /// Calls that wait for their turn.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub queued: BTreeMap<Place, Queued>,
     /// Steps begun so far.
     #[serde(default)]
     pub begun: u32,
@@ -143,6 +146,15 @@ impl Block {
             _ => {}
         }
     }
+}
+
+/// A call that waits for its turn.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Queued {
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// When it is asked for again, unless it is told before.
+    pub until: DateTime<Utc>,
 }
 
 /// A step that has begun and not ended.

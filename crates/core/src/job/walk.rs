@@ -5,7 +5,9 @@
 //! finds nobody. How each kind goes on stands in `steps`.
 
 use super::{
-    Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What, progress::Doing, steps,
+    Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What,
+    progress::{Doing, Queued},
+    steps,
 };
 use crate::{
     Alert,
@@ -52,6 +54,8 @@ pub(super) struct Walk<'m> {
     /// What was done and can be taken back; none while it is being taken back.
     pub undo: Option<Vec<Place>>,
     pub errors: BTreeMap<String, String>,
+    /// Calls that wait for their turn.
+    pub queued: BTreeMap<Place, Queued>,
     pub begun: u32,
     /// Why the job fails, if that is known, and the step.
     pub failure: (Option<String>, Option<Place>),
@@ -81,6 +85,16 @@ pub(super) struct News {
     pub taken: Option<Repeats>,
     /// What went out since.
     pub sent: BTreeSet<Place>,
+}
+
+/// How it is with the turn of a call.
+pub(super) enum Turn {
+    /// It waits for none: it is out, or was.
+    Out,
+    /// It waits, since then.
+    Waits(DateTime<Utc>),
+    /// It may be sent now.
+    Comes,
 }
 
 /// Where a list of steps stands in the tree.
@@ -271,6 +285,7 @@ impl<'m> Walk<'m> {
         block: &mut Block,
         around: &Around<'m>,
     ) -> Option<End> {
+        self.leave_queue(place);
         let short = |text: String| if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text };
         // How the last try ended was recorded when it was decided to try again.
         let recorded = matches!(open.doing, Doing::Again(_));
@@ -347,6 +362,41 @@ impl<'m> Walk<'m> {
         self.effects.push(Effect::Call(call));
     }
 
+    /// How it is with the turn of a call. Whose turn has come is sent by whoever asks.
+    pub(super) fn turn_of(&mut self, place: &Place, attempt: u32) -> Turn {
+        let told = self.news.steps.iter().position(|(p, a, what)| {
+            p == place && (*what == What::Turn || *a == attempt && matches!(what, What::Queued { .. }))
+        });
+        match told.map(|at| self.news.steps.remove(at).2) {
+            Some(What::Queued { until }) => {
+                let queued = self.queued.entry(place.clone()).or_insert(Queued { since: self.now, until });
+                queued.until = until;
+            }
+            Some(_) => self.queued.get_mut(place).into_iter().for_each(|queued| queued.until = self.now),
+            None => {}
+        }
+        match self.queued.get(place) {
+            None => Turn::Out,
+            Some(queued) if queued.until <= self.now && !self.paused => {
+                self.queued.remove(place);
+                Turn::Comes
+            }
+            Some(queued) => Turn::Waits(queued.since),
+        }
+    }
+
+    /// Neither a step that has ended nor what belongs to it waits for a turn any more.
+    fn leave_queue(&mut self, place: &Place) {
+        if self.queued.is_empty() {
+            return;
+        }
+        for place in [place.clone(), place.within("probe"), place.within("told")] {
+            if self.queued.remove(&place).is_some() {
+                self.effects.push(Effect::LeaveQueue(place));
+            }
+        }
+    }
+
     /// What happened to a try, if that is the event.
     pub(super) fn news_of(&mut self, place: &Place, attempt: u32) -> Option<What> {
         let mine = self.news.steps.iter().position(|(p, a, _)| p == place && *a == attempt)?;
@@ -374,7 +424,7 @@ impl<'m> Walk<'m> {
 
     /// Whether a call that was out is lost, and whether it may be repeated.
     pub(super) fn is_lost(&self, place: &Place) -> Option<&Repeats> {
-        self.news.taken.as_ref().filter(|_| !self.news.sent.contains(place))
+        self.news.taken.as_ref().filter(|_| !self.news.sent.contains(place) && !self.queued.contains_key(place))
     }
 
     /// Whether the time of a step as a whole is over.

@@ -242,7 +242,7 @@ pub(super) async fn try_operation(
             caller: For::Person(by),
             hidden: &[],
         };
-        calls::call(&node, out).await.0
+        calls::call(&node, out).await.0.ended()
     });
     let ended = calling.await.map_err(|_| ApiError::Internal)?;
     let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);

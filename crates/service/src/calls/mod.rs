@@ -19,8 +19,10 @@ use arvok_core::{
     connector::{Answer, CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
 };
 use arvok_store::calls::{Caller, NewCall};
+use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
 use std::time::{Duration, Instant};
+use turns::Turn;
 
 /// A call that is to be made.
 #[derive(Debug)]
@@ -64,20 +66,40 @@ fn unsent(message: String) -> Failure {
     Failure::lasting(CallEnd::NotSent, message)
 }
 
-/// Calls an operation; how that ended, and whether doing it twice is harmless.
-pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
+/// What came of a call that was to be made.
+#[derive(Debug)]
+pub(crate) enum Made {
+    /// It was made, or could not be.
+    Ended(Box<Ended>),
+    /// It was not made: others of its connection come first. To be asked for again then.
+    Queued(DateTime<Utc>),
+}
+
+impl Made {
+    /// How a person's call ended, which waits for its turn.
+    pub fn ended(self) -> Ended {
+        match self {
+            Self::Ended(ended) => *ended,
+            Self::Queued(_) => Ended::unsent(unsent("its turn has not come".into())),
+        }
+    }
+}
+
+/// Calls an operation; what came of it, and whether doing it twice is harmless.
+pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
     let published = node.published();
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
-        Err(missing) => return (Ended::unsent(unsent(missing.to_string())), Repeat::Never),
+        Err(missing) => return (Made::Ended(Box::new(Ended::unsent(unsent(missing.to_string())))), Repeat::Never),
     };
     (noted(node, &published, connection, operation, out).await, operation.repeat)
 }
 
 /// Asks the operation's own probe whether a call with this was done.
-pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
+pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
     let published = node.published();
     let mut answer = None;
+    let mut queued = None;
     let asked = async {
         let found = published.catalog.operation(out.via, out.operation);
         let (connection, operation) = found.map_err(|missing| unsent(missing.to_string()))?;
@@ -86,7 +108,13 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
         let asking = probe.give(give).map_err(|e| unsent(format!("its probe: {e}")))?;
         let (_, tells) = published.catalog.operation(out.via, &probe.operation).map_err(|m| unsent(m.to_string()))?;
         let out = Outgoing { operation: &probe.operation, give: &asking, ..out };
-        let ended = noted(node, &published, connection, tells, out).await;
+        let ended = match noted(node, &published, connection, tells, out).await {
+            Made::Ended(ended) => *ended,
+            Made::Queued(until) => {
+                queued = Some(until);
+                return Err(unsent("its turn has not come".into()));
+            }
+        };
         answer = ended.answer;
         match ended.called? {
             Called::Output(result) => {
@@ -97,7 +125,8 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Ended, Repeat) {
         }
     };
     let called = asked.await;
-    (Ended { called, answer }, Repeat::Safe)
+    let made = queued.map_or_else(|| Made::Ended(Box::new(Ended { called, answer })), Made::Queued);
+    (made, Repeat::Safe)
 }
 
 /// Calls, and notes how it went.
@@ -107,12 +136,15 @@ async fn noted(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Ended {
+) -> Made {
     let (at, begun) = (clock::now(), Instant::now());
     let caller = out.caller.clone();
     let (via, name, hidden) = (out.via.to_owned(), out.operation.to_owned(), out.hidden);
-    let called = perform(node, published, connection, operation, out).await.unwrap_or_else(Ended::unsent);
-    let called = hide(called, hidden);
+    let called = match perform(node, published, connection, operation, out).await {
+        Ok(Made::Ended(ended)) => hide(*ended, hidden),
+        Ok(queued @ Made::Queued(_)) => return queued,
+        Err(failure) => hide(Ended::unsent(failure), hidden),
+    };
     let (ended, message) = match &called.called {
         Ok(Called::Output(_)) => ("done", None),
         Ok(Called::Later(_)) => ("later", None),
@@ -120,7 +152,7 @@ async fn noted(
     };
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
     node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
-    called
+    Made::Ended(Box::new(called))
 }
 
 /// What came of a call, without the addresses that were put in for it: in their place stands what the record has for them,
@@ -163,7 +195,7 @@ async fn perform(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Result<Ended, Failure> {
+) -> Result<Made, Failure> {
     let ready = ready(node, published, connection).map_err(unsent)?;
     let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
     let (one, whole) = match out.timeout {
@@ -173,7 +205,10 @@ async fn perform(
         Some(timeout) => (usual.min(timeout), timeout),
     };
     let millis = |period: Period| Duration::from_millis(period.millis());
-    let slot = turns::turn(node, ready.connection, millis(whole)).await?;
+    let slot = match turns::turn(node, ready.connection, &out.caller, millis(whole)).await? {
+        Turn::Come(slot) => slot,
+        Turn::Queued(until) => return Ok(Made::Queued(until)),
+    };
     let call = Call {
         operation,
         give: out.give,
@@ -188,7 +223,7 @@ async fn perform(
     };
     let called = node.http.call(call).await;
     turns::over(node, slot).await;
-    Ok(called)
+    Ok(Made::Ended(Box::new(called)))
 }
 
 /// What is known of a connection after a try of it.
@@ -218,7 +253,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 caller: Caller::Person(by.to_owned()),
                 hidden: &[],
             };
-            call(node, out).await.0.called.map(|called| match called {
+            call(node, out).await.0.ended().called.map(|called| match called {
                 Called::Output(output) => arvok_core::text::cut(&output.to_string(), 400).to_owned(),
                 Called::Later(_) => "it will call back".to_owned(),
             })

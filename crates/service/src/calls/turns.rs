@@ -1,54 +1,75 @@
 //! The turns of calls: a connection may allow so many at once, and so many within a time, over all nodes.
 
-use crate::{insist::insist, node::Node};
+use crate::{clock, insist::insist, node::Node, random};
+use arvok_api::Change;
 use arvok_core::connector::{CallEnd, Connection, Failure};
-use arvok_store::calls::{self, Slot};
+use arvok_store::calls::{self, Allowed, Caller, Slot};
+use chrono::{DateTime, TimeDelta, Utc};
 use std::time::{Duration, Instant};
 
-/// How long a call waits for its turn; what has not been sent by then is refused, and its step may try again.
+/// How long a person's call waits for its turn. A step's waits as long as its job has time for it.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// Time between two looks for a turn.
+/// Time between two looks for a person's turn.
 const LOOK: Duration = Duration::from_millis(100);
 
-/// Waits for the turn of a call; to be given back when it is over.
-pub(super) async fn turn(node: &Node, connection: &Connection, longest: Duration) -> Result<Option<Slot>, Failure> {
-    let name = &connection.name;
-    let away =
-        |e: arvok_store::StoreError| Failure::new(CallEnd::NotSent, format!("its turn cannot be asked for: {e}"));
-    let begun = Instant::now();
-    if let Some(rate) = connection.rate {
-        let per = Duration::from_millis(rate.per.millis());
-        let wait = insist(|| calls::reserve(&node.work_db, name, rate.calls, per, PATIENCE)).await.map_err(away)?;
-        let Some(wait) = wait else {
-            let (calls, per, most) = (rate.calls, rate.per, PATIENCE.as_secs());
-            let message =
-                format!("`{name}` allows {calls} calls in {per}, and those of the next {most} s are spoken for");
-            return Err(Failure::new(CallEnd::NotSent, message));
-        };
-        tokio::time::sleep(wait).await;
+/// Whether the turn of a call has come.
+pub(super) enum Turn {
+    /// It has; to be given back when the call is over.
+    Come(Option<Slot>),
+    /// Others come first: the job rests meanwhile, and asks again then.
+    Queued(DateTime<Utc>),
+}
+
+/// Asks for the turn of a call; a person waits for it.
+pub(super) async fn turn(
+    node: &Node,
+    connection: &Connection,
+    caller: &Caller,
+    longest: Duration,
+) -> Result<Turn, Failure> {
+    let rate = connection.rate.map(|rate| (rate.calls, Duration::from_millis(rate.per.millis())));
+    let allowed = Allowed { at_once: connection.at_once, rate };
+    if allowed.at_once.is_none() && allowed.rate.is_none() {
+        return Ok(Turn::Come(None));
     }
-    let Some(most) = connection.at_once else { return Ok(None) };
+    let name = &connection.name;
+    // A little longer than the call, so that no turn of a living call is given away.
+    let longest = longest + Duration::from_secs(5);
+    let (begun, mark) = (Instant::now(), random::id());
     loop {
-        // A little longer than the call, so that no turn of a living call is given away.
-        let longest = longest + Duration::from_secs(5);
-        let slot = insist(|| calls::take_turn(&node.work_db, name, most, longest)).await.map_err(away)?;
-        if slot.is_some() {
-            return Ok(slot);
+        let turn = insist(|| calls::turn(&node.work_db, name, allowed, (caller, &mark), longest)).await;
+        let turn = turn.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
+        match (turn, caller) {
+            (calls::Turn::Come(slot, wait), _) => {
+                tokio::time::sleep(wait).await;
+                return Ok(Turn::Come(slot));
+            }
+            (calls::Turn::Queued(again), Caller::Step { .. }) => {
+                let again = TimeDelta::from_std(again).unwrap_or(TimeDelta::minutes(1));
+                return Ok(Turn::Queued(clock::now() + again));
+            }
+            (calls::Turn::Queued(_), Caller::Person(_)) if begun.elapsed() > PATIENCE => {
+                let message = format!("its turn at `{name}` has not come within {} s", PATIENCE.as_secs());
+                return Err(not_sent(message));
+            }
+            (calls::Turn::Queued(again), Caller::Person(_)) => tokio::time::sleep(LOOK.min(again)).await,
         }
-        if begun.elapsed() > PATIENCE {
-            let message =
-                format!("`{name}` allows {most} calls at once, and all of them were out for {} s", PATIENCE.as_secs());
-            return Err(Failure::new(CallEnd::NotSent, message));
-        }
-        tokio::time::sleep(LOOK).await;
     }
 }
 
-/// Gives a turn back.
+fn not_sent(message: String) -> Failure {
+    Failure::new(CallEnd::NotSent, message)
+}
+
+/// Gives a turn back; whose turn it is then is told.
 pub(super) async fn over(node: &Node, slot: Option<Slot>) {
-    if let Some(slot) = slot
-        && let Err(e) = calls::give_back(&node.work_db, slot).await
-    {
-        tracing::warn!("the turn of a call ends by itself later: {e}");
+    let Some(slot) = slot else { return };
+    match calls::give_back(&node.work_db, &slot).await {
+        Ok(told) if told.is_empty() => {}
+        Ok(told) => {
+            node.announcer.tell(Change { jobs: told.into_iter().map(|job| job.0).collect(), ..Change::default() });
+            node.work.notify_one();
+        }
+        Err(e) => tracing::warn!("the turn of a call ends by itself later: {e}"),
     }
 }

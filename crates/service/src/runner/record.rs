@@ -39,6 +39,8 @@ pub(super) struct Outward {
     pub calls: Vec<CallOut>,
     pub launches: Vec<Launching>,
     pub recalls: Vec<Recall>,
+    /// Steps whose calls wait for no turn any more.
+    pub left: Vec<String>,
     /// When something goes on though calls are out.
     pub wake: Option<DateTime<Utc>>,
 }
@@ -72,6 +74,7 @@ pub(super) fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Reco
             Effect::Ask(question) => record.asked.push(question),
             Effect::Listen(listening) => record.listens.push(listening),
             Effect::Withdraw(place) => record.withdrawn.push(place.to_string()),
+            Effect::LeaveQueue(place) => outward.left.push(place.to_string()),
             Effect::Emit(event) => record.emitted.push(event),
             Effect::GoOn { until } => (record.then, outward.wake) = (Then::GoOn, until),
             Effect::Wait { until, alarm } => record.then = Then::Wait { until, alarm: alarm.then_some(seen) },

@@ -7,7 +7,7 @@ use super::{
     turn::{Begun, Came},
 };
 use crate::{
-    calls::{self, CallBack, Outgoing, answer_kept, replace},
+    calls::{self, CallBack, Made, Outgoing, answer_kept, replace},
     clock,
     node::Node,
 };
@@ -136,6 +136,7 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
         }
         begun.count_end(node);
         let Begun { progress, record, outward, walked, .. } = begun;
+        leave_queues(node, &held, &outward).await;
         let (Then::GoOn, Some(mut walked)) = (record.then, walked) else { return Ok(()) };
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &out);
@@ -150,6 +151,16 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
             else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
         };
         begun = walked.turn(node, progress, (event, said), None).await?.decide(node).await?;
+    }
+}
+
+/// Leaves the queues in which its calls stood that are not needed any more. Who did not come when told is passed over anyway.
+async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
+    if outward.left.is_empty() {
+        return;
+    }
+    if let Err(e) = arvok_store::calls::leave(&node.work_db, held.id, outward.left.clone()).await {
+        tracing::warn!(job = held.id.0, "a place in a queue of calls ends by itself later: {e}");
     }
 }
 
@@ -202,8 +213,14 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
         caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
         hidden: &hidden,
     };
-    let (ended, repeat) =
+    let (made, repeat) =
         if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
+    let ended = match made {
+        Made::Ended(ended) => *ended,
+        Made::Queued(until) => {
+            return Event::Step { place: out.place, attempt: out.attempt, what: What::Queued { until } }.into();
+        }
+    };
     let answered = ended.answer.map(|answer| Answered {
         place: out.place.clone(),
         attempt: i32::try_from(out.attempt).unwrap_or(i32::MAX),

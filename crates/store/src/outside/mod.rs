@@ -11,7 +11,7 @@ pub mod events;
 pub mod outbox;
 pub mod subscribers;
 
-use crate::{StoreError, jobs::Looked};
+use crate::{StoreError, calls, jobs::Looked};
 use arvok_core::{
     JobId,
     job::{Outside, Place, What},
@@ -47,11 +47,16 @@ pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside
         .iter()
         .filter_map(|(place, waits)| match waits {
             Outside::Job(child) => Some((place.clone(), *child)),
-            Outside::Decision | Outside::Event => None,
+            Outside::Decision | Outside::Event | Outside::Turn => None,
         })
         .collect();
     if !children.is_empty() {
         come.posts.extend(children::ends(db, children).await?);
+    }
+    let queued = places(|w| *w == Outside::Turn);
+    if !queued.is_empty() {
+        let told = calls::told(db, job, queued).await?.into_iter();
+        come.posts.extend(told.map(|place| (Place::new(place), What::Turn)));
     }
     if open.iter().any(|(_, waits)| *waits == Outside::Event) {
         events::come(db, job, &mut come).await?;

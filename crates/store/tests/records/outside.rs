@@ -7,7 +7,8 @@ use arvok_core::{
     runbook::LaunchRole,
 };
 use arvok_store::{
-    DatabaseConnection, calls,
+    DatabaseConnection,
+    calls::{self, Allowed, Caller, Turn},
     jobs::{self, ClaimedJob, Record, Then},
     outside::{
         self,
@@ -344,6 +345,94 @@ fn whoever_has_no_patience_for_a_rate_reserves_nothing() {
         }
         let ahead = "SELECT (next_at < now() + interval '21 seconds') AS x FROM call_rate";
         assert_eq!(one(&published.db, ahead).await, true, "and is still");
+    });
+}
+
+#[test]
+fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(4).await;
+        let db = &published.db;
+        let mut jobs = Vec::new();
+        for _ in 0..4 {
+            jobs.push(take(db).await.expect("a job"));
+        }
+        for job in &jobs {
+            kept(db, job, Record::default()).await;
+        }
+        let [first, second, third, urgent] = [0, 1, 2, 3].map(|n| jobs[n].id);
+        run(db, &format!("UPDATE job SET urgency = urgency + 1 WHERE id = {urgent}")).await;
+        let two = Allowed { at_once: Some(1), rate: None };
+        let turn = async |job: JobId| {
+            let step = Caller::Step { job, place: Place::new("tell"), attempt: 1 };
+            calls::turn(db, "yard", two, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+        };
+        let came = |turn| match turn {
+            Turn::Come(Some(slot), wait) if wait.is_zero() => slot,
+            other => panic!("{other:?}"),
+        };
+        let slot = came(turn(first).await);
+        assert_eq!(came(turn(first).await), slot, "of a node that died it goes on");
+        for job in [second, third, urgent] {
+            assert!(matches!(turn(job).await, Turn::Queued(_)));
+        }
+        let told = async |job: JobId| {
+            let place = Place::new("tell");
+            outside::come(db, job, &[(place, Outside::Turn)]).await.expect("reads").posts.len() == 1
+        };
+        assert!(!told(urgent).await);
+        assert_eq!(calls::give_back(db, &slot).await.expect("gives back"), [urgent]);
+        assert!(told(urgent).await && !told(second).await);
+        // Nobody overtakes whoever was told, unless it does not come.
+        assert!(matches!(turn(second).await, Turn::Queued(_)));
+        run(db, "UPDATE call_queue SET told_at = told_at - interval '11 seconds' WHERE told_at IS NOT NULL").await;
+        let slot = came(turn(second).await);
+        assert!(matches!(turn(urgent).await, Turn::Queued(_)), "it has its place again");
+        // A job that is held, or has left, is not waited for.
+        run(db, &format!("UPDATE job SET state = 'paused' WHERE id = {urgent}")).await;
+        assert_eq!(calls::give_back(db, &slot).await.expect("gives back"), [third]);
+        calls::leave(db, third, vec!["tell".into()]).await.expect("leaves");
+        let slot = came(turn(first).await);
+        run(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
+        // A person has patience for less, and goes first.
+        let pat = Caller::Person("pat".into());
+        let by_hand = async || calls::turn(db, "yard", two, (&pat, "1"), Duration::from_secs(30)).await.expect("asks");
+        assert!(matches!(by_hand().await, Turn::Queued(_)));
+        assert!(calls::give_back(db, &slot).await.expect("gives back").is_empty());
+        assert!(matches!(turn(urgent).await, Turn::Queued(_)));
+        came(by_hand().await);
+    });
+}
+
+#[test]
+fn a_rate_spreads_calls_and_those_of_later_wait_in_the_queue() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        let mut jobs = Vec::new();
+        for _ in 0..2 {
+            jobs.push(take(db).await.expect("a job"));
+        }
+        for job in &jobs {
+            kept(db, job, Record::default()).await;
+        }
+        let allowed = Allowed { at_once: None, rate: Some((2, Duration::from_secs(20))) };
+        let turn = async |n: usize, place: &str| {
+            let step = Caller::Step { job: jobs[n].id, place: Place::new(place), attempt: 1 };
+            calls::turn(db, "yard", allowed, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+        };
+        assert_eq!(turn(0, "a").await, Turn::Come(None, Duration::ZERO));
+        let again = |turn| match turn {
+            Turn::Queued(again) => again.as_secs_f64(),
+            come @ Turn::Come(..) => panic!("{come:?}"),
+        };
+        assert!((8.0..=10.0).contains(&again(turn(0, "b").await)));
+        assert!((18.0..=20.0).contains(&again(turn(1, "c").await)), "one is ahead of it");
+        run(db, "UPDATE call_rate SET next_at = clock_timestamp() + interval '500 milliseconds'").await;
+        assert!(again(turn(1, "c").await) > 8.0, "still");
+        assert!(matches!(turn(0, "b").await, Turn::Come(None, wait) if wait <= Duration::from_millis(500)));
     });
 }
 

@@ -5,7 +5,7 @@ use crate::{
     connector::CallEnd,
     job::{
         CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepResult, Telling, What,
-        walk::{Around, StepEnd, Walk},
+        walk::{Around, StepEnd, Turn, Walk},
     },
     runbook::{Ask, LINK, TELL, To},
     text::cut,
@@ -38,7 +38,7 @@ pub(in crate::job) fn begin<'m>(
         "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
     });
     walk.effects.push(Effect::Ask(question));
-    tell(walk, ask, place, open, around, 1, &decision);
+    tell(walk, ask, place, open, around, (1, &decision));
     None
 }
 
@@ -72,13 +72,16 @@ fn tell<'m>(
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
-    attempt: u32,
-    decision: &Value,
+    (attempt, decision): (u32, &Value),
 ) {
     let Some(call) = &ask.tell else { return };
     let at = place.within("told");
+    // One that waited for its turn has begun already.
+    let begun = matches!(open.doing, Doing::Asking { tell: Telling::Out { .. }, .. });
     let given = walk.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
-    walk.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    if !begun {
+        walk.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    }
     let next = match given {
         Ok(Value::Object(give)) => {
             walk.send(CallOut {
@@ -142,10 +145,15 @@ fn telling<'m>(walk: &mut Walk<'m>, ask: &'m Ask, place: &Place, open: &mut Open
     match state.clone() {
         Telling::Over => {}
         Telling::Again { at: then, attempt, decision } if walk.now >= then && !around.halt && !walk.paused => {
-            tell(walk, ask, place, open, around, attempt + 1, &decision);
+            tell(walk, ask, place, open, around, (attempt + 1, &decision));
         }
         Telling::Again { .. } => {}
         Telling::Out { attempt, decision } => {
+            match walk.turn_of(&at, attempt) {
+                Turn::Out => {}
+                Turn::Waits(_) => return,
+                Turn::Comes => return tell(walk, ask, place, open, around, (attempt, &decision)),
+            }
             let next = match walk.answer_of(&at, attempt) {
                 Some(Ok(output)) => {
                     walk.record(&at, attempt, StepResult::Done(output));

@@ -6,7 +6,7 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{
         CallOut, Chosen, Doing, Effect, Listening, Open, Place, Resolution, StepResult, What,
-        walk::{Around, StepEnd, Walk},
+        walk::{Around, StepEnd, Turn, Walk},
     },
     runbook::{Call, Step},
 };
@@ -27,6 +27,18 @@ pub(in crate::job) fn begin<'m>(
     open.doing = Doing::Calling;
     let given = walk.see(around, |scope| call.give.fill(scope));
     walk.started(place, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    send(walk, (step, call), place, open, around, given.map_err(|e| e.to_string()))
+}
+
+/// Sends a try that has begun.
+fn send<'m>(
+    walk: &mut Walk<'m>,
+    (step, call): Calling<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    given: Result<Value, String>,
+) -> Option<StepEnd> {
     let give = match given {
         Ok(Value::Object(give)) => give,
         Ok(_) => return not_sent(walk, (step, call), place, open, around, "`give` is not a map".into()),
@@ -104,6 +116,14 @@ fn calling_out<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
+    match walk.turn_of(place, open.attempt) {
+        Turn::Out => {}
+        Turn::Comes if !around.halt => {
+            let given = walk.see(around, |scope| calling.1.give.fill(scope)).map_err(|e| e.to_string());
+            return send(walk, calling, place, open, around, given);
+        }
+        turn => return has_no_turn(walk, calling, place, open, around, &turn),
+    }
     match walk.news_of(place, open.attempt) {
         Some(What::Returned(output)) => return Some(StepEnd::Done(output)),
         Some(What::Broke { failure, repeat }) => return broke(walk, calling, place, open, around, &failure, repeat),
@@ -125,6 +145,30 @@ fn calling_out<'m>(
             begin(walk, calling, place, open, around)
         }
     }
+}
+
+/// The call waits for its turn, as long as its own time and that of what is around it lasts.
+fn has_no_turn<'m>(
+    walk: &mut Walk<'m>,
+    calling: Calling<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    turn: &Turn,
+) -> Option<StepEnd> {
+    let (step, via) = (calling.0, &calling.1.via);
+    let message = match (turn, step.timeout) {
+        _ if around.halt && !open.doubt => return Some(StepEnd::Halted),
+        _ if around.halt => format!("it waited for its turn at `{via}` when it was stopped"),
+        (Turn::Waits(since), Some(timeout)) if walk.now >= *since + walk.held_for + timeout.delta() => {
+            format!("its turn at `{via}` has not come within {timeout}")
+        }
+        _ => return None,
+    };
+    walk.queued.remove(place);
+    walk.effects.push(Effect::LeaveQueue(place.clone()));
+    // Of an earlier try it may not be known what became of it.
+    broke(walk, calling, place, open, around, &Failure::new(CallEnd::NotSent, message), Repeat::Keyed)
 }
 
 /// The call was taken, and is waited for as long as the operation says, or as the step gives it if that is less. What comes
@@ -252,6 +296,21 @@ fn ask_probe<'m>(
     let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
     let given = walk.see(around, |scope| asked.give.fill(scope));
     walk.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    send_probe(walk, call, place, open, around, why)
+}
+
+/// Sends a probe that has begun.
+fn send_probe<'m>(
+    walk: &mut Walk<'m>,
+    call: &'m Call,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    why: String,
+) -> Option<StepEnd> {
+    let at = place.within("probe");
+    let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
+    let given = walk.see(around, |scope| asked.give.fill(scope));
     let Ok(Value::Object(give)) = given else {
         let message = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
         walk.record(&at, open.attempt, StepResult::Failed(message.clone()));
@@ -281,6 +340,11 @@ fn probing<'m>(
 ) -> Option<StepEnd> {
     let (step, call) = calling;
     let at = place.within("probe");
+    match walk.turn_of(&at, open.attempt) {
+        Turn::Out => {}
+        Turn::Waits(_) => return None,
+        Turn::Comes => return send_probe(walk, call, place, open, around, why),
+    }
     let result = match walk.answer_of(&at, open.attempt) {
         Some(Ok(result)) => result,
         Some(Err((failure, _))) => {

@@ -4,10 +4,10 @@
 use crate::{
     job::{
         CallOut, Doing, Open, Place,
-        walk::{Around, StepEnd, Walk},
+        walk::{Around, StepEnd, Turn, Walk},
     },
     period::rough,
-    runbook::Check,
+    runbook::{Call, Check},
 };
 use serde_json::{Map, Value, json};
 
@@ -43,13 +43,33 @@ pub(in crate::job) fn go_on<'m>(
         // What needs no call costs nothing, and may hold as soon as the alarm has changed.
         Some(at) if !walk.paused && (walk.now >= at || check.call.is_none()) => look(walk, check, place, open, around),
         Some(_) => None,
-        None => match walk.answer_of(place, number) {
-            Some(found) => seen(walk, check, open, around, found.map_err(|(failure, _)| failure.message)),
-            None => {
-                walk.is_lost(place)?;
-                look(walk, check, place, open, around)
+        None => match (walk.turn_of(place, number), &check.call) {
+            (Turn::Waits(_), _) if walk.now < open.since + walk.held_for + check.within.delta() => None,
+            (Turn::Waits(_), Some(call)) => {
+                let why = format!("its turn at `{}` has not come", call.via);
+                seen(walk, check, open, around, Err(why))
             }
+            (Turn::Comes, Some(call)) => send(walk, call, place, number, around),
+            _ => looked(walk, check, place, open, around, number),
         },
+    }
+}
+
+/// The call of a look is out, or was when the job was left.
+fn looked<'m>(
+    walk: &mut Walk<'m>,
+    check: &'m Check,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+    number: u32,
+) -> Option<StepEnd> {
+    match walk.answer_of(place, number) {
+        Some(found) => seen(walk, check, open, around, found.map_err(|(failure, _)| failure.message)),
+        None => {
+            walk.is_lost(place)?;
+            look(walk, check, place, open, around)
+        }
     }
 }
 
@@ -67,6 +87,11 @@ fn look<'m>(
     };
     open.doing = Doing::Looking { look: number, next: None };
     let Some(call) = &check.call else { return seen(walk, check, open, around, Ok(Value::Null)) };
+    send(walk, call, place, number, around)
+}
+
+/// Sends the call of a look.
+fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, around: &Around<'m>) -> Option<StepEnd> {
     let give: Map<String, Value> = match walk.see(around, |scope| call.give.fill(scope)) {
         Ok(Value::Object(give)) => give,
         Ok(_) => return Some(StepEnd::failed("`give` is not a map")),

@@ -1,5 +1,5 @@
 //! Random runbooks in random worlds: the machine does what the interpreter says, and neither deaths nor events that
-//! come twice change how a job goes.
+//! come twice nor calls that wait for their turn change how a job goes.
 
 use super::{
     interpreter::{Answer, Interpreter, Oracle, Time, Went, by_place, mixed},
@@ -170,6 +170,8 @@ struct Mixed {
     lost: u64,
     /// One of so many events is told twice; none if 0.
     doubled: u64,
+    /// One of so many calls waits for its turn; none if 0.
+    queued: u64,
     /// Whether what has a key is never refused: after a death nobody could tell a refusal of what was done before.
     gentle: bool,
     count: usize,
@@ -303,6 +305,10 @@ impl World for Mixed {
     fn doubles(&mut self) -> bool {
         self.chance("doubled", self.doubled)
     }
+
+    fn is_queued(&mut self) -> bool {
+        self.chance("queued", self.queued)
+    }
 }
 
 /// What people say to a job: when they stop it, and whether it takes back; from when to when they hold it.
@@ -384,7 +390,7 @@ fn drawn(seed: u64, never: bool) -> Runbook {
 }
 
 fn quiet(seed: u64) -> Mixed {
-    Mixed { seed, lost: 0, doubled: 0, gentle: false, count: 0 }
+    Mixed { seed, lost: 0, doubled: 0, queued: 0, gentle: false, count: 0 }
 }
 
 proptest! {
@@ -413,10 +419,10 @@ proptest! {
     }
 
     #[test]
-    fn neither_deaths_nor_doubles_change_how_a_job_goes(seed in any::<u64>()) {
+    fn neither_deaths_nor_doubles_nor_turns_change_how_a_job_goes(seed in any::<u64>()) {
         let runbook = drawn(seed, false);
         let (quietly, before, _) = play(&runbook, Mixed { gentle: true, ..quiet(seed) });
-        let (went, trace, _) = play(&runbook, Mixed { lost: 3, doubled: 3, gentle: true, ..quiet(seed) });
+        let (went, trace, _) = play(&runbook, Mixed { lost: 3, doubled: 3, queued: 3, gentle: true, ..quiet(seed) });
         let differ = differences(&went, &quietly);
         prop_assert!(differ.is_empty(), "with and without differ: {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
     }

@@ -56,6 +56,11 @@ pub(super) trait World {
         false
     }
 
+    /// Whether a call waits for its turn, which comes at the same moment.
+    fn is_queued(&mut self) -> bool {
+        false
+    }
+
     /// Whether what happened is told twice.
     fn doubles(&mut self) -> bool {
         false
@@ -175,7 +180,9 @@ impl<'a, W: World> Story<'a, W> {
                     }
                 }
                 Happening::Event(event) => {
-                    if let Event::Step { place, .. } = &event {
+                    if let Event::Step { place, what, .. } = &event
+                        && !matches!(what, What::Queued { .. })
+                    {
                         *self.answered.entry(place.clone()).or_default() += 1;
                     }
                     if self.world.doubles() {
@@ -314,6 +321,10 @@ impl<'a, W: World> Story<'a, W> {
                 }
             }
             Effect::Call(_) if lost => {}
+            Effect::Call(call) if self.world.is_queued() => {
+                let what = What::Queued { until: self.now };
+                self.at(self.now, Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
+            }
             Effect::Call(call) => {
                 if call.operation.starts_with("never") {
                     *self.sent.entry(call.place.clone()).or_default() += 1;
@@ -333,7 +344,7 @@ impl<'a, W: World> Story<'a, W> {
                     self.at(self.now + after, Happening::Post(listening.place.clone(), heard));
                 }
             }
-            Effect::Withdraw(_) => {}
+            Effect::Withdraw(_) | Effect::LeaveQueue(_) => {}
             Effect::Emit(event) => {
                 let Emitted { kind, resource, severity, state, say, labels, give, place, .. } = event;
                 self.trace.push(format!(
