@@ -46,7 +46,9 @@ const passage = (...of: Parameters<typeof passageRows>) => {
   const all = passageRows(...of);
   const what = (row: (typeof all)[number]) => {
     if (row.kind === 'step') return row.step.place;
-    return row.kind === 'part' ? `${row.taken ? '' : 'not '}${row.label}` : `${row.items} left out`;
+    return row.kind === 'part'
+      ? `${row.taken ? '' : row.undecided ? 'perhaps ' : 'not '}${row.label}`
+      : `${row.items} left out`;
   };
   return {
     rows: all.map((row) => `${'  '.repeat(row.depth)}${what(row)}`),

@@ -100,7 +100,7 @@ pub struct JobStep {
     pub does: String,
     /// Under which condition.
     pub when: Option<String>,
-    /// `next`, `running`, `again` while it waits to be tried again, `waiting` for something else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
+    /// `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
     pub state: StepState,
     /// The job of this step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -150,6 +150,10 @@ pub struct Attempt {
     /// The last answer that came to it, without secrets; absent where none did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answer: Option<CallAnswer>,
+    /// What its condition saw when it was looked at last: what it reads, and what that held; absent where there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Value)]
+    pub saw: Option<Value>,
     /// What it gave.
     #[schema(value_type = Value)]
     pub output: Option<Value>,

@@ -35,6 +35,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0019_aside", sql: include_str!("../migrations/0019_aside.sql") }),
             Box::new(Step { name: "0020_kept_whole", sql: include_str!("../migrations/0020_kept_whole.sql") }),
             Box::new(Step { name: "0021_turns", sql: include_str!("../migrations/0021_turns.sql") }),
+            Box::new(Step { name: "0022_saw", sql: include_str!("../migrations/0022_saw.sql") }),
         ]
     }
 }

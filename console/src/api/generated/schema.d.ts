@@ -1404,6 +1404,8 @@ export interface components {
             give: unknown;
             request?: components["schemas"]["CallRequest"] | null;
             answer?: components["schemas"]["CallAnswer"] | null;
+            /** @description What its condition saw when it was looked at last: what it reads, and what that held; absent where there is none. */
+            saw?: unknown;
             /** @description What it gave. */
             output: unknown;
             /** @description What went wrong. */
@@ -2086,7 +2088,7 @@ export interface components {
             does: string;
             /** @description Under which condition. */
             when?: string | null;
-            /** @description `next`, `running`, `again` while it waits to be tried again, `waiting` for something else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
+            /** @description `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
             state: components["schemas"]["StepState"];
             /**
              * Format: int64

@@ -159,7 +159,9 @@ function PartName({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
   }
   return (
     <span className="pl-[52px]">
-      {!row.taken && <span className="text-ink-3">not taken: </span>}
+      {!row.taken && (
+        <span className="text-ink-3">{row.undecided ? 'not decided yet: ' : 'not taken: '}</span>
+      )}
       <code className={row.taken ? '' : 'text-ink-3'}>{row.label}</code>
     </span>
   );
@@ -236,6 +238,8 @@ const StepRow = memo(function StepRow({ since, until, step, depth, first, chosen
 
 function EffectRow({ detail }: { detail: JobDetail }) {
   const { effect } = detail.job;
+  const confirm = detail.further.find((part) => part.label === 'confirm');
+  const proof = confirm?.steps.findLast((step) => step.attempts.length > 0)?.attempts.at(-1);
   const color =
     effect === 'confirmed' ? 'var(--good)' : effect === 'unconfirmed' ? 'var(--sev-5)' : 'var(--ink-3)';
   return (
@@ -253,9 +257,30 @@ function EffectRow({ detail }: { detail: JobDetail }) {
       <span className="hidden md:block">
         <Tag>effect</Tag>
       </span>
-      <span className={effect ? '' : 'text-ink-3'}>{detail.confirm ?? 'no proof is asked for'}</span>
+      <span className={clsx('min-w-0', !effect && 'text-ink-3')}>
+        {detail.confirm ?? 'no proof is asked for'}
+        {proof?.saw != null && <Saw saw={proof.saw} />}
+      </span>
       {effect && <JobTag state="succeeded" effect={effect} />}
     </li>
+  );
+}
+
+/** What a condition reads, and what that held. */
+function Saw({ saw }: { saw: unknown }) {
+  return (
+    <Facts
+      rows={Object.entries(saw as Record<string, unknown>).map(([what, value]) => [
+        what,
+        value === null ? (
+          <span key={what} className="text-ink-3">
+            missing or null
+          </span>
+        ) : (
+          <code key={what}>{JSON.stringify(value)}</code>
+        ),
+      ])}
+    />
   );
 }
 
@@ -301,6 +326,14 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
             </>
           )}
           {last.answer && <CameBack answer={last.answer} gave={last.output} />}
+          {last.saw != null && (
+            <>
+              <h3 className="font-semibold text-[12px] text-ink-3">
+                {step.state === 'waiting' ? 'Sees now' : 'Saw'}
+              </h3>
+              <Saw saw={last.saw} />
+            </>
+          )}
           {last.output != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>

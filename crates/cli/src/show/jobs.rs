@@ -40,10 +40,21 @@ pub struct Row<'a> {
 pub enum Line<'a> {
     /// A step.
     Step(&'a JobStep),
-    /// The name of steps within one or beside a job's own, and whether they were gone.
-    Part(&'a str, bool),
+    /// The name of steps within one or beside a job's own, and whether they are gone.
+    Part(&'a str, Gone),
     /// How many items of a list are not told.
     LeftOut(usize),
+}
+
+/// Whether the steps of a part are gone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gone {
+    /// They are, or were.
+    Taken,
+    /// Others were instead.
+    NotTaken,
+    /// That is not decided yet.
+    Undecided,
 }
 
 /// The passage line by line. Of branches that were not taken only the name is told.
@@ -51,22 +62,28 @@ pub fn rows(detail: &JobDetail) -> Vec<Row<'_>> {
     let mut rows = Vec::new();
     steps(&detail.steps, 0, &mut rows);
     // The proof has a line of its own.
-    detail.further.iter().filter(|p| p.taken && p.label != "confirm").for_each(|p| part(p, 0, &mut rows));
+    detail.further.iter().filter(|p| p.taken && p.label != "confirm").for_each(|p| part(p, 0, false, &mut rows));
     rows
 }
 
 fn steps<'a>(all: &'a [JobStep], depth: usize, rows: &mut Vec<Row<'a>>) {
     for step in all {
         rows.push(Row { depth, line: Line::Step(step) });
-        step.parts.iter().filter(|p| p.taken || p.label != "undo").for_each(|p| part(p, depth + 1, rows));
+        let undecided = step.state == StepState::Next;
+        step.parts.iter().filter(|p| p.taken || p.label != "undo").for_each(|p| part(p, depth + 1, undecided, rows));
         if step.left_out > 0 {
             rows.push(Row { depth: depth + 1, line: Line::LeftOut(step.left_out) });
         }
     }
 }
 
-fn part<'a>(part: &'a JobPart, depth: usize, rows: &mut Vec<Row<'a>>) {
-    rows.push(Row { depth, line: Line::Part(&part.label, part.taken) });
+fn part<'a>(part: &'a JobPart, depth: usize, undecided: bool, rows: &mut Vec<Row<'a>>) {
+    let gone = match (part.taken, undecided) {
+        (true, _) => Gone::Taken,
+        (false, true) => Gone::Undecided,
+        (false, false) => Gone::NotTaken,
+    };
+    rows.push(Row { depth, line: Line::Part(&part.label, gone) });
     if part.taken {
         steps(&part.steps, depth + 1, rows);
     }
@@ -97,6 +114,25 @@ fn compact(value: &serde_json::Value) -> String {
     if cut.len() < text.len() { format!("{cut}…") } else { text }
 }
 
+/// The name of steps within one or beside a job's own.
+pub fn part_line(name: &str, gone: Gone) -> String {
+    match gone {
+        Gone::Taken => format!("{name}:"),
+        Gone::NotTaken => format!("not taken: {name}"),
+        Gone::Undecided => format!("not decided yet: {name}"),
+    }
+}
+
+/// What a condition saw, in a line.
+fn saw(a: &Attempt) -> Option<String> {
+    let saw = a.saw.as_ref()?.as_object()?;
+    let each = saw.iter().map(|(what, value)| match value {
+        serde_json::Value::Null => format!("{what} is missing or null"),
+        value => format!("{what} is {value}"),
+    });
+    Some(each.collect::<Vec<_>>().join(", "))
+}
+
 fn tries(step: &JobStep, indent: &str) -> Vec<String> {
     let telling = |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
     let one = |a: &Attempt| {
@@ -111,9 +147,10 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             let body = body.map_or_else(String::new, |body| format!(" {}", compact(body)));
             format!("{indent}    answer {}{body}", answer.status)
         });
+        let saw = saw(a).map(|saw| format!("{indent}    saw    {saw}"));
         let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| format!("{indent}    gave   {}", compact(o)));
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
-        [given, sent, answer, gave, error].into_iter().flatten()
+        [given, sent, answer, saw, gave, error].into_iter().flatten()
     };
     step.attempts.iter().flat_map(one).collect()
 }
@@ -146,8 +183,7 @@ pub fn job(d: &JobDetail) -> String {
                 lines.push(format!("{indent}{}", step_line(step)));
                 lines.extend(tries(step, &indent));
             }
-            Line::Part(name, true) => lines.push(format!("{indent}{name}:")),
-            Line::Part(name, false) => lines.push(format!("{indent}not taken: {name}")),
+            Line::Part(name, gone) => lines.push(format!("{indent}{}", part_line(name, gone))),
             Line::LeftOut(items) => lines.push(format!("{indent}{items} more, none of them open or failed")),
         }
     }
@@ -157,7 +193,9 @@ pub fn job(d: &JobDetail) -> String {
         lines.push(format!("  decide with `arvok decision take {} <choice>`: {choices}", open.id));
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));
-    lines.push(format!("\nEffect: {}{how}", effect(j)));
+    let proof = d.further.iter().filter(|p| p.label == "confirm").flat_map(|p| &p.steps);
+    let saw = proof.filter_map(|step| step.attempts.last()).find_map(saw).map_or_else(String::new, |saw| format!("; saw {saw}"));
+    lines.push(format!("\nEffect: {}{how}{saw}", effect(j)));
     if let Some(outputs) = d.outputs.as_ref().filter(|o| !o.is_null()) {
         lines.push(format!("Outputs: {}", compact(outputs)));
     }

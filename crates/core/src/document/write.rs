@@ -24,6 +24,6 @@ pub fn word(text: &str) -> String {
     let first = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
     let taken = ["true", "false", "null", "yes", "no", "on", "off"].contains(&text.to_lowercase().as_str());
     // Lengths of time are read as strings however they are written.
-    let period = Period::parse(text).is_ok();
+    let period = text.chars().all(|c| c.is_ascii_alphanumeric()) && Period::parse(text).is_ok();
     if (first && !taken && text.chars().all(plain)) || period { text.to_owned() } else { Value::from(text).to_string() }
 }

@@ -7,6 +7,11 @@ use super::{
     node::{Node, Op},
     value::{Const, Val},
 };
+use crate::text::cut;
+use serde_json::{Map, Value};
+
+/// Longest value that is shown, in bytes.
+const SHOWN: usize = 64;
 
 /// A part that must hold.
 #[derive(Clone, Debug, PartialEq)]
@@ -33,6 +38,19 @@ pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) ->
     nodes.into_iter().zip(texts).map(|(node, text)| part(text, node, scope)).collect()
 }
 
+/// What something looks at, and what that holds; null where it is missing. Numbers, texts and truths as they are, anything larger as
+/// the beginning of its text.
+pub(super) fn saw<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Map<String, Value> {
+    let mut saw = Vec::new();
+    fields(node, scope, &mut saw);
+    let shown = |value: &Val<'a>| match value.to_json() {
+        Value::String(text) => Value::String(cut(&text, SHOWN).to_owned()),
+        small @ (Value::Null | Value::Bool(_) | Value::Number(_)) => small,
+        large => Value::String(cut(&large.to_string(), SHOWN).to_owned()),
+    };
+    saw.into_iter().map(|(path, value)| (path, value.as_ref().map_or(Value::Null, shown))).collect()
+}
+
 fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
     let (holds, error) = match eval(node, scope) {
         Ok(Val::Bool(b)) => (Some(b), None),
@@ -42,7 +60,14 @@ fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
     };
     let mut saw = Vec::new();
     fields(node, scope, &mut saw);
-    saw.dedup();
+    let shown = |value: Val<'a>| {
+        let text = match &value {
+            Val::Str(s) => format!("{:?}", cut(s, 60)),
+            other => other.text(),
+        };
+        cut(&text, SHOWN).to_owned()
+    };
+    let saw = saw.into_iter().map(|(path, value)| (path, value.map(shown))).collect();
     Part { text, holds, error, saw }
 }
 
@@ -99,7 +124,7 @@ fn split(text: &str, into: &mut Vec<String>) {
 }
 
 /// The longest chains of fields that start at a name.
-fn fields<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, into: &mut Vec<(String, Option<String>)>) {
+fn fields<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, into: &mut Vec<(String, Option<Val<'a>>)>) {
     if into.len() >= 8 {
         return;
     }
@@ -115,15 +140,8 @@ fn fields<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, into: &mut Vec<(String, 
         Op::Has(on, field) => eval(on, scope).ok().and_then(|v| v.field(field)),
         _ => eval(node, scope).ok(),
     };
-    let shown = value.map(|v| {
-        let text = match &v {
-            Val::Str(s) => format!("{:?}", crate::text::cut(s, 60)),
-            other => other.text(),
-        };
-        crate::text::cut(&text, 64).to_owned()
-    });
     if !into.iter().any(|(p, _)| *p == path) {
-        into.push((path, shown));
+        into.push((path, value));
     }
 }
 

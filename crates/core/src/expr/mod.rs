@@ -32,6 +32,7 @@ pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
 
 use node::Node;
+use serde_json::{Map, Value};
 use std::{cell::Cell, fmt};
 
 /// Most steps one evaluation may take; a step is one node visited or 64 bytes made.
@@ -125,6 +126,11 @@ impl Expr {
     /// The parts that must all hold, each with its own truth and the values it sees.
     pub fn explain<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Vec<Part> {
         explain::parts(&self.text, &self.node, scope)
+    }
+
+    /// What it reads, and what that holds; null where it is missing. Large values are cut.
+    pub fn saw<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Map<String, Value> {
+        explain::saw(&self.node, scope)
     }
 
     /// The text as written.

@@ -145,6 +145,15 @@ pub enum Effect {
         /// How it ended.
         result: StepResult,
     },
+    /// Record what the condition of a try saw: what it reads, and what that held.
+    StepSaw {
+        /// The step.
+        place: Place,
+        /// Which try, from one.
+        attempt: u32,
+        /// A map.
+        saw: Value,
+    },
     /// Call an operation; answer with [`Event::Step`]. Of a call that waited for its turn it comes again.
     Call(CallOut),
     /// Record a question to a person; answer with [`What::Decided`] or [`What::Silent`].
@@ -211,6 +220,8 @@ pub struct CallOut {
     pub key: String,
     /// How long the try may take.
     pub timeout: Option<Period>,
+    /// With which try its answer is kept: of a check that looks again and again with its only one.
+    pub kept_with: u32,
     /// Not the operation is called, but its own probe: whether a call with this was done. Its output is `done`, and the
     /// probe's own as `result`.
     pub probes: bool,

@@ -17,7 +17,7 @@ use crate::{
     text::cut,
 };
 use chrono::{DateTime, TimeDelta, Utc};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::{
     cell::Cell,
     collections::{BTreeMap, BTreeSet},
@@ -227,6 +227,8 @@ impl<'m> Walk<'m> {
         if let Some(when) = &step.when {
             let due = self.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))?;
             if !due {
+                let saw = self.see(around, |scope| when.saw(scope));
+                self.saw(place, saw);
                 self.record(place, 1, StepResult::Skipped);
                 return Ok(false);
             }
@@ -354,6 +356,13 @@ impl<'m> Walk<'m> {
 
     pub(super) fn record(&mut self, place: &Place, attempt: u32, result: StepResult) {
         self.effects.push(Effect::StepEnded { place: place.clone(), attempt, result });
+    }
+
+    /// What a condition saw: what it reads, and what that held.
+    pub(super) fn saw(&mut self, place: &Place, saw: Map<String, Value>) {
+        if !saw.is_empty() {
+            self.effects.push(Effect::StepSaw { place: place.clone(), attempt: 1, saw: Value::Object(saw) });
+        }
     }
 
     /// Sends a call out.

@@ -83,9 +83,9 @@ impl Passage {
         self.read.set(self.read.get() + 1);
         let attempts = self.attempts.get(place.as_str()).cloned().unwrap_or_default();
         let state = match attempts.last() {
-            Some(_) if self.waiting.contains(place) => match step.action {
-                Action::Pause(_) | Action::Ask(_) | Action::Await(_) | Action::Child(_) => StepState::Waiting,
-                _ => StepState::Again,
+            Some(last) if self.waiting.contains(place) => match last.state {
+                StepState::Failed => StepState::Again,
+                _ => StepState::Waiting,
             },
             Some(last) => last.state,
             None if self.over => StepState::NotRun,

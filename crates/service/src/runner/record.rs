@@ -9,7 +9,7 @@ use arvok_core::{
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
     text::cut,
 };
-use arvok_store::jobs::{Began, Ended, Record, Then};
+use arvok_store::jobs::{Began, Ended, Record, Saw, Then};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
@@ -68,6 +68,7 @@ pub(super) fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Reco
                 };
                 record.ended.push(Ended { place, attempt: number(attempt), state, output, error });
             }
+            Effect::StepSaw { place, attempt, saw } => record.saw.push(Saw { place, attempt: number(attempt), saw }),
             Effect::Call(call) => outward.calls.push(call),
             Effect::Launch(launching) => outward.launches.push(launching),
             Effect::Recall(recall) => outward.recalls.push(recall),

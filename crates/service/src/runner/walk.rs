@@ -223,7 +223,7 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     };
     let answered = ended.answer.map(|answer| Answered {
         place: out.place.clone(),
-        attempt: i32::try_from(out.attempt).unwrap_or(i32::MAX),
+        attempt: i32::try_from(out.kept_with).unwrap_or(i32::MAX),
         answer: json!(answer_kept(answer)),
     });
     let what = match ended.called {

@@ -30,6 +30,9 @@ pub struct Model {
     /// What it was answered.
     #[sea_orm(column_type = "JsonBinary")]
     pub answer: Option<Json>,
+    /// What its condition saw when it was looked at last.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub saw: Option<Json>,
     /// What it gave.
     #[sea_orm(column_type = "JsonBinary")]
     pub output: Option<Json>,

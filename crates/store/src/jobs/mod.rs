@@ -11,7 +11,7 @@ mod record;
 
 pub use aside::{let_back, set_aside};
 pub use outside::{Looked, Next};
-pub use record::{Answered, Began, Ended, Record, Standing, Then, record};
+pub use record::{Answered, Began, Ended, Record, Saw, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};
 use arvok_core::{

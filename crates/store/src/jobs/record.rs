@@ -26,6 +26,8 @@ pub struct Record {
     pub ended: Vec<Ended>,
     /// What tries were answered, those as well that go on.
     pub answered: Vec<Answered>,
+    /// What the conditions of tries saw.
+    pub saw: Vec<Saw>,
     /// What lists show of it.
     pub summary: Summary,
     /// The number of the word of a person's that it has heard.
@@ -92,6 +94,17 @@ pub struct Answered {
     pub attempt: i32,
     /// As it came, without secrets.
     pub answer: serde_json::Value,
+}
+
+/// What the condition of a try saw.
+#[derive(Clone, Debug)]
+pub struct Saw {
+    /// The step.
+    pub place: Place,
+    /// Which try, from one.
+    pub attempt: i32,
+    /// What it reads, and what that held.
+    pub saw: serde_json::Value,
 }
 
 /// What becomes of a job after an event.
@@ -267,9 +280,11 @@ const fn state(then: &Then) -> &'static str {
 }
 
 /// Rows of the tries that are new, also those that end at once; and of those that began before and end now, or were answered
-/// and go on.
+/// or have looked and go on.
 fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
-    let Record { began, ended, answered, .. } = standing.record;
+    let Record { began, ended, answered, saw, .. } = standing.record;
+    // Of several looks of one try the last counts.
+    let mut saw: BTreeMap<(&str, i32), _> = saw.iter().map(|s| ((s.place.as_str(), s.attempt), &s.saw)).collect();
     // Of several ends of one try the last counts: it may have been in doubt first.
     let mut ends: BTreeMap<(&str, i32), &Ended> = ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
     let begins: BTreeMap<(&str, i32), &Began> = began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
@@ -280,15 +295,16 @@ fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>
     let began = begins.into_iter().map(|(at, began)| {
         let mut row = row(at, ends.remove(&at));
         (row["give"], row["request"]) = (began.give.clone(), json!(began.request));
+        row["saw"] = json!(saw.remove(&at));
         row
     });
     let began = began.collect();
     let mut later: BTreeMap<(&str, i32), serde_json::Value> =
         ends.into_iter().map(|(at, end)| (at, row(at, Some(end)))).collect();
-    for Answered { place, attempt, answer } in answered {
-        let at = (place.as_str(), *attempt);
-        let goes_on = || json!({ "job": standing.id, "place": at.0, "attempt": at.1 });
-        later.entry(at).or_insert_with(goes_on)["answer"] = answer.clone();
+    let answers = answered.iter().map(|a| ((a.place.as_str(), a.attempt), "answer", &a.answer));
+    let goes_on = |at: (&str, i32)| json!({ "job": standing.id, "place": at.0, "attempt": at.1 });
+    for (at, what, value) in answers.chain(saw.into_iter().map(|(at, saw)| (at, "saw", saw))) {
+        later.entry(at).or_insert_with(|| goes_on(at))[what] = value.clone();
     }
     (began, later.into_values().collect())
 }

@@ -153,6 +153,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
             give: a.give,
             request: a.request.and_then(|r| serde_json::from_value(r).ok()),
             answer: a.answer.and_then(|answer| serde_json::from_value(answer).ok()),
+            saw: a.saw,
             output: a.output,
             error: a.error,
         };

@@ -89,6 +89,7 @@ fn tell<'m>(
                 key: format!("{}-{at}", walk.facts.key),
                 place: at,
                 attempt,
+                kept_with: attempt,
                 via: call.via.clone(),
                 operation: call.operation.clone(),
                 give,

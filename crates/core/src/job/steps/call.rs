@@ -47,6 +47,7 @@ fn send<'m>(
     walk.send(CallOut {
         place: place.clone(),
         attempt: open.attempt,
+        kept_with: open.attempt,
         via: call.via.clone(),
         operation: call.operation.clone(),
         give,
@@ -118,7 +119,7 @@ fn calling_out<'m>(
 ) -> Option<StepEnd> {
     match walk.turn_of(place, open.attempt) {
         Turn::Out => {}
-        Turn::Comes if !around.halt => {
+        Turn::Comes if !around.halt || was_lost(open) => {
             let given = walk.see(around, |scope| calling.1.give.fill(scope)).map_err(|e| e.to_string());
             return send(walk, calling, place, open, around, given);
         }
@@ -147,6 +148,11 @@ fn calling_out<'m>(
     }
 }
 
+/// Whether an earlier try was lost with its node: what it did counts, so it is made again also when nothing further is begun.
+const fn was_lost(open: &Open) -> bool {
+    open.attempt > open.failed + 1
+}
+
 /// The call waits for its turn, as long as its own time and that of what is around it lasts.
 fn has_no_turn<'m>(
     walk: &mut Walk<'m>,
@@ -158,8 +164,7 @@ fn has_no_turn<'m>(
 ) -> Option<StepEnd> {
     let (step, via) = (calling.0, &calling.1.via);
     let message = match (turn, step.timeout) {
-        _ if around.halt && !open.doubt => return Some(StepEnd::Halted),
-        _ if around.halt => format!("it waited for its turn at `{via}` when it was stopped"),
+        _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
         (Turn::Waits(since), Some(timeout)) if walk.now >= *since + walk.held_for + timeout.delta() => {
             format!("its turn at `{via}` has not come within {timeout}")
         }
@@ -320,6 +325,7 @@ fn send_probe<'m>(
         key: format!("{}-{at}", walk.facts.key),
         place: at,
         attempt: open.attempt,
+        kept_with: open.attempt,
         via: asked.via.clone(),
         operation: asked.operation.clone(),
         give,

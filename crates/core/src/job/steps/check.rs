@@ -47,7 +47,7 @@ pub(in crate::job) fn go_on<'m>(
             (Turn::Waits(_), _) if walk.now < open.since + walk.held_for + check.within.delta() => None,
             (Turn::Waits(_), Some(call)) => {
                 let why = format!("its turn at `{}` has not come", call.via);
-                seen(walk, check, open, around, Err(why))
+                seen(walk, check, place, open, around, Err(why))
             }
             (Turn::Comes, Some(call)) => send(walk, call, place, number, around),
             _ => looked(walk, check, place, open, around, number),
@@ -65,7 +65,7 @@ fn looked<'m>(
     number: u32,
 ) -> Option<StepEnd> {
     match walk.answer_of(place, number) {
-        Some(found) => seen(walk, check, open, around, found.map_err(|(failure, _)| failure.message)),
+        Some(found) => seen(walk, check, place, open, around, found.map_err(|(failure, _)| failure.message)),
         None => {
             walk.is_lost(place)?;
             look(walk, check, place, open, around)
@@ -86,7 +86,7 @@ fn look<'m>(
         _ => 1,
     };
     open.doing = Doing::Looking { look: number, next: None };
-    let Some(call) = &check.call else { return seen(walk, check, open, around, Ok(Value::Null)) };
+    let Some(call) = &check.call else { return seen(walk, check, place, open, around, Ok(Value::Null)) };
     send(walk, call, place, number, around)
 }
 
@@ -101,6 +101,7 @@ fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, aro
         probes: false,
         place: place.clone(),
         attempt: number,
+        kept_with: 1,
         via: call.via.clone(),
         operation: call.operation.clone(),
         give,
@@ -112,8 +113,9 @@ fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, aro
 
 /// What a look saw, or why it saw nothing.
 fn seen<'m>(
-    walk: &Walk<'m>,
+    walk: &mut Walk<'m>,
     check: &'m Check,
+    place: &Place,
     open: &mut Open,
     around: &Around<'m>,
     found: Result<Value, String>,
@@ -125,6 +127,8 @@ fn seen<'m>(
         Ok(_) => walk.see_with(around, bound, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
         Err(message) => Err(message.clone()),
     };
+    let saw = walk.see_with(around, bound, |scope| check.condition.saw(scope));
+    walk.saw(place, saw);
     if held == Ok(true) {
         return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
     }

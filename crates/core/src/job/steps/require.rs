@@ -17,6 +17,8 @@ pub(in crate::job) fn run<'m>(
 ) -> StepEnd {
     let condition = &require.condition;
     walk.started(place, 1, json!({ "require": condition.text() }));
+    let saw = walk.see(around, |scope| condition.saw(scope));
+    walk.saw(place, saw);
     let held = walk.see(around, |scope| match condition.holds(scope) {
         Ok(true) => Ok(()),
         Ok(false) => Err(match &require.otherwise {

@@ -185,7 +185,9 @@ impl<'a, W: World> Story<'a, W> {
                     {
                         *self.answered.entry(place.clone()).or_default() += 1;
                     }
-                    if self.world.doubles() {
+                    // Whoever asks for a turn is answered once.
+                    let queued = matches!(&event, Event::Step { what: What::Queued { .. }, .. });
+                    if !queued && self.world.doubles() {
                         self.event(event.clone());
                     }
                     self.event(event);
@@ -344,7 +346,7 @@ impl<'a, W: World> Story<'a, W> {
                     self.at(self.now + after, Happening::Post(listening.place.clone(), heard));
                 }
             }
-            Effect::Withdraw(_) | Effect::LeaveQueue(_) => {}
+            Effect::Withdraw(_) | Effect::LeaveQueue(_) | Effect::StepSaw { .. } => {}
             Effect::Emit(event) => {
                 let Emitted { kind, resource, severity, state, say, labels, give, place, .. } = event;
                 self.trace.push(format!(
