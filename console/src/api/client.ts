@@ -25,6 +25,7 @@ export type TimelineMark = Schema['TimelineMark'];
 export type JobTimeline = Schema['JobTimeline'];
 export type JobTimelineMark = Schema['JobTimelineMark'];
 export type Change = Schema['Change'];
+export type BrokenRule = Schema['BrokenRule'];
 export type DecisionItem = Schema['DecisionItem'];
 export type DecisionContext = Schema['DecisionContext'];
 

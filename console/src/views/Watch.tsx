@@ -2,11 +2,19 @@
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
-import { type AlarmItem, type DecisionItem, type JobItem, type Watch as Seen, watch } from '../api/client';
+import {
+  type AlarmItem,
+  type BrokenRule,
+  type DecisionItem,
+  type JobItem,
+  type Watch as Seen,
+  watch,
+} from '../api/client';
 import { Gauge } from '../ui/marks';
 import { Empty, Header, JobTag, Panel, Tag, Time, Unanswered } from '../ui/parts';
 import { clock } from '../ui/time';
-import { mood } from './mood';
+import { some } from '../ui/words';
+import { mood, waiting } from './mood';
 import { ProposalRow } from './Proposals';
 import { Strait } from './Strait';
 
@@ -56,7 +64,7 @@ export function Component() {
 
 function Overview({ seen }: { seen: Seen }) {
   const { narrowing } = seen;
-  const waiting = seen.decisions.length + seen.needs_you.length + seen.proposals.length;
+  const all = waiting(seen);
   return (
     <>
       <Panel title="The strait" aside={`${clock(narrowing.from)} to ${clock(narrowing.to)}`} className="pb-1">
@@ -71,15 +79,18 @@ function Overview({ seen }: { seen: Seen }) {
         )}
         {seen.unreadable > 0 && (
           <p className="pb-2 text-[13px] text-warn">
-            {seen.unreadable} payloads could not be read; <code>arvok source show</code> says why.
+            {some(seen.unreadable, 'payload')} could not be read; <code>arvok source show</code> says why.
           </p>
         )}
       </Panel>
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
-        <Panel title="Needs you" aside={waiting}>
-          {waiting === 0 && <Empty>Nothing.</Empty>}
+        <Panel title="Needs you" aside={all}>
+          {all === 0 && <Empty>Nothing.</Empty>}
           {seen.decisions.map((decision) => (
             <DecisionRow key={decision.id} decision={decision} />
+          ))}
+          {seen.broken?.map((rule) => (
+            <BrokenRow key={rule.rule} broken={rule} />
           ))}
           {seen.proposals.map((proposal) => (
             <ProposalRow key={proposal.id} proposal={proposal} />
@@ -118,6 +129,25 @@ function DecisionRow({ decision }: { decision: DecisionItem }) {
       <span className="mono block break-all text-ink-2">{decision.target}</span>
       <span className="block text-[13px]">{decision.text}</span>
       <span className="text-[13px] text-ink-3">until {clock(decision.until)}</span>
+    </Link>
+  );
+}
+
+/** A rule that could not decide: nobody acts for these alerts until it is mended. */
+function BrokenRow({ broken }: { broken: BrokenRule }) {
+  return (
+    <Link
+      to={broken.alert ? `/alerts/${broken.alert}` : `/rules/${broken.rule}`}
+      className="block border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk"
+    >
+      <span className="flex items-start justify-between gap-2">
+        <b className="font-semibold">{broken.rule}</b>
+        <Tag tone="bad">broken</Tag>
+      </span>
+      <span className="block text-[13px]">
+        could not decide about {some(broken.alerts, 'alert')}, last <Time at={broken.last_at} />
+      </span>
+      {broken.reason && <span className="block text-[13px] text-ink-3">{broken.reason}</span>}
     </Link>
   );
 }

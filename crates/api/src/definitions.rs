@@ -119,8 +119,14 @@ pub struct Use {
     pub jobs: i64,
     /// Of these jobs, those whose effect was confirmed.
     pub confirmed: i64,
-    /// Payloads of a source that could not be read.
+    /// Payloads of a source that could not be read, and are kept until they can.
     pub unreadable: i64,
+    /// Alerts of a source whose id came before with other content: they were not taken.
+    #[serde(default)]
+    pub conflicts: i64,
+    /// Deliveries to a source that were refused within a day, since their sender did not say who it is.
+    #[serde(default)]
+    pub refused: i64,
     /// When it was last needed.
     pub last_at: Option<DateTime<Utc>>,
 }

@@ -79,8 +79,14 @@ pub struct JobDetail {
     pub decisions: Vec<DecisionItem>,
     /// The jobs of its steps, in their order.
     pub children: Vec<JobItem>,
-    /// The alert that set it off.
+    /// The alert that set it off; of a gathering the first.
     pub alert: Option<AlertItem>,
+    /// All alerts that it is for, where these are several: those of a gathering; the first hundred.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gathered: Vec<AlertItem>,
+    /// How many alerts it is for besides these.
+    #[serde(default, skip_serializing_if = "crate::is_none")]
+    pub gathered_more: usize,
     /// The reason of the verdict that dispatched it.
     pub reason: Option<String>,
 }

@@ -53,7 +53,7 @@ pub use rules::{
 pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
 pub use storage::{Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
-pub use watch::{Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
+pub use watch::{BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
 pub use words::{CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
 
 use serde::{Deserialize, Serialize};

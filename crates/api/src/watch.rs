@@ -14,6 +14,9 @@ pub struct Watch {
     pub needs_you: Vec<JobItem>,
     /// Decisions that wait for a person, the most pressing first.
     pub decisions: Vec<DecisionItem>,
+    /// Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts.
+    #[serde(default)]
+    pub broken: Vec<BrokenRule>,
     /// Jobs that are proposed and wait for a person, oldest first.
     pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
@@ -26,6 +29,21 @@ pub struct Watch {
     pub unreadable: i64,
     /// How many sources are published.
     pub sources: usize,
+}
+
+/// A rule that could not decide.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BrokenRule {
+    /// Its name.
+    pub rule: String,
+    /// About how many alerts within a day.
+    pub alerts: i64,
+    /// When it was so last.
+    pub last_at: DateTime<Utc>,
+    /// Why, for the last of them.
+    pub reason: Option<String>,
+    /// The last of them.
+    pub alert: Option<i64>,
 }
 
 /// How alerts narrowed to effects. `received = repeated + distinct`,

@@ -40,6 +40,8 @@ pub(crate) struct Metrics {
     pub alerts: Family<SourceLabel, Counter>,
     pub repeated: Family<SourceLabel, Counter>,
     pub unreadable: Family<SourceLabel, Counter>,
+    /// Alerts whose id came before with other content.
+    pub conflicts: Family<SourceLabel, Counter>,
     pub refused_senders: Family<SourceLabel, Counter>,
     pub absent: Family<LineLabel, Counter>,
     pub refused: Counter,
@@ -83,6 +85,11 @@ impl Metrics {
         Self {
             alerts: plain(&mut r, "arvok_alerts", "Alerts recorded"),
             repeated: plain(&mut r, "arvok_alerts_repeated", "Deliveries of an id that had come before"),
+            conflicts: plain(
+                &mut r,
+                "arvok_alert_id_conflicts",
+                "Alerts that were not taken since their id came before with other content",
+            ),
             unreadable: plain(&mut r, "arvok_payloads_unreadable", "Payloads that could not be read"),
             refused_senders: plain(
                 &mut r,

@@ -128,11 +128,12 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
                     ORDER BY minute LIMIT $2 FOR UPDATE SKIP LOCKED),
                 own AS (DELETE FROM delivery_count c USING old o
                     WHERE (c.source, c.minute, c.shard) = (o.source, o.minute, o.shard) RETURNING c.*)
-            INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable)
-                SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable) FROM own GROUP BY source, at
-                ORDER BY source, at
+            INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable, conflicts, last_at)
+                SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable), sum(conflicts),
+                    max(coalesce(last_at, minute)) FROM own GROUP BY source, at ORDER BY source, at
                 ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
-                    repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable"
+                    repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable,
+                    conflicts = c.conflicts + excluded.conflicts, last_at = greatest(c.last_at, excluded.last_at)"
         );
         sql::run(db, &sql, vec![(now - before).into(), A_PASS.into()]).await?;
     }
@@ -237,6 +238,10 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
     let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
+    let gathered =
+        "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT JOIN job j ON j.id = g.job_id
+        LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1 LIMIT $2)";
+    run(gathered, before(limits.attempts)).await?;
     // Places of those who left without a word: jobs that have ended, people who ask no more.
     let queued = "DELETE FROM call_queue WHERE (connection, holder) IN (SELECT q.connection, q.holder FROM call_queue q
         WHERE q.asked_at < $1 AND NOT EXISTS (SELECT 1 FROM job j WHERE j.id = q.job_id

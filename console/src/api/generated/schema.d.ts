@@ -1477,6 +1477,28 @@ export interface components {
             /** @description Why, for those who read it later. */
             why?: string | null;
         };
+        /** @description A rule that could not decide. */
+        BrokenRule: {
+            /** @description Its name. */
+            rule: string;
+            /**
+             * Format: int64
+             * @description About how many alerts within a day.
+             */
+            alerts: number;
+            /**
+             * Format: date-time
+             * @description When it was so last.
+             */
+            last_at: string;
+            /** @description Why, for the last of them. */
+            reason?: string | null;
+            /**
+             * Format: int64
+             * @description The last of them.
+             */
+            alert?: number | null;
+        };
         /** @description A link to a decision, as it stands in a message behind the `#`. */
         ByLink: {
             /** @description The text behind the `#`. */
@@ -1986,6 +2008,10 @@ export interface components {
             /** @description The jobs of its steps, in their order. */
             children: components["schemas"]["JobItem"][];
             alert?: components["schemas"]["AlertItem"] | null;
+            /** @description All alerts that it is for, where these are several: those of a gathering; the first hundred. */
+            gathered?: components["schemas"]["AlertItem"][];
+            /** @description How many alerts it is for besides these. */
+            gathered_more?: number;
             /** @description The reason of the verdict that dispatched it. */
             reason?: string | null;
         };
@@ -3944,6 +3970,11 @@ export interface components {
             seq?: number | null;
             /** @description Whether this id had come before, so that nothing changed. */
             duplicate: boolean;
+            /**
+             * @description What is another in the alert that came before under this id: an id that a sender gives twice. It was not taken, and is kept with
+             *     what cannot be read.
+             */
+            conflict?: string | null;
         };
         /** @description Alerts over time. */
         Timeline: {
@@ -4096,9 +4127,19 @@ export interface components {
             confirmed: number;
             /**
              * Format: int64
-             * @description Payloads of a source that could not be read.
+             * @description Payloads of a source that could not be read, and are kept until they can.
              */
             unreadable: number;
+            /**
+             * Format: int64
+             * @description Alerts of a source whose id came before with other content: they were not taken.
+             */
+            conflicts?: number;
+            /**
+             * Format: int64
+             * @description Deliveries to a source that were refused within a day, since their sender did not say who it is.
+             */
+            refused?: number;
             /**
              * Format: date-time
              * @description When it was last needed.
@@ -4280,6 +4321,8 @@ export interface components {
             needs_you: components["schemas"]["JobItem"][];
             /** @description Decisions that wait for a person, the most pressing first. */
             decisions: components["schemas"]["DecisionItem"][];
+            /** @description Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts. */
+            broken?: components["schemas"]["BrokenRule"][];
             /** @description Jobs that are proposed and wait for a person, oldest first. */
             proposals: components["schemas"]["ProposalItem"][];
             /** @description Jobs at work. */

@@ -60,10 +60,12 @@ export function Component() {
 type ChainLink = [string, string, string | undefined, 'past' | 'here' | 'open'];
 
 /** Where a job comes from: an alert and a rule, or a person who launched it. */
-function origin({ job, alert }: JobDetail): ChainLink[] {
+function origin({ job, alert, gathered, gathered_more }: JobDetail): ChainLink[] {
   const from: ChainLink[] = [];
   if (job.parent) from.push(['Step of', `job ${job.parent}`, `/jobs/${job.parent}`, 'past']);
-  if (alert) from.push(['Alert', `${alert.kind}, ${alert.severity}`, `/alerts/${alert.seq}`, 'past']);
+  const others = (gathered?.length ?? 1) - 1 + (gathered_more ?? 0);
+  const more = others > 0 ? ` and ${others} more` : '';
+  if (alert) from.push(['Alert', `${alert.kind}, ${alert.severity}${more}`, `/alerts/${alert.seq}`, 'past']);
   if (job.rule) from.push(['Rule', job.rule, `/rules/${job.rule}`, 'past']);
   if (job.launched_by) from.push(['Launched by', job.launched_by, undefined, 'past']);
   return from;

@@ -72,11 +72,32 @@ export function Passage({ detail }: { detail: JobDetail }) {
             />
           </Panel>
         )}
+        {(detail.gathered?.length ?? 0) > 0 && <Gathered detail={detail} />}
         <Panel title="Why">
           <p className="text-ink-2">{detail.reason ?? 'Started by hand.'}</p>
         </Panel>
       </div>
     </div>
+  );
+}
+
+/** The alerts that a gathering's job is for. */
+function Gathered({ detail }: { detail: JobDetail }) {
+  const { gathered, gathered_more } = detail;
+  return (
+    <Panel title="For these alerts" aside={(gathered?.length ?? 0) + (gathered_more ?? 0)}>
+      <ul className="max-h-72 overflow-auto text-[13px]">
+        {gathered?.map((alert) => (
+          <li key={alert.seq} className="border-line border-t py-1 first:border-t-0">
+            <Link to={`/alerts/${alert.seq}`} className="mono break-all hover:underline">
+              {alert.resource}
+            </Link>
+            <span className="block text-ink-3">{alert.summary}</span>
+          </li>
+        ))}
+        {(gathered_more ?? 0) > 0 && <li className="py-1 text-ink-3">{gathered_more} more</li>}
+      </ul>
+    </Panel>
   );
 }
 

@@ -16,7 +16,7 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
     let watch: Watch = client.get("/api/v1/watch", &[]).await?;
     let nodes: Nodes = client.get("/api/v1/nodes", &[]).await?;
     let fault = ready.as_ref().err().map(ToString::to_string);
-    let needs = watch.needs_you.len() + watch.decisions.len() + watch.proposals.len();
+    let needs = watch.needs_you.len() + watch.decisions.len() + watch.proposals.len() + watch.broken.len();
     if output.json {
         return show::json(&json!({
             "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(), "fault": fault,
@@ -34,7 +34,8 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
         match needs {
             0 => "needs    nobody: nothing waits for a person".to_owned(),
             n => format!(
-                "needs    you: {} for a person (`arvok decision list`, `arvok proposal list`, `arvok job list`)",
+                "needs    you: {} for a person (`arvok decision list`, `arvok proposal list`, `arvok job list`, \
+                `arvok alert list --verdict broken`)",
                 count(n, "thing waits", "things wait")
             ),
         },

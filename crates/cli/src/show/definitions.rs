@@ -1,7 +1,9 @@
 //! Definitions and publishing.
 
 use super::{Table, ago, count, exact, jobs, when};
-use arvok_api::{ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Retried, UnreadableItem};
+use arvok_api::{
+    ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Retried, UnreadableItem, Use,
+};
 use similar::{ChangeTag, TextDiff};
 
 /// The cells of one row between name and summary.
@@ -22,9 +24,12 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
         "runbook" => (&["runbook", "version", "jobs", "helped", "last", "summary"], |i, last| {
             vec![i.used.jobs.to_string(), i.used.confirmed.to_string(), last]
         }),
-        "source" => (&["source", "version", "alerts", "unreadable", "last", "summary"], |i, last| {
-            vec![i.used.alerts.to_string(), i.used.unreadable.to_string(), last]
-        }),
+        "source" => {
+            (&["source", "version", "alerts", "unreadable", "id conflicts", "refused", "last", "summary"], |i, last| {
+                let Use { alerts, unreadable, conflicts, refused, .. } = &i.used;
+                vec![alerts.to_string(), unreadable.to_string(), conflicts.to_string(), refused.to_string(), last]
+            })
+        }
         _ => (&["name", "version", "published", "by", "summary"], |i, _| {
             vec![when(i.published_at), i.published_by.clone()]
         }),
@@ -50,6 +55,18 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
     if !d.verdicts.is_empty() {
         let counts: Vec<String> = d.verdicts.iter().map(|v| format!("{} {}", v.count, v.verdict)).collect();
         lines.push(format!("\nVerdicts: {}", counts.join(", ")));
+    }
+    if kind == "source" {
+        let Use { conflicts, refused, .. } = &i.used;
+        if *conflicts > 0 {
+            let alerts = count(usize::try_from(*conflicts).unwrap_or_default(), "alert");
+            lines.push(format!("\nId conflicts: {alerts} not taken, since the id had come before with other content"));
+        }
+        if *refused > 0 {
+            lines.push(format!(
+                "\nRefused within a day: {refused}, since the sender did not say who it is; see `arvok audit list --act sender.refused`"
+            ));
+        }
     }
     if matches!(kind, "rule" | "runbook") {
         lines.push(format!("\nJobs: {}, of which {} helped", i.used.jobs, i.used.confirmed));

@@ -1,6 +1,6 @@
 //! Jobs.
 
-use super::{Table, between, exact, when, with_next};
+use super::{Table, between, count, exact, when, with_next};
 use arvok_api::{Attempt, DecisionState, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
 
 /// A list of jobs.
@@ -155,6 +155,9 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
     step.attempts.iter().flat_map(one).collect()
 }
 
+/// Alerts of a gathering that are shown beside the first.
+const GATHERED_SHOWN: usize = 10;
+
 /// One job.
 pub fn job(d: &JobDetail) -> String {
     let j = &d.job;
@@ -167,6 +170,13 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.started_at.map(|t| format!("  started     {}", exact(t))));
     lines.extend(j.finished_at.map(|t| format!("  finished    {}", exact(t))));
     lines.extend(d.alert.as_ref().map(|a| format!("  alert       {}: {}", a.seq, a.summary)));
+    // The first of a gathering stands above.
+    let others = d.gathered.iter().filter(|a| Some(a.seq) != j.alert);
+    lines.extend(others.take(GATHERED_SHOWN).map(|a| format!("  and for     {}: {}", a.seq, a.summary)));
+    let more = (d.gathered.len().saturating_sub(1)).saturating_sub(GATHERED_SHOWN) + d.gathered_more;
+    if more > 0 {
+        lines.push(format!("  and for     {}", count(more, "more alert")));
+    }
     lines.extend(j.parent.map(|p| format!("  step of     job {p}")));
     lines.extend(j.rule.as_ref().map(|r| format!("  rule        {r}")));
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
@@ -194,7 +204,10 @@ pub fn job(d: &JobDetail) -> String {
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));
     let proof = d.further.iter().filter(|p| p.label == "confirm").flat_map(|p| &p.steps);
-    let saw = proof.filter_map(|step| step.attempts.last()).find_map(saw).map_or_else(String::new, |saw| format!("; saw {saw}"));
+    let saw = proof
+        .filter_map(|step| step.attempts.last())
+        .find_map(saw)
+        .map_or_else(String::new, |saw| format!("; saw {saw}"));
     lines.push(format!("\nEffect: {}{how}{saw}", effect(j)));
     if let Some(outputs) = d.outputs.as_ref().filter(|o| !o.is_null()) {
         lines.push(format!("Outputs: {}", compact(outputs)));

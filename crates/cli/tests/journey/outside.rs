@@ -424,6 +424,17 @@ dispatch: { runbook: echo, inputs: { n: '${alert.body.given.n}' } }
     assert!(reason.contains("events of its own jobs have set it off 5 times in a row"), "{reason}");
     let jobs = stage.get("/api/v1/jobs?runbook=echo")["items"].as_array().map(Vec::len);
     assert_eq!(jobs, Some(6), "the one by hand and five rounds");
+    // It needs a person, and says so wherever one looks. What Arvok tells of itself is no alert that came.
+    let listed = stage.arvok(&["alert", "list", "--verdict", "broken"]);
+    assert!(listed.out.contains("echo.heard"), "{}", listed.all());
+    let watch = stage.get("/api/v1/watch");
+    let stopped = &watch["broken"][0];
+    assert_eq!((&stopped["rule"], &stopped["alerts"]), (&json!("feeds-itself"), &json!(1)), "{watch}");
+    assert!(stopped["reason"].as_str().is_some_and(|why| why.contains("have set it off 5 times")), "{stopped}");
+    assert_eq!((&watch["narrowing"]["matched"], &watch["narrowing"]["dispatched"]), (&json!(0), &json!(0)), "{watch}");
+    // A version that does not stop takes it away.
+    stage.publish("rule: feeds-itself\nstance: watch\nlisten: { sources: arvok, kinds: echo.other }\ndispatch: { runbook: echo, inputs: { n: 1 } }\n");
+    assert_eq!(stage.get("/api/v1/watch")["broken"], json!([]));
 }
 
 #[test]

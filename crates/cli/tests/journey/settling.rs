@@ -79,6 +79,21 @@ fn several_are_gathered_into_one_job_with_a_list() {
     let job = stage.job_in(1, &["succeeded"]);
     assert_eq!(job["inputs"]["hosts"], json!(["vm/a", "vm/c"]));
     assert_eq!(stage.get("/api/v1/jobs")["items"].as_array().map(Vec::len), Some(1));
+    // Both ways: the job names all its alerts, and each of their alarms names the job.
+    let job = stage.get("/api/v1/jobs")["items"][0]["id"].clone();
+    let shown = stage.get(&format!("/api/v1/jobs/{job}"));
+    assert_eq!(shown["gathered"].as_array().map(Vec::len), Some(2), "{shown}");
+    let listed = stage.arvok(&["job", "show", &job.to_string()]);
+    assert_eq!(listed.out.matches("  and for ").count(), 1, "{}", listed.all());
+    let alarms = stage.get("/api/v1/alarms");
+    let alarms = alarms["items"].as_array().expect("alarms");
+    let (cleared, standing): (Vec<_>, Vec<_>) = alarms.iter().partition(|alarm| alarm["resource"] == "vm/b");
+    assert!(cleared[0]["job"].is_null(), "it had left the gathering");
+    assert!(standing.len() == 2 && standing.iter().all(|alarm| alarm["job"] == job), "{alarms:?}");
+    for alarm in standing {
+        let of = stage.get(&format!("/api/v1/jobs?alarm={}", alarm["id"]));
+        assert_eq!(of["items"][0]["id"], job);
+    }
 }
 
 #[test]

@@ -243,7 +243,11 @@ impl<'a> Play<'a> {
             Effect::Launch(launching) => self.launched(launching),
             Effect::Recall(recall) => self.recalled(recall),
             Effect::Emit(emitted) => self.went.emits.push(emitted.kind),
-            Effect::StepStarted { .. } | Effect::StepSaw { .. } | Effect::StepEnded { .. } | Effect::Withdraw(_) | Effect::LeaveQueue(_) => {}
+            Effect::StepStarted { .. }
+            | Effect::StepSaw { .. }
+            | Effect::StepEnded { .. }
+            | Effect::Withdraw(_)
+            | Effect::LeaveQueue(_) => {}
             Effect::GoOn { until: None } => {
                 self.due += 1;
                 self.went.state = JobState::Running;

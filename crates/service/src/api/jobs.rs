@@ -64,8 +64,14 @@ pub(super) async fn one(
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let asked = decisions::of_job(&node.db, JobId(*id)).await?;
     let decisions = asked.into_iter().map(super::decisions::item).collect();
-    Ok(web::Json(detail(row, runbook.as_deref(), alert, decisions)))
+    let (gathered, all) = read::gathered(&node.db, *id, GATHERED_SHOWN).await?;
+    let gathered_more = usize::try_from(all).unwrap_or_default().saturating_sub(gathered.len());
+    let detail = detail(row, runbook.as_deref(), alert, decisions);
+    Ok(web::Json(JobDetail { gathered, gathered_more, ..detail }))
 }
+
+/// Alerts of a gathering that are shown with its job.
+const GATHERED_SHOWN: u64 = 100;
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
 #[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)), request_body = Resolve,
@@ -212,6 +218,8 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, deci
         decisions,
         children,
         alert,
+        gathered: Vec::new(),
+        gathered_more: 0,
         reason: row.reason,
     }
 }

@@ -37,6 +37,7 @@ pub(super) async fn overview(
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
         decisions: super::decisions::open(&node).await?,
+        broken: seen.broken,
         proposals: seen.proposals,
         under_way: seen.under_way,
         alarms: seen.alarms,

@@ -173,6 +173,10 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
         if repeated > 0 {
             metrics.repeated.get_or_create(&label).inc_by(repeated);
         }
+        let conflicts = taken.alerts.iter().filter(|a| a.conflict.is_some()).count() as u64;
+        if conflicts > 0 {
+            metrics.conflicts.get_or_create(&label).inc_by(conflicts);
+        }
         if !delivery.parcel.strange.is_empty() {
             metrics.unreadable.get_or_create(&label).inc_by(delivery.parcel.strange.len() as u64);
         }

@@ -195,3 +195,37 @@ async fn a_kept_payload_is_read_again_with_what_came_beside_it() {
     let listed = desk.ask(shown(TestRequest::get().uri("/api/v1/alerts"), "viewer")).await;
     assert_eq!(listed.json["items"][0]["kind"], "pump.stuck");
 }
+
+#[actix_web::test]
+async fn an_id_that_comes_again_with_other_content_is_told_counted_and_kept() {
+    let desk = with_source(SOURCE).await;
+    let of = |resource: &str, value: f64| json!({ "id": "n-1", "kind": "disk.usage", "resource": resource, "value": value, "time": "2026-11-01T10:00:00Z" });
+    let send = async |body: serde_json::Value| desk.ask(authored(post("pier", body.to_string()))).await.json;
+    assert_eq!(send(of("vm/a", 91.0)).await["alerts"][0]["duplicate"], false);
+    let same = send(of("vm/a", 91.0)).await;
+    assert_eq!((&same["alerts"][0]["duplicate"], &same["alerts"][0]["conflict"]), (&json!(true), &json!(null)));
+    let other = send(of("vm/b", 91.0)).await;
+    let told = "id `n-1` came before, as alert 1, with another resource: `vm/a`, now `vm/b`";
+    assert_eq!(
+        other["alerts"][0]["conflict"].as_str().map(|t| t.replace(|c: char| c.is_ascii_digit(), "1")),
+        Some(told.to_owned())
+    );
+    // Within one payload as well.
+    let both = json!([
+        { "id": "n-2", "kind": "disk.usage", "resource": "vm/a" },
+        { "id": "n-2", "kind": "disk.usage", "resource": "vm/c" },
+    ]);
+    let both = send(both).await;
+    assert_eq!((&both["alerts"][0]["conflict"], &both["alerts"][1]["duplicate"]), (&json!(null), &json!(true)));
+    assert!(both["alerts"][1]["conflict"].is_string(), "{both}");
+    assert_eq!(desk.ask(post("pier", of("vm/d", 1.0).to_string())).await.status, 401);
+    let asked = desk.ask(shown(TestRequest::get().uri("/api/v1/definitions/source"), "viewer")).await;
+    let used = &asked.json["items"][0]["used"];
+    assert_eq!(
+        (&used["alerts"], &used["conflicts"], &used["unreadable"], &used["refused"]),
+        (&json!(2), &json!(2), &json!(2), &json!(1)),
+        "{used}"
+    );
+    let kept = desk.ask(shown(TestRequest::get().uri("/api/v1/unreadable?source=pier"), "viewer")).await;
+    assert!(kept.json["items"][1]["payload"].as_str().is_some_and(|p| p.contains("vm/b")), "{}", kept.json);
+}

@@ -1,15 +1,21 @@
 //! Recording alerts, ids that came before are dropped; and keeping what cannot be read.
 
-use super::Parcel;
+use super::{Parcel, Strange};
 use crate::{
     StoreError,
     days::{self, Known, TURN},
     key_order, sql,
 };
-use arvok_core::{Alert, text::clean_json};
+use arvok_core::{
+    Alert, Severity,
+    text::{clean_json, cut},
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseTransaction, FromQueryResult, Value};
-use std::{collections::HashSet, sync::LazyLock};
+use std::{
+    collections::{BTreeMap, HashSet},
+    sync::LazyLock,
+};
 
 /// Numbered in the order of arrival, inserted in the order of the keys, so that of two batches with
 /// the same ids one waits for the other and never each for the other. Ids of earlier days are looked
@@ -95,6 +101,101 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: K
     let mut numbers = inserted.seqs.into_iter();
     let seqs = first.into_iter().map(|first| if first { numbers.next().filter(|seq| *seq > 0) } else { None });
     Ok(Recorded { seqs: seqs.collect(), generation: Some(inserted.generation), anew: is_stale.then_some(found) })
+}
+
+/// Of alerts with a repeated id those that say something else than the one that stands under it: their numbers among all, and what
+/// is told of each. They are kept as what cannot be read, since nothing else has them.
+pub(super) async fn conflicts(
+    tx: &DatabaseTransaction,
+    plan: &super::Plan<'_>,
+    seqs: &[Option<i64>],
+    known: Known,
+) -> Result<BTreeMap<usize, String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Stands {
+        n: i64,
+        seq: i64,
+        kind: String,
+        resource: String,
+        state: String,
+        severity: i16,
+        value: Option<f64>,
+        summary: String,
+        labels: serde_json::Value,
+    }
+    let repeated: Vec<usize> = seqs.iter().enumerate().filter(|(_, seq)| seq.is_none()).map(|(n, _)| n).collect();
+    if repeated.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let sql = "SELECT t.n, e.seq, e.kind, e.resource, e.state, e.severity, e.value, e.summary, e.labels
+        FROM unnest($1::bigint[], $2::text[], $3::text[]) AS t (n, source, id)
+        CROSS JOIN LATERAL (SELECT * FROM alerts a WHERE a.seq >= $4 AND a.source = t.source AND a.id = t.id LIMIT 1) e";
+    let texts = |f: fn(&Alert) -> &str| -> Value {
+        repeated.iter().map(|n| f(plan.alerts[*n]).to_owned()).collect::<Vec<_>>().into()
+    };
+    let numbers: Vec<i64> = repeated.iter().map(|n| i64::try_from(*n).unwrap_or(i64::MAX)).collect();
+    let values = vec![numbers.into(), texts(|a| &a.source), texts(|a| &a.id), known.ids_from.into()];
+    let stands: Vec<Stands> = sql::typed(tx, sql, values).await?;
+    let differs = |s: Stands| {
+        let n = usize::try_from(s.n).ok()?;
+        let came = plan.alerts.get(n)?;
+        let labels = serde_json::to_value(&came.labels).unwrap_or_default();
+        let parts = [
+            ("kind", s.kind, came.kind.clone()),
+            ("resource", s.resource, came.resource.to_string()),
+            ("state", s.state, came.state.as_str().to_owned()),
+            ("severity", told(Severity::from_rank(s.severity)), told(came.severity)),
+            ("value", told_value(s.value), told_value(came.value)),
+            ("summary", s.summary, came.summary.clone()),
+            ("labels", s.labels.to_string(), clean_json(labels).to_string()),
+        ];
+        let (what, before, now) = parts.into_iter().find(|(_, before, now)| before != now)?;
+        let (before, now) = (cut(&before, 100), cut(&now, 100));
+        Some((
+            n,
+            format!("id `{}` came before, as alert {}, with another {what}: `{before}`, now `{now}`", came.id, s.seq),
+        ))
+    };
+    let found: BTreeMap<usize, String> = stands.into_iter().filter_map(differs).collect();
+    let strange = |n: &usize, reason: &String| Strange {
+        reason: reason.clone(),
+        payload: cut(&as_it_came(plan.alerts[*n]), KEPT).to_owned(),
+        item: true,
+        beside: serde_json::Value::Null,
+    };
+    let parcels: Vec<Parcel> = found
+        .iter()
+        .map(|(n, reason)| {
+            let came = plan.alerts[*n];
+            let strange = vec![strange(n, reason)];
+            Parcel { source: came.source.clone(), received: came.received, strange, ..Parcel::default() }
+        })
+        .collect();
+    keep_strange(tx, &parcels.iter().collect::<Vec<_>>()).await?;
+    Ok(found)
+}
+
+/// Longest payload that is kept, in bytes.
+const KEPT: usize = 64 * 1024;
+
+/// The item from which an alert was read, or the alert itself where its sender wrote it in the normal form.
+fn as_it_came(alert: &Alert) -> String {
+    if !alert.body.is_null() {
+        return alert.body.to_string();
+    }
+    let mut whole = serde_json::to_value(alert).unwrap_or_default();
+    if let Some(fields) = whole.as_object_mut() {
+        fields.retain(|name, _| !["source", "received", "body"].contains(&name.as_str()));
+    }
+    whole.to_string()
+}
+
+fn told(severity: Severity) -> String {
+    severity.to_string()
+}
+
+fn told_value(value: Option<f64>) -> String {
+    value.map_or_else(|| "none".to_owned(), |value| value.to_string())
 }
 
 /// Keeps what cannot be read; the numbers in order.

@@ -230,6 +230,7 @@ async fn attempt(
         return Err(StoreError::Stale(recorded.generation.unwrap_or_default()));
     }
     let kept = alerts::keep_strange(&tx, plan.parcels).await?;
+    let conflicts = alerts::conflicts(&tx, plan, &recorded.seqs, writer.known).await?;
     let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
     let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
     let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(|((alert, seq), hits)| {
@@ -257,7 +258,7 @@ async fn attempt(
     let mut script = Script::default();
     alarms.write(&mut script);
     wake_waiting(&mut script, &cleared);
-    count(&mut script, plan.parcels, &recorded.seqs, writer.shard);
+    count(&mut script, plan.parcels, &recorded.seqs, &conflicts, writer.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
     let made = outcome.write(&mut script, &batch)?;
@@ -268,19 +269,29 @@ async fn attempt(
         alarms: alarms.changed(),
         jobs: made.jobs,
         proposals: made.proposals,
-        unreadable: !kept.is_empty(),
+        unreadable: !kept.is_empty() || !conflicts.is_empty(),
         ..Change::default()
     };
-    let taken = taken(plan, recorded.seqs, kept);
+    let taken = taken(plan, recorded.seqs, kept, conflicts);
     Ok(Attempt::Done(Box::new(TakenBatch { taken, broken, due, change })))
 }
 
 /// What became of each payload.
-fn taken(plan: &Plan<'_>, seqs: Vec<Option<i64>>, kept: Vec<i64>) -> Vec<TakenParcel> {
-    let (mut seqs, mut kept) = (seqs.into_iter(), kept.into_iter());
-    let alert = |(a, seq): (&Alert, Option<i64>)| TakenAlert { id: a.id.clone(), seq, duplicate: seq.is_none() };
+fn taken(
+    plan: &Plan<'_>,
+    seqs: Vec<Option<i64>>,
+    kept: Vec<i64>,
+    mut conflicts: BTreeMap<usize, String>,
+) -> Vec<TakenParcel> {
+    let (mut seqs, mut kept) = (seqs.into_iter().enumerate(), kept.into_iter());
+    let mut alert = |(a, (n, seq)): (&Alert, (usize, Option<i64>))| TakenAlert {
+        id: a.id.clone(),
+        seq,
+        duplicate: seq.is_none(),
+        conflict: conflicts.remove(&n),
+    };
     let parcel = |p: &&Parcel| TakenParcel {
-        alerts: p.alerts.iter().zip(seqs.by_ref()).map(alert).collect(),
+        alerts: p.alerts.iter().zip(seqs.by_ref()).map(&mut alert).collect(),
         kept: kept.by_ref().take(p.strange.len()).collect(),
     };
     plan.parcels.iter().map(parcel).collect()
@@ -295,30 +306,47 @@ fn wake_waiting(script: &mut Script, cleared: &[AlarmId]) {
 }
 
 /// Counts deliveries by source and minute.
-fn count(script: &mut Script, parcels: &[&Parcel], seqs: &[Option<i64>], shard: i16) {
-    let mut counts: BTreeMap<(&str, DateTime<Utc>), [i64; 3]> = BTreeMap::new();
-    let mut seqs = seqs.iter();
+fn count(
+    script: &mut Script,
+    parcels: &[&Parcel],
+    seqs: &[Option<i64>],
+    conflicts: &BTreeMap<usize, String>,
+    shard: i16,
+) {
+    /// Alerts, repeated ones, what cannot be read, conflicts of ids; and when the last came.
+    type Counted = ([i64; 4], DateTime<Utc>);
+    let mut counts: BTreeMap<(&str, DateTime<Utc>), Counted> = BTreeMap::new();
+    let mut seen = 0;
     for parcel in parcels {
         let minute = parcel.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(parcel.received);
-        let entry = counts.entry((&parcel.source, minute)).or_default();
-        let repeated = seqs.by_ref().take(parcel.alerts.len()).filter(|seq| seq.is_none()).count();
+        let (entry, last_at) = counts.entry((&parcel.source, minute)).or_insert(([0; 4], parcel.received));
+        let mine = seen..seen + parcel.alerts.len();
+        let repeated = seqs[mine.clone()].iter().filter(|seq| seq.is_none()).count();
         entry[0] += parcel.alerts.len() as i64;
         entry[1] += repeated as i64;
         entry[2] += parcel.strange.len() as i64;
+        entry[3] += conflicts.range(mine.clone()).count() as i64;
+        *last_at = parcel.received.max(*last_at);
+        seen = mine.end;
     }
     if counts.is_empty() {
         return;
     }
-    let sql = "INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable)
-        SELECT source, minute, $6, alerts, repeated, unreadable
-        FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[], $5::bigint[])
-            AS t (source, minute, alerts, repeated, unreadable)
+    let sql = "INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable, conflicts, last_at)
+        SELECT source, minute, $6, alerts, repeated, unreadable, conflicts, last_at
+        FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[], $5::bigint[], $7::bigint[], $8::timestamptz[])
+            AS t (source, minute, alerts, repeated, unreadable, conflicts, last_at)
         ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
-            repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable";
-    let column = |i: usize| -> sea_orm::Value { counts.values().map(|c| c[i]).collect::<Vec<i64>>().into() };
+            repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable,
+            conflicts = c.conflicts + excluded.conflicts, last_at = greatest(c.last_at, excluded.last_at)";
+    let column = |i: usize| -> sea_orm::Value { counts.values().map(|(c, _)| c[i]).collect::<Vec<i64>>().into() };
+    let last: Vec<DateTime<Utc>> = counts.values().map(|(_, last_at)| *last_at).collect();
     let sources: Vec<String> = counts.keys().map(|(s, _)| (*s).to_owned()).collect();
     let minutes: Vec<DateTime<Utc>> = counts.keys().map(|(_, m)| *m).collect();
-    script.add(sql, vec![sources.into(), minutes.into(), column(0), column(1), column(2), shard.into()]);
+    let [alerts, repeated, unreadable, conflicts] = [0, 1, 2, 3].map(column);
+    let values =
+        vec![sources.into(), minutes.into(), alerts, repeated, unreadable, shard.into(), conflicts, last.into()];
+    script.add(sql, values);
 }
 
 /// Numbers of jobs from their sequence.

@@ -136,6 +136,7 @@ impl<'a> Outcome<'a> {
                 row["decided_at"] = json!(batch.now);
             }
         }
+        self.write_gathered(script);
         insert(script, "job", jobs);
         insert(script, "proposal", proposals);
         if !self.withdrawn.is_empty() {
@@ -149,6 +150,24 @@ impl<'a> Outcome<'a> {
         }
         self.memories.write(script)?;
         Ok(made)
+    }
+
+    /// Which alerts, and which alarms, a dispatch is for that is for several.
+    fn write_gathered(&self, script: &mut Script) {
+        let (mut jobs, mut alerts, mut alarms) = (Vec::new(), Vec::new(), Vec::new());
+        for Firing { fire, .. } in self.fires.iter().filter(|f| f.fire.alerts.len() > 1) {
+            for (job, alert) in fire.jobs.iter().flat_map(|job| fire.alerts.iter().map(move |alert| (job, alert))) {
+                jobs.push(job.0);
+                alerts.push(alert.0);
+                alarms.push(self.alarms.get(alert).map_or(0, |alarm| alarm.0));
+            }
+        }
+        if !jobs.is_empty() {
+            let sql = "INSERT INTO gathered (job_id, alert_seq, alarm_id)
+                SELECT job, alert, nullif(alarm, 0) FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS t (job, alert, alarm)
+                ON CONFLICT DO NOTHING";
+            script.add(sql, vec![jobs.into(), alerts.into(), alarms.into()]);
+        }
     }
 
     fn write_verdicts(&self, script: &mut Script) {

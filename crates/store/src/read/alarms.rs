@@ -7,6 +7,7 @@ use crate::{
         alarm::{Column, Entity, Model},
         job,
     },
+    sql,
 };
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page};
 use arvok_core::{
@@ -46,7 +47,22 @@ async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<Al
         .all(db)
         .await?;
     let mut newest: HashMap<Option<i64>, Newest> = newest.into_iter().map(|j| (j.alarm_id, j)).collect();
+    // Those of gatherings are for the alarms of all their alerts.
+    for job in gathered(db, alarms.iter().map(|a| a.id).collect()).await? {
+        let newer = newest.get(&job.alarm_id).is_none_or(|other| other.id < job.id);
+        if newer {
+            newest.insert(job.alarm_id, job);
+        }
+    }
     Ok(alarms.into_iter().map(|a| item(newest.remove(&Some(a.id)), a)).collect())
+}
+
+/// The newest job of a gathering, for each of some alarms that has one.
+async fn gathered(db: &DatabaseConnection, alarms: Vec<i64>) -> Result<Vec<Newest>, StoreError> {
+    let sql = "SELECT a.id AS alarm_id, j.id, j.state, j.runbook, j.effect FROM unnest($1::bigint[]) AS a (id)
+        CROSS JOIN LATERAL (SELECT j.* FROM gathered g JOIN job j ON j.id = g.job_id WHERE g.alarm_id = a.id
+            ORDER BY g.job_id DESC LIMIT 1) j";
+    sql::typed(db, sql, vec![alarms.into()]).await
 }
 
 fn item(job: Option<Newest>, a: Model) -> AlarmItem {

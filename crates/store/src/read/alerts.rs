@@ -53,7 +53,8 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     };
     let mut c = Conditions::default();
     c.maybe("seq >= ?", floor.as_ref().map(Floor::at));
-    if filter.source.is_none() && filter.kind.is_none() && filter.rule.is_none() {
+    let of_rules = filter.verdict.as_deref().is_some_and(|verdict| verdict != "unmatched");
+    if filter.source.is_none() && filter.kind.is_none() && filter.rule.is_none() && !of_rules {
         // Whoever wants what Arvok tells of its own doings asks for it.
         c.add("(source <> ? OR state <> 'noted')", OWN);
     }
@@ -136,6 +137,24 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
         let body = key_order::restored(r.body, r.key_order.as_deref());
         AlertDetail { alert, body, alarm: r.alarm, verdicts }
     }))
+}
+
+/// The alerts for which a job was dispatched, where it is for several: the first so many, and how many there are.
+pub async fn gathered(db: &DatabaseConnection, job: i64, most: u64) -> Result<(Vec<AlertItem>, i64), StoreError> {
+    #[derive(FromQueryResult)]
+    struct Count {
+        n: i64,
+    }
+    let count = "SELECT count(*) AS n FROM gathered WHERE job_id = $1";
+    let count: Vec<Count> = sql::typed(db, count, vec![job.into()]).await?;
+    let all = count.first().map_or(0, |count| count.n);
+    if all == 0 {
+        return Ok((Vec::new(), 0));
+    }
+    let which =
+        "WHERE seq IN (SELECT alert_seq FROM gathered WHERE job_id = $1 ORDER BY alert_seq LIMIT $2) ORDER BY seq";
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    Ok((sql::rows(db, &select("alerts a", which), vec![job.into(), most.into()]).await?, all))
 }
 
 /// An alert in the form that expressions see.

@@ -12,8 +12,8 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
-    Select, entity::prelude::Json,
+    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    QueryTrait, Select, entity::prelude::Json, sea_query::Expr,
 };
 use std::collections::BTreeMap;
 
@@ -81,7 +81,11 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
-        .apply_if(filter.alarm, |q, alarm| q.filter(AlarmId.eq(alarm)))
+        .apply_if(filter.alarm, |q, alarm| {
+            let gathered =
+                Expr::cust_with_values("job.id IN (SELECT job_id FROM gathered WHERE alarm_id = $1)", [alarm]);
+            q.filter(Condition::any().add(AlarmId.eq(alarm)).add(gathered))
+        })
         .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
         .apply_if(filter.until, |q, until| q.filter(CreatedAt.lt(until)))
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))

@@ -15,7 +15,7 @@ mod watch;
 
 pub use alarms::{alarm, alarms};
 pub use alerts::{
-    alert, alerts, alerts_around, forget_unreadable, unreadable, unreadable_from, whole_alert, whole_alerts,
+    alert, alerts, alerts_around, forget_unreadable, gathered, unreadable, unreadable_from, whole_alert, whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
 pub use proposals::{proposal, proposals};

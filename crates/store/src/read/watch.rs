@@ -6,7 +6,7 @@ use crate::{
     entity::{alarm, job, unreadable},
     sql,
 };
-use arvok_api::{AlarmItem, JobItem, Narrowing, ProposalFilter, ProposalItem};
+use arvok_api::{AlarmItem, BrokenRule, JobItem, Narrowing, ProposalFilter, ProposalItem};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, EntityTrait, Order, PaginatorTrait, QueryFilter, QueryOrder, Select,
@@ -23,6 +23,8 @@ pub struct Overview {
     pub narrowing: Narrowing,
     /// Jobs for a person.
     pub needs_you: Vec<JobItem>,
+    /// Rules that could not decide.
+    pub broken: Vec<BrokenRule>,
     /// Jobs that wait for a person to launch them.
     pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
@@ -36,7 +38,7 @@ pub struct Overview {
 }
 
 /// Each alert by the furthest that any rule took it, as that is counted by minute; those that led to
-/// a job by what became of the first of them. What Arvok tells of itself is not among them, unless a rule took it.
+/// a job by what became of the first of them. What Arvok tells of itself is not among them.
 const NARROWING: &str = "
     WITH counted AS (
         SELECT coalesce(sum(count) FILTER (WHERE shard = -1), 0)::bigint AS former,
@@ -49,7 +51,8 @@ const NARROWING: &str = "
         SELECT coalesce(sum(alerts - repeated), 0)::bigint AS alerts, coalesce(sum(repeated), 0)::bigint AS repeated
         FROM delivery_count WHERE minute >= $1 AND source <> 'arvok'
     ), job_of AS (
-        SELECT alert_seq, min(job_id) AS job FROM verdicts WHERE verdict = 'dispatched' AND at >= $1 GROUP BY alert_seq
+        SELECT alert_seq, min(job_id) AS job FROM verdicts v WHERE verdict = 'dispatched' AND at >= $1
+            AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = v.alert_seq AND a.source = 'arvok' OFFSET 0) GROUP BY alert_seq
     ), done AS (
         SELECT count(*) AS dispatched,
             count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
@@ -64,6 +67,20 @@ const NARROWING: &str = "
         proposed, watched, folded, held, dispatched, under_way, unproved, failed, confirmed, repeated,
         $1 AS \"from\", $2 AS \"to\", 0 AS received
     FROM counted, delivered, done, matching";
+
+/// Rules that could not decide within a day, unless a newer version stands since; each with the last reason, as far as it is among
+/// its newest verdicts.
+const BROKEN: &str = "
+    SELECT c.rule, c.count AS alerts, c.last_at, v.reason, v.alert_seq AS alert
+    FROM (SELECT rule, sum(count)::bigint AS count, max(last_at) AS last_at FROM verdict_count
+            WHERE verdict = 'broken' AND hour >= date_trunc('hour', $1::timestamptz, 'UTC')
+            GROUP BY rule HAVING sum(count) > 0) c
+        CROSS JOIN LATERAL (SELECT d.withdrawn, d.published_at FROM definition d WHERE d.kind = 'rule' AND d.name = c.rule
+            ORDER BY d.version DESC LIMIT 1) d
+        LEFT JOIN LATERAL (SELECT l.reason, l.alert_seq FROM (SELECT verdict, reason, alert_seq FROM verdicts w
+                WHERE w.rule = c.rule ORDER BY alert_seq DESC LIMIT 1000) l
+            WHERE l.verdict = 'broken' ORDER BY alert_seq DESC LIMIT 1) v ON true
+    WHERE NOT d.withdrawn AND c.last_at > d.published_at ORDER BY c.last_at DESC LIMIT $2";
 
 /// Alarms that stand, or ended within the last five minutes; the worst and newest first.
 pub async fn open_alarms(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<Vec<AlarmItem>, StoreError> {
@@ -111,6 +128,7 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
     Ok(Overview {
         narrowing,
         needs_you: items(db, for_a_person(now - TimeDelta::hours(24)), MOST).await?,
+        broken: sql::rows(db, BROKEN, vec![(now - TimeDelta::days(1)).into(), number(MOST).into()]).await?,
         proposals,
         under_way: items(db, at_work(), MOST).await?,
         alarms: open_alarms(db, now).await?,
