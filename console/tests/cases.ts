@@ -1,6 +1,7 @@
 // The console's pure parts under the names that the cases call them by.
 import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
+import { exactly } from '../src/api/exactly';
 import { type Goal, goals } from '../src/shell/goals';
 import { between, exact, rough } from '../src/ui/time';
 import { some } from '../src/ui/words';
@@ -89,6 +90,7 @@ const parts = {
   mood,
   offered,
   passage,
+  exactly: (text: string) => JSON.stringify(exactly(text)),
   place,
   reached,
   rough,

@@ -1,6 +1,7 @@
 // Talking to the service. Types come from its own description; every refusal becomes an Error
 // with the service's words.
 import createClient from 'openapi-fetch';
+import { exactly } from './exactly';
 import type { components, paths } from './generated/schema';
 
 export type Schema = components['schemas'];
@@ -72,8 +73,11 @@ export const timeline = (since: string, rule?: string) =>
   taken<Timeline>(client.GET('/api/v1/timeline', { params: { query: { since, rule } } }));
 export const jobTimeline = (since: string) =>
   taken<JobTimeline>(client.GET('/api/v1/timeline/jobs', { params: { query: { since } } }));
-export const alert = (seq: number) =>
-  taken<AlertDetail>(client.GET('/api/v1/alerts/{seq}', { params: { path: { seq } } }));
+/** Numbers of a payload that JavaScript cannot hold stay as they are written. */
+export const alert = async (seq: number) => {
+  const asked = client.GET('/api/v1/alerts/{seq}', { params: { path: { seq } }, parseAs: 'text' });
+  return exactly(await taken<string>(asked)) as AlertDetail;
+};
 export const alarms = (state?: string) =>
   taken(client.GET('/api/v1/alarms', { params: { query: { state, limit: 200 } } }));
 export const alarm = (id: number) =>

@@ -79,7 +79,8 @@ function Overview({ seen }: { seen: Seen }) {
         )}
         {seen.unreadable > 0 && (
           <p className="pb-2 text-[13px] text-warn">
-            {some(seen.unreadable, 'payload')} could not be read; <code>arvok source show</code> says why.
+            {some(seen.unreadable, 'payload')} could not be read; <code>arvok source list</code> says of which
+            source.
           </p>
         )}
       </Panel>

@@ -20,8 +20,10 @@ pub struct AlertFilter {
     /// Of this kind.
     pub kind: Option<String>,
     /// At least this severe.
+    #[serde(deserialize_with = "word")]
     pub severity: Option<String>,
     /// `raised`, `cleared` or `noted`.
+    #[serde(deserialize_with = "word")]
     pub state: Option<String>,
     /// About this resource.
     pub resource: Option<String>,
@@ -29,6 +31,7 @@ pub struct AlertFilter {
     pub rule: Option<String>,
     /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
     /// back, `unmatched` for none.
+    #[serde(deserialize_with = "word")]
     pub verdict: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
@@ -53,6 +56,7 @@ pub struct AlertFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct AlarmFilter {
     /// `raised` or `cleared`; both when left out.
+    #[serde(deserialize_with = "word")]
     pub state: Option<String>,
     /// Of this source.
     pub source: Option<String>,
@@ -75,6 +79,7 @@ pub struct VerdictFilter {
     /// Of this rule.
     pub rule: Option<String>,
     /// This verdict.
+    #[serde(deserialize_with = "word")]
     pub verdict: Option<String>,
     /// About this resource.
     pub resource: Option<String>,
@@ -98,8 +103,10 @@ pub struct VerdictFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct JobFilter {
     /// States, separated by commas.
+    #[serde(deserialize_with = "word")]
     pub state: Option<String>,
     /// `confirmed`, `unconfirmed` or `not checked`.
+    #[serde(deserialize_with = "word")]
     pub effect: Option<String>,
     /// Of this runbook.
     pub runbook: Option<String>,
@@ -138,6 +145,7 @@ impl JobFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct ProposalFilter {
     /// `open`, `launched`, `dismissed`, `withdrawn` or `faulty`; all when left out.
+    #[serde(deserialize_with = "word")]
     pub state: Option<String>,
     /// Of this rule.
     pub rule: Option<String>,
@@ -148,6 +156,14 @@ pub struct ProposalFilter {
     #[param(minimum = 1, maximum = 500)]
     #[serde(deserialize_with = "number")]
     pub limit: Option<u64>,
+}
+
+/// A word of a query; one that is left empty says nothing.
+///
+/// # Errors
+/// If it is no text.
+pub fn word<'de, D: Deserializer<'de>>(given: D) -> Result<Option<String>, D::Error> {
+    Ok(Some(String::deserialize(given)?).filter(|word| !word.trim().is_empty()))
 }
 
 /// A whole number of a query.

@@ -59,7 +59,7 @@ pub(crate) enum ApiError {
     #[error("connection `{0}` has a new address and names a secret, which would go there; an admin publishes that")]
     Address(String),
     #[error("this takes {0} only")]
-    Method(&'static str),
+    Method(String),
     #[error("other rehearsals are running; try again when they have ended")]
     Rehearsing,
     #[error("the records cannot be reached at the moment; try again")]
@@ -129,7 +129,7 @@ impl ResponseError for ApiError {
             Self::NoPassword | Self::BadPassword => {
                 answer.insert_header((header::WWW_AUTHENTICATE, "Basic realm=\"sender\", charset=\"UTF-8\""))
             }
-            Self::Method(allowed) => answer.insert_header((header::ALLOW, *allowed)),
+            Self::Method(allowed) => answer.insert_header((header::ALLOW, allowed.as_str())),
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 answer.insert_header((header::RETRY_AFTER, "1"))
             }
@@ -211,6 +211,10 @@ pub(crate) fn path_config() -> web::PathConfig {
 
 pub(crate) async fn no_such_path(request: HttpRequest) -> HttpResponse {
     let shown = arvok_core::text::cut(request.path(), 80);
+    let allowed = crate::api::openapi::methods(request.path());
+    if !allowed.is_empty() {
+        return ApiError::Method(allowed.join(", ")).error_response();
+    }
     let what = format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
     ApiError::NotFound(what).error_response()
 }

@@ -123,7 +123,7 @@ fn dispatches(node: &Node, rule: &Rule, alert: &Alert) -> Vec<DispatchGuess> {
     let published = node.published();
     let view = TallyView { alerts: 1, since: alert.received, jobs: 0, gathered: vec![alert] };
     let guess = |entry: &arvok_core::rule::Dispatch| {
-        let applies = entry.applies(alert);
+        let applies = entry.applies(alert) == Ok(true);
         let (inputs, target, error) = match entry.prepared(&*published.catalog, alert, &view) {
             Ok(p) => (Some(Value::Object(p.inputs)), Some(p.target.to_string()), None),
             Err(error) => (None, None, Some(error.to_string())),

@@ -43,7 +43,7 @@ export function Versions({ kind, name }: { kind: string; name: string }) {
           <summary className="cursor-pointer text-[13px]">
             <b className="font-semibold">version {v.version}</b>{' '}
             <span className="text-ink-2">
-              by {v.published_by}, {exact(v.published_at)}
+              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by}, {exact(v.published_at)}
             </span>
           </summary>
           <div className="mt-1">

@@ -1,17 +1,16 @@
 // Trying the text on an alert: one that came, or one that never did.
-import { useMutation } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { why } from '../../api/client';
+import { alerts, why } from '../../api/client';
 import { Button, Failed, Panel, Tag } from '../../ui/parts';
 import { Clauses, Settled } from './Clauses';
 
-const MADE_UP = `{
-  "source": "yard-hypervisor",
-  "kind": "disk.usage",
+/** An alert to begin with: the last that the rule matched, or else a form to fill in. */
+const FORM = `{
+  "source": "",
+  "kind": "",
   "severity": "major",
-  "resource": "vm/quill-booking-db-1",
-  "value": 91,
-  "labels": { "tier": "gold" }
+  "resource": ""
 }`;
 
 export function Try({
@@ -25,7 +24,14 @@ export function Try({
   edited: boolean;
   alert?: number;
 }) {
-  const [given, setGiven] = useState(alert ? String(alert) : MADE_UP);
+  const last = useQuery({
+    queryKey: ['alerts', 'last of', name],
+    queryFn: () => alerts({ rule: name, verdict: 'matched' }),
+    enabled: !alert,
+  });
+  const [typed, setGiven] = useState(alert ? String(alert) : undefined);
+  const newest = last.data?.items[0]?.seq;
+  const given = typed ?? (newest ? String(newest) : FORM);
   const asked = useMutation({
     mutationFn: () => {
       const of = edited ? { text } : { rule: name };

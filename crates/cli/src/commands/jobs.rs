@@ -112,14 +112,10 @@ fn progress(detail: &JobDetail) -> Vec<String> {
         Line::Part(..) | Line::LeftOut(_) => None,
     });
     for (depth, step) in steps.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state)) {
-        let line = format!("{}{}", "  ".repeat(depth), show::step_line(step));
-        // How long a step has been running changes all the time; it is shown once it has ended.
-        let line = if step.state == StepState::Running {
-            line.rsplit_once(" running").map_or(line.clone(), |(l, _)| format!("{l} running"))
-        } else {
-            line
-        };
-        lines.push(format!("  {line}"));
+        // How long it takes is shown once it has ended.
+        let open = [StepState::Running, StepState::Waiting, StepState::Again, StepState::Unsure].contains(&step.state);
+        let line = if open { show::step_line_untimed(step) } else { show::step_line(step) };
+        lines.push(format!("  {}{line}", "  ".repeat(depth)));
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
         lines.extend(error.map(|e| format!("      {e}")));
     }

@@ -91,6 +91,12 @@ fn part<'a>(part: &'a JobPart, depth: usize, undecided: bool, rows: &mut Vec<Row
 
 /// One step with its last try.
 pub fn step_line(step: &JobStep) -> String {
+    let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
+    format!("{} {took}", step_line_untimed(step)).trim_end().to_owned()
+}
+
+/// The same without how long it has taken, which changes all the time.
+pub fn step_line_untimed(step: &JobStep) -> String {
     let mark = match step.state {
         StepState::Done => "■",
         StepState::Running => "▶",
@@ -101,11 +107,10 @@ pub fn step_line(step: &JobStep) -> String {
         StepState::Stopped => "◼",
         StepState::Next | StepState::NotRun | StepState::Skipped => "□",
     };
-    let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
     let tries = if step.attempts.len() > 1 { format!(", {} tries", step.attempts.len()) } else { String::new() };
     let title = step.summary.as_deref().unwrap_or(&step.id);
     let job = step.job.map_or_else(String::new, |job| format!(", job {job}"));
-    format!("{mark} {title} [{} {}] {}{tries}{job} {took}", step.kind, step.place, step.state).trim_end().to_owned()
+    format!("{mark} {title} [{} {}] {}{tries}{job}", step.kind, step.place, step.state)
 }
 
 fn compact(value: &serde_json::Value) -> String {

@@ -193,8 +193,12 @@ fn unmatched(rule: &Rule, example: &ExampleDoc) -> String {
 /// An example made from alerts that really came, oldest first: what the rule makes of them.
 pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<ExampleDoc> {
     let first = alerts.first()?;
+    let late = |a: &Alert| Some((a.received - a.happened()).num_seconds()).filter(|late| *late >= 60);
+    // Early enough that also what came late first was sent in it.
+    let sent = alerts.iter().filter_map(|a| Some(a.received - TimeDelta::seconds(late(a)?)));
+    let start = sent.chain([first.received]).min()?;
     let since = |t: DateTime<Utc>| {
-        Period::from_millis(u64::try_from((t - first.received).num_milliseconds()).unwrap_or(0) / 1000 * 1000)
+        Period::from_millis(u64::try_from((t - start).num_milliseconds()).unwrap_or(0) / 1000 * 1000)
     };
     let whole = |a: &Alert| {
         let mut fields = Map::new();
@@ -221,11 +225,8 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
             let whole = value.fract() == 0.0 && value.abs() < 1e15;
             fields.insert("value".into(), if whole { json!(value as i64) } else { json!(value) });
         }
-        let late = a.received - a.happened();
-        let late =
-            (late.num_seconds() >= 60).then(|| Period::from_secs(u64::try_from(late.num_seconds()).unwrap_or(0)));
-        let at = since(a.received);
-        GivenDoc { at, late: late.filter(|l| *l <= at), fields }
+        let late = late(a).and_then(|late| u64::try_from(late).ok()).map(Period::from_secs);
+        GivenDoc { at: since(a.received), late, fields }
     });
     let mut example = ExampleDoc { summary: None, given: given.collect(), of, expect: Vec::new() };
     let mut rehearsal = Rehearsal::new(rule, others);

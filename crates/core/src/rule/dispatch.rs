@@ -184,9 +184,12 @@ impl Dispatch {
         })
     }
 
-    /// Whether it applies to an alert; a missing field means that it does not.
-    pub fn applies(&self, alert: &Alert) -> bool {
-        self.when.as_ref().is_none_or(|when| when.holds(&AlertScope(alert)) == Ok(true))
+    /// Whether it applies to an alert.
+    ///
+    /// # Errors
+    /// If its `when` cannot be said of this alert.
+    pub fn applies(&self, alert: &Alert) -> Result<bool, ExprError> {
+        self.when.as_ref().map_or(Ok(true), |when| when.holds(&AlertScope(alert)))
     }
 
     /// What does not fit with its runbook.

@@ -233,6 +233,14 @@ pub enum PlaceError {
     /// The values say too much.
     #[error("the fold's values have {0} bytes; {MAX_FOLD} are allowed")]
     TooLong(usize),
+    /// Whether an entry applies cannot be said.
+    #[error("when of {runbook}: {error}")]
+    When {
+        /// The entry's runbook.
+        runbook: String,
+        /// What goes wrong.
+        error: ExprError,
+    },
     /// The inputs of an entry that applies go wrong.
     #[error("inputs of {runbook}: {error}")]
     Inputs {
@@ -274,11 +282,19 @@ impl Rule {
             return Err(PlaceError::Feeds(rounds));
         }
         let keys = self.keys(alert)?;
+        // What ends an alarm is never lost for what a dispatch would need.
+        let ends = alert.state == AlertState::Cleared;
         let mut entries = 0;
-        for entry in self.entries(alert) {
-            entries += 1;
-            if let Some(error) = entry.fault(alert) {
-                return Err(PlaceError::Inputs { runbook: entry.runbook.clone(), error });
+        for entry in &self.dispatch {
+            let runbook = || entry.runbook.clone();
+            match entry.applies(alert) {
+                Ok(false) => continue,
+                Err(_) if ends => continue,
+                Err(error) => return Err(PlaceError::When { runbook: runbook(), error }),
+                Ok(true) => entries += 1,
+            }
+            if let Some(error) = entry.fault(alert).filter(|_| !ends) {
+                return Err(PlaceError::Inputs { runbook: runbook(), error });
             }
         }
         Ok(Placed { keys, entries })
@@ -315,7 +331,7 @@ impl Rule {
 
     /// The entries of `dispatch` that apply to an alert.
     pub fn entries<'a>(&'a self, alert: &Alert) -> impl Iterator<Item = &'a Dispatch> {
-        self.dispatch.iter().filter(move |d| d.applies(alert))
+        self.dispatch.iter().filter(move |d| d.applies(alert) == Ok(true))
     }
 
     /// The runbooks in words.

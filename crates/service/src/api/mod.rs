@@ -17,7 +17,7 @@ mod jobs;
 mod launch;
 mod library;
 mod nodes;
-mod openapi;
+pub(crate) mod openapi;
 mod passage;
 mod proposals;
 mod query;

@@ -6,6 +6,7 @@ use super::{
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
+use std::sync::LazyLock;
 use utoipa::{
     Modify, OpenApi,
     openapi::{
@@ -184,6 +185,33 @@ fn complete(method: &HttpMethod, operation: &mut Operation) {
             response.content.insert(PROBLEM.to_owned(), content);
         }
     }
+}
+
+/// The methods of a path, for whoever asks by another.
+pub(crate) fn methods(path: &str) -> Vec<&'static str> {
+    static PATHS: LazyLock<Vec<(String, Vec<&'static str>)>> = LazyLock::new(|| {
+        let named = |(path, mut item): (String, PathItem)| {
+            let names = operations(&mut item).map(|(method, _)| match method {
+                HttpMethod::Get => "GET, HEAD",
+                HttpMethod::Put => "PUT",
+                HttpMethod::Post => "POST",
+                _ => "DELETE",
+            });
+            (path, names.collect())
+        };
+        Whole::openapi().paths.paths.into_iter().map(named).collect()
+    });
+    let fits = |described: &str| {
+        let (mut described, mut asked) = (described.split('/'), path.split('/'));
+        loop {
+            match (described.next(), asked.next()) {
+                (None, None) => return true,
+                (Some(d), Some(a)) if d == a || (d.starts_with('{') && !a.is_empty()) => {}
+                _ => return false,
+            }
+        }
+    };
+    PATHS.iter().filter(|(described, _)| fits(described)).flat_map(|(_, methods)| methods.clone()).collect()
 }
 
 /// The description as JSON, indented.

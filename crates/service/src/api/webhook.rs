@@ -81,7 +81,7 @@ pub(super) async fn take(
     method = "DELETE"
 )]
 pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
-    Err(ApiError::Method("POST"))
+    Err(ApiError::Method("POST".into()))
 }
 
 /// A place among what is under way; what the head announces is only looked at to refuse what is too large.

@@ -83,7 +83,7 @@ fn every_refusal_has_a_status_a_code_and_words() {
         ApiError::Followed,
         ApiError::Slow,
         ApiError::Address(text()),
-        ApiError::Method("POST"),
+        ApiError::Method("POST".into()),
         ApiError::Rehearsing,
         ApiError::Unavailable,
         ApiError::NotReady(text()),

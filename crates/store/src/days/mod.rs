@@ -203,12 +203,23 @@ pub(crate) fn floor(newest_first: &[Day], mut top: i64, mut depth: i64) -> i64 {
     0
 }
 
-/// The numbers among which all alerts lie that were received since a moment and before another.
+/// The numbers among which all alerts lie that were received since a moment and before another, as long as the clock of the database
+/// was right when the days began.
 pub(crate) fn numbers(newest_first: &[Day], since: DateTime<Utc>, until: DateTime<Utc>) -> (i64, i64) {
+    numbers_within(newest_first, since, until, TO_NUMBER)
+}
+
+/// The same, though the clock was wrong by so much when a day began.
+pub(crate) fn numbers_within(
+    newest_first: &[Day],
+    since: DateTime<Utc>,
+    until: DateTime<Utc>,
+    wrong: TimeDelta,
+) -> (i64, i64) {
     let begun = |then: DateTime<Utc>| newest_first.iter().find(|d| d.begun_at <= then);
-    let from = begun(since - TO_NUMBER).map_or(0, |d| d.first_seq);
+    let from = begun(since - wrong).map_or(0, |d| d.first_seq);
     // The oldest may hold what was received before it was noted.
-    let beyond = newest_first.iter().rev().skip(1).find(|d| d.begun_at > until + TO_NUMBER);
+    let beyond = newest_first.iter().rev().skip(1).find(|d| d.begun_at > until + wrong);
     (from, beyond.map_or(i64::MAX, |d| d.first_seq))
 }
 
@@ -245,6 +256,16 @@ mod tests {
         assert_eq!(numbers(&days, at("2026-11-02T00:01:00Z"), at("2026-11-02T23:59:00Z")), (0, i64::MAX));
         assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z")), (0, i64::MAX));
         assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2026-01-02T00:00:00Z")), (0, ROOM));
+    }
+
+    #[test]
+    fn a_day_that_began_while_the_clock_was_wrong_hides_nothing() {
+        let days = [day(2, 48, None), day(1, 24, Some(ROOM + 9)), day(0, 0, Some(100))];
+        let at = |text: &str| text.parse().expect("a time");
+        let within = |from, to| numbers_within(&days, at(from), at(to), TimeDelta::days(1));
+        // The second day may have begun hours before or after the time that is written for it.
+        assert_eq!(within("2026-11-01T23:00:00Z", "2026-11-01T23:30:00Z"), (0, 2 * ROOM));
+        assert_eq!(within("2026-11-02T01:00:00Z", "2026-11-02T02:00:00Z"), (0, i64::MAX));
     }
 
     #[test]

@@ -139,6 +139,19 @@ fn an_example_of_what_came_says_what_all_have_in_common_once() {
 }
 
 #[test]
+fn an_example_says_also_of_the_first_alert_that_it_came_late() {
+    let disks = rule(DISKS);
+    let late =
+        json!({ "value": 90, "time": DateTime::UNIX_EPOCH + TimeDelta::seconds(100), "labels": { "tier": "gold" } });
+    let alerts = [alert(400, late), alert(430, json!({ "value": 95, "labels": { "tier": "gold" } }))];
+    let example = example_of(&disks, &alerts, &runbooks()).expect("an example");
+    let given = serde_json::to_value(&example.given).expect("JSON");
+    assert_eq!(given, json!([{ "at": "5m", "late": "5m", "value": 90 }, { "at": "5m30s", "value": 95 }]));
+    let whole = Rule { examples: vec![example], ..disks };
+    assert_eq!(play(&whole, &runbooks()), []);
+}
+
+#[test]
 fn a_written_alert_that_is_none_says_what_is_wrong() {
     let cases = [
         json!(5),

@@ -3,6 +3,7 @@
 mod draft;
 
 use super::*;
+use serde_json::json;
 
 fn check(text: &str) -> Result<Rule, String> {
     let docs = parse_file("disk.yaml", text).map_err(|p| p.to_string())?;
@@ -224,4 +225,22 @@ fn one_expression_needs_no_list() {
     assert!(check(text).is_ok());
     let wrong = check(&text.replace("fold: alert.labels.site", "fold: alrt.kind")).expect_err("refused");
     assert!(wrong.starts_with("disk.yaml:2:17: `alrt` is not known here"), "{wrong}");
+}
+
+#[test]
+fn what_a_dispatch_asks_of_a_field_that_is_missing_is_said_and_no_clearing_is_lost_for_it() {
+    let text = "rule: a\ndispatch: { runbook: b, when: \"alert.labels.tier == 'gold'\", inputs: { vm: \"${alert.labels.vm}\" } }\n";
+    let rule = check(text).expect("a rule");
+    let alert = |labels: serde_json::Value, state: &str| {
+        let new = json!({ "kind": "k", "resource": "vm/a", "state": state, "labels": labels });
+        let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+        NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
+    };
+    let why = |labels, state| rule.place(&alert(labels, state)).map(|p| p.entries).map_err(|e| e.to_string());
+    assert!(why(json!({}), "raised").is_err_and(|e| e.starts_with("when of b: ")));
+    assert!(why(json!({ "tier": "gold" }), "raised").is_err_and(|e| e.starts_with("inputs of b: ")));
+    assert_eq!(why(json!({ "tier": "tin" }), "raised"), Ok(0));
+    assert_eq!(why(json!({ "tier": "gold", "vm": "vm/a" }), "raised"), Ok(1));
+    assert_eq!(why(json!({}), "cleared"), Ok(0));
+    assert_eq!(why(json!({ "tier": "gold" }), "cleared"), Ok(1));
 }
