@@ -61,6 +61,7 @@ pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &O
         found.case(seen);
         found.others(rivals, seen);
         found.awaited();
+        found.cap();
     }
     found.found
 }
@@ -183,6 +184,17 @@ impl Lint<'_> {
                 );
                 self.say("same-runbook", &format!("{}/runbook", dispatch.place), message);
             }
+        }
+    }
+
+    fn cap(&mut self) {
+        let always = self.rule.dispatch.iter().filter(|d| d.when.is_none()).count();
+        if let Some(cap) = self.rule.settle.cap.as_ref().filter(|cap| always > cap.jobs as usize) {
+            let message = format!(
+                "the cap lets {} jobs through at once, and the rule dispatches {always}: every alert would be `broken`",
+                cap.jobs
+            );
+            self.say("over-cap", "/settle/cap/jobs", message);
         }
     }
 

@@ -70,6 +70,37 @@ pub(super) fn reads_body(node: &Node) -> bool {
     }
 }
 
+/// Whether any part may look at the payloads of the alerts that were gathered: it names a field `body`, or uses such an alert, or their
+/// list, as a whole.
+pub(super) fn reads_gathered_bodies(node: &Node) -> bool {
+    fn list(node: &Node) -> bool {
+        matches!(&node.op, Op::Select(on, field) if field == "gathered" && matches!(&on.op, Op::Name(n) if n == "tally"))
+    }
+    fn within<'a>(node: &'a Node, alerts: &mut Vec<&'a str>) -> bool {
+        match &node.op {
+            _ if list(node) => true,
+            Op::Select(_, field) | Op::Has(_, field) if field == "body" => true,
+            // One field of an alert, or how many there are.
+            Op::Select(on, _) | Op::Has(on, _) if matches!(&on.op, Op::Name(n) if alerts.contains(&n.as_str())) => {
+                false
+            }
+            Op::Select(on, _) if matches!(&on.op, Op::Index(of, _) if list(of)) => false,
+            Op::Call(name, args) if name == "size" && args.iter().all(list) => false,
+            Op::Index(_, key) if matches!(&key.op, Op::Const(Const::Str(field)) if field == "body") => true,
+            Op::Name(name) => name == "tally" || alerts.contains(&name.as_str()),
+            Op::Fold(fold) if list(&fold.range) => {
+                alerts.push(&fold.item);
+                let found = [&fold.init, &fold.go_on, &fold.step, &fold.result].into_iter().any(|n| within(n, alerts));
+                alerts.pop();
+                found
+            }
+            Op::Select(on, _) if matches!(&on.op, Op::Name(_)) => false,
+            other => children(other).into_iter().any(|n| within(n, alerts)),
+        }
+    }
+    within(node, &mut Vec::new())
+}
+
 /// Whether any part starts from this name.
 pub(super) fn reads(node: &Node, name: &str) -> bool {
     matches!(&node.op, Op::Name(n) if n == name) || children(&node.op).into_iter().any(|n| reads(n, name))

@@ -98,6 +98,11 @@ impl Expr {
         demands::reads_body(&self.node)
     }
 
+    /// Whether the payloads of gathered alerts may be looked at.
+    pub fn reads_gathered_bodies(&self) -> bool {
+        demands::reads_gathered_bodies(&self.node)
+    }
+
     /// Whether it starts from this name anywhere.
     pub fn reads(&self, name: &str) -> bool {
         demands::reads(&self.node, name)

@@ -89,6 +89,17 @@ impl Template {
         }
     }
 
+    /// Whether any of its expressions may look at the payloads of gathered alerts.
+    pub fn reads_gathered_bodies(&self) -> bool {
+        match self {
+            Self::Fixed(_) => false,
+            Self::Whole(e) => e.reads_gathered_bodies(),
+            Self::Text(parts) => parts.iter().any(|p| matches!(p, Part::Fill(e) if e.reads_gathered_bodies())),
+            Self::List(items) => items.iter().any(Self::reads_gathered_bodies),
+            Self::Map(entries) => entries.iter().any(|(_, t)| t.reads_gathered_bodies()),
+        }
+    }
+
     /// Whether any of its expressions starts from this name.
     pub fn reads(&self, name: &str) -> bool {
         match self {

@@ -207,6 +207,11 @@ impl Dispatch {
         self.inputs.reads_body() || self.when.as_ref().is_some_and(Expr::reads_body)
     }
 
+    /// Whether its inputs may look at the payloads of gathered alerts.
+    pub fn reads_gathered_bodies(&self) -> bool {
+        self.inputs.reads_gathered_bodies()
+    }
+
     /// What goes wrong with its inputs over an alert, as far as they are made of the alert alone.
     pub(super) fn fault(&self, alert: &Alert) -> Option<ExprError> {
         let made = self.of_alert.then(|| self.inputs.fill(&AlertScope(alert)))?;

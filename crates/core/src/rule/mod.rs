@@ -241,6 +241,16 @@ pub enum PlaceError {
         /// What goes wrong.
         error: ExprError,
     },
+    /// More entries apply than the cap ever lets through.
+    #[error(
+        "{entries} dispatches apply, and `cap` lets {cap} through at once; raise `jobs`, or make rules of their own"
+    )]
+    Beyond {
+        /// How many apply.
+        entries: usize,
+        /// Jobs of the cap.
+        cap: u32,
+    },
     /// The inputs of an entry that applies go wrong.
     #[error("inputs of {runbook}: {error}")]
     Inputs {
@@ -297,7 +307,10 @@ impl Rule {
                 return Err(PlaceError::Inputs { runbook: runbook(), error });
             }
         }
-        Ok(Placed { keys, entries })
+        match &self.settle.cap {
+            Some(cap) if entries > cap.jobs as usize && !ends => Err(PlaceError::Beyond { entries, cap: cap.jobs }),
+            _ => Ok(Placed { keys, entries }),
+        }
     }
 
     /// The alert that never came: what the rule waits for under a tally's key, if it names it.
@@ -346,6 +359,11 @@ impl Rule {
         let by = [settle.fold.as_ref(), settle.gather.as_ref().map(|g| &g.by), settle.cap.as_ref().map(|c| &c.by)];
         self.listen.condition.iter().chain(by.into_iter().flatten().flatten()).any(Expr::reads_body)
             || self.dispatch.iter().any(Dispatch::reads_body)
+    }
+
+    /// Whether any dispatch may look at the payloads of gathered alerts.
+    pub fn reads_gathered_bodies(&self) -> bool {
+        self.dispatch.iter().any(Dispatch::reads_gathered_bodies)
     }
 
     /// The resources that it names in full, where it also names one source and one kind and folds

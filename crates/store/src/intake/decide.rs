@@ -16,7 +16,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// Decides with real numbers.
 pub(super) async fn settle<'a>(
@@ -30,12 +30,13 @@ pub(super) async fn settle<'a>(
         return Ok(trial);
     }
     let wanted = trial.numbers;
-    let earlier = earlier(tx, &trial, batch).await?;
+    let earlier = earlier(tx, &mut trial, batch).await?;
+    let heavy = std::mem::take(&mut trial.heavy);
     if wanted > 0 {
         let mut numbers = Numbers { given: draw_numbers(tx, wanted).await?.into(), drawn: 0 };
         trial = decide(batch, before, &mut numbers);
     }
-    trial.earlier = earlier;
+    (trial.earlier, trial.heavy) = (earlier, heavy);
     Ok(trial)
 }
 
@@ -45,19 +46,48 @@ struct Numbers {
     drawn: usize,
 }
 
-/// Alerts of earlier batches for which something is dispatched now.
+/// Bytes of payloads that the inputs of one dispatch may read of a gathering.
+const GATHERED_BYTES: usize = 4 << 20;
+
+/// Alerts of earlier batches for which something is dispatched now. The first of each is whole; of a gathering the others have
+/// their payloads where inputs may look at them, as far as there is room: else the dispatch is refused.
 async fn earlier(
     tx: &DatabaseTransaction,
-    trial: &Outcome<'_>,
+    trial: &mut Outcome<'_>,
     batch: &Undecided<'_>,
 ) -> Result<BTreeMap<AlertId, Alert>, StoreError> {
     let here = |id: &AlertId| batch.alert(*id).is_some();
-    let wanted: Vec<i64> =
-        trial.fires.iter().flat_map(|f| &f.fire.alerts).filter(|id| !here(id)).map(|id| id.0).collect();
-    if wanted.is_empty() {
-        return Ok(BTreeMap::new());
+    let (mut whole, mut bare) = (BTreeSet::new(), BTreeSet::new());
+    let mut heavy = BTreeMap::new();
+    for firing in &trial.fires {
+        let (alerts, rule) = (&firing.fire.alerts, firing.rule);
+        whole.extend(alerts.first().map(|id| id.0));
+        let others = || alerts.iter().skip(1).map(|id| id.0);
+        if !rule.reads_gathered_bodies() || others().next().is_none() {
+            bare.extend(others());
+            continue;
+        }
+        let stored: Vec<i64> = alerts.iter().filter(|id| !here(id)).map(|id| id.0).collect();
+        let of_batch = alerts.iter().filter_map(|id| batch.alert(*id)).map(|a| a.body.to_string().len());
+        let bytes = of_batch.sum::<usize>() + crate::read::payload_bytes(tx, &stored).await?.values().sum::<usize>();
+        if bytes > GATHERED_BYTES {
+            heavy.extend(alerts.first().map(|first| ((rule.name.clone(), *first), bytes)));
+            bare.extend(others());
+        } else {
+            whole.extend(others());
+        }
     }
-    let found = crate::read::whole_alerts(tx, &wanted).await?;
+    trial.heavy = heavy;
+    let stored = |ids: BTreeSet<i64>| ids.into_iter().filter(|id| !here(&AlertId(*id))).collect::<Vec<i64>>();
+    let bare = stored(bare.difference(&whole).copied().collect());
+    let whole = stored(whole);
+    let mut found = BTreeMap::new();
+    if !whole.is_empty() {
+        found.extend(crate::read::whole_alerts(tx, &whole).await?);
+    }
+    if !bare.is_empty() {
+        found.extend(crate::read::alerts_without_payload(tx, &bare).await?);
+    }
     Ok(found.into_iter().map(|(seq, alert)| (AlertId(seq), alert)).collect())
 }
 

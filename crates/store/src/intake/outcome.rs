@@ -29,6 +29,8 @@ pub(super) struct Outcome<'a> {
     pub alarms: BTreeMap<AlertId, AlarmId>,
     /// Alerts of earlier batches that are dispatched for.
     pub earlier: BTreeMap<AlertId, Alert>,
+    /// Gatherings whose payloads are too much for what their inputs read, by rule and first alert: the bytes.
+    pub heavy: BTreeMap<(String, AlertId), usize>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
     /// Rules that could not decide, and why.
@@ -52,7 +54,7 @@ type Accepted = (Map<String, Value>, String);
 
 /// A dispatch of a rule.
 pub(super) struct Firing<'a> {
-    rule: &'a Rule,
+    pub rule: &'a Rule,
     version: i32,
     at: DateTime<Utc>,
     pub fire: Fire,
@@ -75,6 +77,7 @@ impl<'a> Outcome<'a> {
             withdrawn: Vec::new(),
             alarms: BTreeMap::new(),
             earlier: BTreeMap::new(),
+            heavy: BTreeMap::new(),
             numbers: 0,
             broken: Vec::new(),
         }
@@ -221,9 +224,18 @@ impl<'a> Outcome<'a> {
         let Some(first) = gathered.first().copied() else { return self.forgotten(firing) };
         let alert = fire.alerts.first().copied();
         let alarm = alert.and_then(|alert| self.alarms.get(&alert).copied());
+        let heavy = alert.and_then(|first| self.heavy.get(&(rule.name.clone(), first)));
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
         let row = |(entry, id): (&Dispatch, &JobId)| {
-            let prepared = self.prepared(entry, first, &view);
+            let mut prepared = self.prepared(entry, first, &view);
+            if let (Some(bytes), true) = (heavy, entry.reads_gathered_bodies()) {
+                prepared.1 = Err(format!(
+                    "the payloads of its {} alerts have {} KiB, more than inputs may read of a gathering; let them read fields, or \
+                    gather less with `at_most`",
+                    fire.alerts.len(),
+                    bytes / 1024
+                ));
+            }
             let (runbook_version, refused) = (prepared.0, prepared.1.as_ref().err().cloned());
             let (inputs, target) = prepared.1.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
             let mut row = json!({

@@ -162,16 +162,47 @@ pub async fn whole_alert(db: &impl ConnectionTrait, seq: i64) -> Result<Option<A
     Ok(whole_alerts(db, &[seq]).await?.remove(&seq))
 }
 
+/// The bytes that the payloads of alerts have as text, by their numbers.
+pub async fn payload_bytes(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, usize>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Size {
+        seq: i64,
+        bytes: i64,
+    }
+    let sql = "SELECT k.seq, a.bytes FROM unnest($1::bigint[]) AS k (seq) CROSS JOIN LATERAL
+        (SELECT octet_length(body::text)::bigint AS bytes FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a";
+    let (least, most) = days::span(seqs);
+    let sizes: Vec<Size> = sql::typed(db, sql, vec![seqs.to_vec().into(), least.into(), most.into()]).await?;
+    Ok(sizes.into_iter().map(|s| (s.seq, usize::try_from(s.bytes).unwrap_or_default())).collect())
+}
+
 /// The columns that [`recorded`] reads.
 const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, body,
     key_order";
 
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
+    alerts_with(db, seqs, RECORDED).await
+}
+
+/// The same without their payloads.
+pub async fn alerts_without_payload(
+    db: &impl ConnectionTrait,
+    seqs: &[i64],
+) -> Result<BTreeMap<i64, Alert>, StoreError> {
+    let columns = RECORDED.replace("body", "'null'::jsonb AS body").replace("key_order", "NULL::text AS key_order");
+    alerts_with(db, seqs, &columns).await
+}
+
+async fn alerts_with(
+    db: &impl ConnectionTrait,
+    seqs: &[i64],
+    columns: &str,
+) -> Result<BTreeMap<i64, Alert>, StoreError> {
     // Each by its key: a plan for all of them that was made while there were few reads the whole table when there are many.
     let sql = format!(
         "SELECT a.* FROM unnest($1::bigint[]) AS k (seq) CROSS JOIN LATERAL
-            (SELECT {RECORDED} FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a"
+            (SELECT {columns} FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a"
     );
     let (least, most) = days::span(seqs);
     let rows = db.query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into(), least.into(), most.into()])).await?;

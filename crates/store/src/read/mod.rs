@@ -15,7 +15,8 @@ mod watch;
 
 pub use alarms::{alarm, alarms};
 pub use alerts::{
-    alert, alerts, alerts_around, forget_unreadable, gathered, unreadable, unreadable_from, whole_alert, whole_alerts,
+    alert, alerts, alerts_around, alerts_without_payload, forget_unreadable, gathered, payload_bytes, unreadable,
+    unreadable_from, whole_alert, whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
 pub use proposals::{proposal, proposals};

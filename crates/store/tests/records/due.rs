@@ -54,6 +54,32 @@ fn a_gathering_is_decided_once_whoever_looks_and_with_all_its_members() {
 }
 
 #[test]
+fn of_a_gathering_only_what_inputs_read_is_loaded_and_too_much_of_it_is_refused_by_name() {
+    let gathers = |name: &str, on: &str| {
+        rule(name, "settle: { gather: { by: alert.kind, for: 1m } }").replace("${alert.resource}", on)
+    };
+    let names = gathers("names", r#"vm/${tally.gathered.map(a, a.resource).join("-").replace("/", "-")}"#);
+    let reads = gathers("reads", r#"vm/${tally.gathered.map(a, a.body.host).join("-")}"#);
+    let published = Published::with(&[names, reads]);
+    block(async {
+        let mut at = now();
+        for n in 0..3 {
+            let fill = "x".repeat(2 << 20);
+            let sent = json!({ "resource": format!("vm/r{n}"), "body": { "host": format!("h{n}"), "fill": fill } });
+            let one = alert(sent, now());
+            at = one.received;
+            published.take(&parcels([one]), &mut Writer::default()).await;
+        }
+        settle(&published, Slots::Pools, at + seconds(61)).await;
+        let jobs = rows(&published.db, "SELECT rule, state, target, failure FROM job ORDER BY rule").await;
+        assert_eq!((&jobs[0]["state"], &jobs[0]["target"]), (&json!("queued"), &json!("vm/vm-r0-vm-r1-vm-r2")));
+        assert_eq!(jobs[1]["state"], "refused");
+        let why = jobs[1]["failure"].as_str().expect("a reason");
+        assert!(why.starts_with("the payloads of its 3 alerts have 6144 KiB, more than inputs may read"), "{why}");
+    });
+}
+
+#[test]
 fn what_cannot_be_handled_is_set_aside_for_longer_each_time_and_its_neighbours_go_on() {
     let published = Published::with(&[rule("patient", "settle: { still: 1m }")]);
     block(async {

@@ -393,3 +393,31 @@ fn what_is_filled_in_is_bounded_and_free_of_nul() {
     let many: Vec<String> = vec!["${body.t}".into(); 9];
     assert_eq!(fill(json!(many), json!({"t": "x".repeat(400_000)})), Err("the result is too large".into()));
 }
+
+#[test]
+fn whether_gathered_payloads_are_read_is_known_beforehand() {
+    let names = Names { roots: &["alert", "tally"], functions: &[], types: &[] };
+    let reads = |text: &str| Expr::compile(text, names).expect("compiles").reads_gathered_bodies();
+    for text in [
+        "tally.gathered.map(a, a.resource).join(' ')",
+        "tally.gathered.map(a, a.labels.site == 'quill' ? a.value : 0.0)",
+        "size(tally.gathered)",
+        "tally.alerts + tally.jobs",
+        "tally.gathered[0].resource",
+        "alert.resource",
+    ] {
+        assert!(!reads(text), "{text}");
+    }
+    for text in [
+        "tally.gathered",
+        "tally",
+        "tally.gathered.map(a, a)",
+        "tally.gathered.map(a, a.body.host)",
+        "tally.gathered.map(a, a['body'])",
+        "tally.gathered.filter(a, a.value > 3)",
+        "tally.gathered[0].body.x",
+        "[tally.gathered][0]",
+    ] {
+        assert!(reads(text), "{text}");
+    }
+}

@@ -244,3 +244,17 @@ fn what_a_dispatch_asks_of_a_field_that_is_missing_is_said_and_no_clearing_is_lo
     assert_eq!(why(json!({}), "cleared"), Ok(0));
     assert_eq!(why(json!({ "tier": "gold" }), "cleared"), Ok(1));
 }
+
+#[test]
+fn more_dispatches_than_its_cap_lets_through_are_not_made() {
+    let dispatch = "dispatch: [ { runbook: a }, { runbook: b }, { runbook: c, when: 'alert.value > 1.0' } ]";
+    let rule = check(&format!("rule: a\nsettle: {{ cap: {{ jobs: 2, per: 1h }} }}\n{dispatch}\n")).expect("a rule");
+    let alert = |value: f64| {
+        let new = json!({ "kind": "k", "resource": "vm/a", "value": value });
+        let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+        NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
+    };
+    assert_eq!(rule.place(&alert(0.0)).map(|p| p.entries).map_err(|e| e.to_string()), Ok(2));
+    let told = "3 dispatches apply, and `cap` lets 2 through at once; raise `jobs`, or make rules of their own";
+    assert_eq!(rule.place(&alert(2.0)).map(|p| p.entries).map_err(|e| e.to_string()), Err(told.into()));
+}
