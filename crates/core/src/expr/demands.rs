@@ -121,6 +121,41 @@ pub(super) fn fields<'a>(node: &'a Node, name: &str, found: &mut Vec<Option<&'a 
     }
 }
 
+/// What must equal a field of a name, or be among what it may be: the field, as `kind` or `labels.site`, and what it must be, where
+/// that does not read the name itself.
+pub(super) fn equalities<'a>(node: &'a Node, name: &str, found: &mut Vec<(String, &'a Node)>) {
+    let field = |node: &Node| {
+        let (on, field) = match &node.op {
+            Op::Select(on, field) => (on, field.clone()),
+            Op::Index(on, at) => (on, text(at)?),
+            _ => return None,
+        };
+        match &on.op {
+            Op::Name(n) if n == name => Some(field),
+            Op::Select(root, labels) if labels == "labels" && matches!(&root.op, Op::Name(n) if n == name) => {
+                Some(format!("labels.{field}"))
+            }
+            _ => None,
+        }
+    };
+    match &node.op {
+        Op::And(a, b) => [a, b].into_iter().for_each(|part| equalities(part, name, found)),
+        Op::Binary(Binary::Equal, a, b) => {
+            for (one, other) in [(a, b), (b, a)] {
+                if let (Some(field), false) = (field(one), reads(other, name)) {
+                    found.push((field, other));
+                }
+            }
+        }
+        Op::Binary(Binary::In, a, b) => {
+            if let (Some(field), false) = (field(a), reads(b, name)) {
+                found.push((field, b));
+            }
+        }
+        _ => {}
+    }
+}
+
 /// The arguments of every call of a function.
 pub(super) fn calls<'a>(node: &'a Node, function: &str, found: &mut Vec<&'a [Node]>) {
     if let Op::Call(name, args) = &node.op

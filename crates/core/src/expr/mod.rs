@@ -123,6 +123,14 @@ impl Expr {
         found.into_iter().map(|args| args.first().and_then(demands::text))
     }
 
+    /// What fields of a name must equal for the condition to hold, as far as that can be said without it: the field, as `kind` or
+    /// `labels.site`, and a text, or the list of those that it may be.
+    pub fn equalities<'a>(&'a self, name: &str, scope: &'a dyn Scope<'a>) -> Vec<(String, Value)> {
+        let mut found = Vec::new();
+        demands::equalities(&self.node, name, &mut found);
+        found.into_iter().filter_map(|(field, node)| Some((field, eval::eval(node, scope).ok()?.to_json()))).collect()
+    }
+
     /// What must be so for the condition to hold, as far as that can be told beforehand.
     pub fn demands(&self) -> Vec<Demand> {
         demands::of(&self.node)

@@ -133,6 +133,13 @@ impl Chosen {
         }
     }
 
+    /// A label of which only exact values will do, and these.
+    pub fn exact_label(&self) -> Option<(&str, &[String])> {
+        let exact = |text: &String| Glob::parse(text).is_ok_and(|glob| glob.exact().is_some());
+        let mut labels = self.labels.iter();
+        labels.find(|(_, texts)| !texts.is_empty() && texts.iter().all(exact)).map(|(n, t)| (n.as_str(), t.as_slice()))
+    }
+
     /// The one text by which such events are looked up: a resource, else a kind, else a source, if only one is named
     /// and without a glob; each with the letter that tells which it is. None: all alerts must be looked at.
     pub fn keys(&self) -> Vec<String> {

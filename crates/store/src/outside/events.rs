@@ -18,7 +18,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// Alerts that are read at once.
 const AT_ONCE: u64 = 200;
@@ -180,7 +180,9 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     let keys: Vec<String> = by_key.keys().cloned().collect();
     let sql = "SELECT job_id, place, key, chosen FROM wait WHERE key = ANY($1)";
     let waits: Vec<Waits> = sql::typed(&tx, sql, vec![keys.into()]).await?;
-    let noted = noted(waits, &by_key, &alerts);
+    // Off the workers that serve everybody.
+    let noted = tokio::task::spawn_blocking(move || noted(waits, &by_key, &alerts)).await;
+    let noted = noted.map_err(|_| StoreError::BrokenOff("finding out for which steps alerts may be"))?;
     let jobs: Vec<i64> = noted.iter().map(|n| n.0).collect();
     let places: Vec<String> = noted.iter().map(|n| n.1.clone()).collect();
     let alerts: Vec<i64> = noted.iter().map(|n| n.2).collect();
@@ -215,14 +217,39 @@ fn noted(
     alerts: &BTreeMap<i64, Alert>,
 ) -> BTreeSet<(i64, String, i64)> {
     let mut noted = BTreeSet::new();
+    let by_label = by_label(by_key, alerts);
     for wait in waits {
         let chosen: Chosen = serde_json::from_value(wait.chosen).unwrap_or_default();
-        let chosen = chosen.compiled();
-        let may = by_key.get(&wait.key).into_iter().flatten();
-        let may = may.filter(|seq| alerts.get(seq).is_some_and(|alert| chosen.matches(alert)));
-        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), *seq)));
+        // Of alerts under one key those are looked at that have one of its labels.
+        let labelled = chosen.exact_label().map(|(name, texts)| {
+            let found = texts.iter().filter_map(|text| by_label.get(&(wait.key.as_str(), name, text.as_str())));
+            found.flatten().copied().collect::<Vec<i64>>()
+        });
+        let may = labelled.unwrap_or_else(|| by_key.get(&wait.key).cloned().unwrap_or_default());
+        if may.is_empty() {
+            continue;
+        }
+        let compiled = chosen.compiled();
+        let may = may.into_iter().filter(|seq| alerts.get(seq).is_some_and(|alert| compiled.matches(alert)));
+        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), seq)));
     }
     noted
+}
+
+/// Alerts by their key and each of their labels.
+fn by_label<'a>(
+    by_key: &'a BTreeMap<String, Vec<i64>>,
+    alerts: &'a BTreeMap<i64, Alert>,
+) -> HashMap<(&'a str, &'a str, &'a str), Vec<i64>> {
+    let mut found: HashMap<(&str, &str, &str), Vec<i64>> = HashMap::new();
+    for (key, seqs) in by_key {
+        for (seq, alert) in seqs.iter().filter_map(|seq| Some((seq, alerts.get(seq)?))) {
+            for (name, value) in &alert.labels {
+                found.entry((key.as_str(), name.as_str(), value.as_str())).or_default().push(*seq);
+            }
+        }
+    }
+    found
 }
 
 #[derive(FromQueryResult)]

@@ -216,6 +216,30 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
 }
 
 #[test]
+fn of_many_that_wait_for_a_label_only_those_hear_whose_it_is() {
+    let published = Published::with(&[rule("any", "listen: { kinds: disk.usage }")]);
+    block(async {
+        let jobs = published.jobs(60).await;
+        let db = &published.db;
+        run(db, "DELETE FROM unheard").await;
+        for (n, _) in jobs.iter().enumerate() {
+            let job = take(db).await.expect("a job");
+            let labels = [("vm".to_owned(), vec![format!("v{n}")])].into();
+            let chosen = Chosen { kinds: vec!["vm.up".into()], labels, ..Chosen::default() };
+            let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
+        }
+        for n in [7, 9, 999] {
+            published.send(json!({ "kind": "vm.up", "labels": { "vm": format!("v{n}") } })).await;
+        }
+        while events::hear(db).await.expect("finds out") {}
+        let heard =
+            "SELECT w.chosen -> 'labels' -> 'vm' ->> 0 AS vm FROM heard h JOIN wait w USING (job_id, place) ORDER BY 1";
+        assert_eq!(kit::rows(db, heard).await, [json!({ "vm": "v7" }), json!({ "vm": "v9" })]);
+    });
+}
+
+#[test]
 fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
     let published = Published::with(&[rule("any", "")]);
     block(async {

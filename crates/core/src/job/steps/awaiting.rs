@@ -3,6 +3,7 @@
 use crate::{
     Alert,
     expr::Template,
+    glob::Glob,
     job::{
         Chosen, Doing, Effect, Listening, Open, Place, What,
         walk::{Around, StepEnd, Walk},
@@ -48,14 +49,49 @@ fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<Chosen, String> {
     };
     let line = |key: &str, of: &Option<Template>| of.as_ref().map_or(Ok(Vec::new()), |t| texts(key, t));
     let labels = event.labels.iter().map(|(name, t)| Ok((name.clone(), texts(name, t)?)));
-    Ok(Chosen {
+    let mut chosen = Chosen {
         sources: line("sources", &event.sources)?,
         kinds: line("kinds", &event.kinds)?,
         resource: line("resource", &event.resource)?,
         states: event.states.clone(),
         labels: labels.collect::<Result<_, String>>()?,
-    })
+    };
+    for (field, value) in event.condition.iter().flat_map(|c| c.equalities("event", scope)) {
+        narrow(&mut chosen, &field, value);
+    }
+    Ok(chosen)
 }
+
+/// Takes in what the condition asks of a field, if no line does: so that only alerts are looked at that may be the one.
+fn narrow(chosen: &mut Chosen, field: &str, value: Value) {
+    let texts = match value {
+        Value::String(text) => vec![text],
+        Value::Array(all) => match all.into_iter().map(|v| v.as_str().map(str::to_owned)).collect::<Option<Vec<_>>>() {
+            Some(texts) if !texts.is_empty() && texts.len() <= MOST_TEXTS => texts,
+            _ => return,
+        },
+        _ => return,
+    };
+    // A text that would be taken for a pattern is left to the condition.
+    if texts.iter().any(|text| Glob::parse(text).ok().is_none_or(|glob| glob.exact().is_none())) {
+        return;
+    }
+    let line = match field.strip_prefix("labels.") {
+        Some(label) => chosen.labels.entry(label.to_owned()).or_default(),
+        None => match field {
+            "source" => &mut chosen.sources,
+            "kind" => &mut chosen.kinds,
+            "resource" => &mut chosen.resource,
+            _ => return,
+        },
+    };
+    if line.is_empty() {
+        *line = texts;
+    }
+}
+
+/// Most texts of a list that is taken over from a condition.
+const MOST_TEXTS: usize = 50;
 
 pub(in crate::job) fn go_on<'m>(
     walk: &mut Walk<'m>,

@@ -101,3 +101,35 @@ fn a_message_that_was_refused_is_sent_again_when_its_time_has_come_and_not_befor
     assert_eq!(sent(&walk.then(598, Event::Tick)), None, "somebody holds the job");
     assert_eq!(sent(&walk.then(0, Event::Resume)), told(2));
 }
+
+#[test]
+fn what_the_condition_of_an_await_asks_of_a_field_narrows_which_alerts_are_looked_at() {
+    let chosen = |lines: &str| {
+        let text = format!(
+            "runbook: hears\ninputs: {{ vm: {{ type: string }} }}\ntarget: vm/a\nsteps:\n  - {{ id: up, await: {{ {lines} }}, within: 10m }}\n"
+        );
+        let mut walk = Walk::of(&text);
+        walk.facts.inputs = json!({ "vm": "vm/quill-1" });
+        let effects = walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
+        effects.into_iter().find_map(|e| if let Effect::Listen(l) = e { Some(json!(l.chosen)) } else { None })
+    };
+    let kinds = json!(["vm.up"]);
+    assert_eq!(
+        chosen("kinds: vm.up, where: 'event.labels.vm == inputs.vm && event.value > 3.0'"),
+        Some(json!({ "kinds": kinds, "labels": { "vm": ["vm/quill-1"] } }))
+    );
+    assert_eq!(
+        chosen("kinds: vm.up, where: \"inputs.vm == event.resource && event.labels['site'] in ['quill', 'brack']\""),
+        Some(json!({ "kinds": kinds, "resource": ["vm/quill-1"], "labels": { "site": ["quill", "brack"] } }))
+    );
+    // Not what one of several may be, what reads the event on both sides, or what would be taken for a pattern.
+    for open in [
+        "event.resource == inputs.vm || event.value > 3.0",
+        "event.resource == event.labels.vm",
+        "event.resource == inputs.vm + '*'",
+        "!(event.resource == inputs.vm)",
+        "event.severity == major",
+    ] {
+        assert_eq!(chosen(&format!("kinds: vm.up, where: \"{open}\"")), Some(json!({ "kinds": kinds })), "{open}");
+    }
+}
