@@ -273,7 +273,7 @@ pub(super) async fn import(
     let body = super::body::read(payload, MAX_PUBLICATION).await?;
     let ImportRequest { text, name, only } =
         serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
-    let made = node.evaluate(move || arvok_core::connector::import(&text, name.as_deref(), &only)).await?;
+    let made = node.evaluate(&caller.0, move || arvok_core::connector::import(&text, name.as_deref(), &only)).await?;
     let made = made.map_err(|e| ApiError::BadRequest(e.to_string()))?;
     Ok(web::Json(made.into()))
 }

@@ -167,7 +167,8 @@ pub(super) async fn publish(
         let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
         catalog::check_files(files, &leaving, &checking.catalog, &seen)
     };
-    let checked = if dry_run { node.evaluate(check).await? } else { node.evaluate_publication(check).await? };
+    let checked =
+        if dry_run { node.evaluate(&caller.0, check).await? } else { node.evaluate_publication(check).await? };
     let mut plan = plan(&checked, &gone, &published.catalog);
     if !dry_run && plan.problems.is_empty() {
         let approved = approvals(&node, &caller, &checked).await?;

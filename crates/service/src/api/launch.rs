@@ -65,7 +65,7 @@ pub(super) async fn form(
 #[post("/jobs/dry-run")]
 pub(super) async fn dry_run(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     body: web::Json<Launch>,
 ) -> Result<web::Json<DryRun>, ApiError> {
     let asked = body.into_inner();
@@ -83,7 +83,7 @@ pub(super) async fn dry_run(
     };
     let published = node.published();
     let told = node
-        .evaluate(move || {
+        .evaluate(&caller.0, move || {
             let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
             let Prepared { inputs, target } = prepared(runbook, &asked)?;
             let facts = Facts {

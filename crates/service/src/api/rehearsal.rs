@@ -39,11 +39,11 @@ const MAX_SINCE: Period = Period::from_secs(90 * 86_400);
 #[post("/rehearsals")]
 pub(super) async fn rehearse(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     body: web::Json<RehearsalRequest>,
 ) -> Result<HttpResponse, ApiError> {
     let (asking, request) = (node.clone(), body.into_inner());
-    let plan = node.evaluate(move || plan(&asking, request)).await??;
+    let plan = node.evaluate(&caller.0, move || plan(&asking, request)).await??;
     let room = Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
     let (lines, heard) = mpsc::channel(8);
     // What comes in pieces passes by where whole answers are hidden.

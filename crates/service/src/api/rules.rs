@@ -33,21 +33,22 @@ use utoipa::IntoParams;
 #[post("/why")]
 pub(super) async fn explain(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     body: web::Json<WhyRequest>,
 ) -> Result<web::Json<Why>, ApiError> {
     let request = body.into_inner();
-    aside(node, |node| async move { explained(&node, request).await }).await.map(web::Json)
+    aside(node, &caller, |node| async move { explained(&node, request).await }).await.map(web::Json)
 }
 
 /// Runs a question off the workers: it evaluates what a person wrote.
 async fn aside<T: Send + 'static, F: Future<Output = Result<T, ApiError>>>(
     node: web::Data<Node>,
+    caller: &Caller,
     ask: impl FnOnce(web::Data<Node>) -> F + Send + 'static,
 ) -> Result<T, ApiError> {
     let runtime = tokio::runtime::Handle::current();
     let mine = node.clone();
-    node.evaluate(move || runtime.block_on(ask(mine))).await?
+    node.evaluate(&caller.0, move || runtime.block_on(ask(mine))).await?
 }
 
 async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
@@ -90,7 +91,7 @@ fn given_alert(given: &serde_json::Value) -> Result<Alert, ApiError> {
 #[get("/alerts/{seq}/why")]
 pub(super) async fn why_alert(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     seq: web::Path<i64>,
 ) -> Result<web::Json<AlertWhy>, ApiError> {
     let seq = *seq;
@@ -98,7 +99,7 @@ pub(super) async fn why_alert(
         let alert = stored(&node, seq).await?;
         why::all(&node, alert, seq).await
     };
-    aside(node, ask).await.map(web::Json)
+    aside(node, &caller, ask).await.map(web::Json)
 }
 
 /// Verdicts, those of the newest alerts first.
@@ -132,12 +133,12 @@ pub(super) struct ExampleQuery {
 #[get("/alerts/{seq}/example")]
 pub(super) async fn example(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     seq: web::Path<i64>,
     query: web::Query<ExampleQuery>,
 ) -> Result<web::Json<Draft>, ApiError> {
     let (seq, query) = (*seq, query.into_inner());
-    aside(node, move |node| async move { example_of(&node, seq, query).await }).await.map(web::Json)
+    aside(node, &caller, move |node| async move { example_of(&node, seq, query).await }).await.map(web::Json)
 }
 
 async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft, ApiError> {

@@ -20,11 +20,11 @@ const FILE: &str = "runbook.yaml";
 #[post("/runbooks/outline")]
 pub(super) async fn outline(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     body: web::Json<OutlineRequest>,
 ) -> Result<web::Json<RunbookOutline>, ApiError> {
     let published = node.published();
-    let drawn = node.evaluate(move || draw(&body.text, &published.catalog)).await??;
+    let drawn = node.evaluate(&caller.0, move || draw(&body.text, &published.catalog)).await??;
     Ok(web::Json(drawn))
 }
 

@@ -9,7 +9,7 @@ use crate::{
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use arvok_api::{
     OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role, SubscriberItem,
-    SubscriberState,
+    SubscriberState, Who,
 };
 use arvok_connect::allowed_rate;
 use arvok_core::{Alert, source::OWN, subscriber::Subscriber, text::cut};
@@ -157,7 +157,7 @@ pub(super) async fn replay(
     caller.must(Role::Responder)?;
     shown(&node, &name).await?;
     let replayed = match *body {
-        Replay { since: Some(since), until } => since_then(&node, &name, since, until).await?,
+        Replay { since: Some(since), until } => since_then((&node, &caller.0), &name, since, until).await?,
         Replay { since: None, until: Some(_) } => {
             return Err(ApiError::BadRequest("until: needs `since` beside it".into()));
         }
@@ -177,7 +177,7 @@ const SOME: usize = 500;
 
 /// Takes the events of a time out of the stored alerts.
 async fn since_then(
-    node: &web::Data<Node>,
+    (node, who): (&web::Data<Node>, &Who),
     name: &str,
     since: DateTime<Utc>,
     until: Option<DateTime<Utc>>,
@@ -199,7 +199,7 @@ async fn since_then(
         let told: Vec<Alert> = chunk.into_iter().map(|(_, alert)| alert).filter(of_jobs).collect();
         let (asking, only) = (node.clone(), name.to_owned());
         let wanted = move || leaving(&asking.published(), &asking.installation, &told, Some(&only));
-        sent += store::replay(&node.db, &node.evaluate(wanted).await?).await?;
+        sent += store::replay(&node.db, &node.evaluate(who, wanted).await?).await?;
     }
     Ok(Replayed { events: sent, next })
 }

@@ -5,16 +5,18 @@ mod call_log;
 mod changes;
 mod followers;
 mod published;
+mod questions;
 
 pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use followers::{Followers, Place};
 pub(crate) use published::{Published, SecretScope, missing_settings};
+use questions::Questions;
 
 use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiError, settings::Settings};
 use arc_swap::ArcSwap;
-use arvok_api::Change;
+use arvok_api::{Change, Who};
 use arvok_connect::{Http, Vault};
 use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
@@ -24,8 +26,10 @@ use arvok_store::{
     definitions,
     jobs::{Claim, Renewed},
 };
+use futures_util::FutureExt;
 use std::{
     collections::BTreeMap,
+    future::Future,
     sync::{Arc, Mutex as StdMutex, PoisonError},
     time::Duration,
 };
@@ -39,9 +43,6 @@ use tokio::sync::{
 const REHEARSALS: usize = 2;
 /// Refusals that may be recorded at once on a node.
 const REFUSALS: usize = 1;
-/// Questions that evaluate expressions and may run at once on a node.
-const QUESTIONS: usize = 2;
-
 /// Publications that may be checked at once on a node.
 const PUBLICATIONS: usize = 2;
 
@@ -113,7 +114,7 @@ pub(crate) struct Node {
     /// Room for refusals that are being recorded.
     pub refusals: Arc<Semaphore>,
     /// Room for questions that evaluate expressions.
-    pub evaluations: Arc<Semaphore>,
+    questions: Questions,
     /// Room for what is to be published.
     publications: Arc<Semaphore>,
     /// Room for events of jobs that are decided about.
@@ -162,7 +163,7 @@ impl Node {
             rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
             followers: Followers::default(),
             refusals: Arc::new(Semaphore::new(REFUSALS)),
-            evaluations: Arc::new(Semaphore::new(QUESTIONS)),
+            questions: Questions::default(),
             publications: Arc::new(Semaphore::new(PUBLICATIONS)),
             deciding: Arc::new(Semaphore::new(DECIDING)),
             http,
@@ -256,9 +257,13 @@ impl Node {
     }
 
     /// Evaluates something that a person asked for, off the workers that answer requests and with
-    /// few others at once, so that no question can hold up the rest.
-    pub async fn evaluate<T: Send + 'static>(&self, ask: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
-        evaluate(&self.evaluations, ask).await
+    /// few others at once, so that no question can hold up the rest, nor those of one person those of others.
+    pub async fn evaluate<T: Send + 'static>(
+        &self,
+        who: &Who,
+        ask: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, ApiError> {
+        evaluate(self.questions.place(who), ask).await
     }
 
     /// The same for what is to be published: nobody's questions hold it up.
@@ -266,7 +271,7 @@ impl Node {
         &self,
         ask: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, ApiError> {
-        evaluate(&self.publications, ask).await
+        evaluate(Arc::clone(&self.publications).acquire_owned().map(Result::ok), ask).await
     }
 
     /// Loads and compiles what is published, and swaps it in whole.
@@ -284,12 +289,11 @@ impl Node {
 }
 
 /// Evaluates off the workers, once there is a place.
-async fn evaluate<T: Send + 'static>(
-    places: &Arc<Semaphore>,
+async fn evaluate<T: Send + 'static, P: Send + 'static>(
+    place: impl Future<Output = Option<P>>,
     ask: impl FnOnce() -> T + Send + 'static,
 ) -> Result<T, ApiError> {
-    let place = tokio::time::timeout(PATIENCE, Arc::clone(places).acquire_owned()).await;
-    let place = place.map_err(|_| ApiError::Asked)?.map_err(|_| ApiError::Internal)?;
+    let place = tokio::time::timeout(PATIENCE, place).await.map_err(|_| ApiError::Asked)?.ok_or(ApiError::Internal)?;
     let asked = tokio::task::spawn_blocking(move || {
         let answer = ask();
         drop(place);

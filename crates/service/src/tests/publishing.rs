@@ -64,7 +64,21 @@ async fn of_many_rules_that_match_the_first_are_told_whole() {
 #[actix_web::test]
 async fn nobodys_questions_hold_up_a_publication() {
     let desk = Desk::new().await;
-    let room = desk.node.evaluations.available_permits();
-    let _held = desk.node.evaluations.acquire_many(u32::try_from(room).expect("few")).await.expect("all of them");
+    let (go_on, wait) = std::sync::mpsc::channel::<()>();
+    let wait = std::sync::Arc::new(std::sync::Mutex::new(wait));
+    let asks = ["a", "b", "c", "c"].map(|name| {
+        let (node, wait) = (desk.node.clone(), wait.clone());
+        actix_web::rt::spawn(async move {
+            let who = arvok_api::Who { name: name.into(), role: arvok_api::Role::Viewer };
+            node.evaluate(&who, move || wait.lock().expect("nobody panicked").recv().is_ok()).await.is_ok()
+        })
+    });
     assert!(desk.publish(NOTE).await.status < 300);
+    // Whoever has to put things right is answered as well.
+    let admin = arvok_api::Who { name: "root".into(), role: arvok_api::Role::Admin };
+    assert_eq!(desk.node.evaluate(&admin, || 7).await.ok(), Some(7));
+    (0..4).for_each(|_| go_on.send(()).expect("somebody waits"));
+    for ask in asks {
+        assert!(ask.await.expect("ends"));
+    }
 }
