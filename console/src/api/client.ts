@@ -13,6 +13,7 @@ export type Verdict = Schema['VerdictMark']['verdict'];
 export type AlarmDetail = Schema['AlarmDetail'];
 export type JobItem = Schema['JobItem'];
 export type JobDetail = Schema['JobDetail'];
+export type GoesOn = Schema['GoesOn'];
 export type JobStep = Schema['JobStep'];
 export type JobPart = Schema['JobPart'];
 export type CallAnswer = Schema['CallAnswer'];
@@ -87,8 +88,10 @@ export const jobs = (filter: JobFilter, after?: number) =>
   taken(client.GET('/api/v1/jobs', { params: { query: { ...filter, after, limit: 200 } } }));
 export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
-export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string) =>
-  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step } }));
+export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string, output?: unknown) =>
+  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output } }));
+export const goOn = (id: number, dry_run: boolean, why?: string) =>
+  taken<GoesOn>(client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }));
 export const takeDecision = (id: number, choice: string, remark?: string) =>
   taken<DecisionItem>(
     client.POST('/api/v1/decisions/{id}', { params: { path: { id } }, body: { choice, remark } }),

@@ -139,7 +139,7 @@ pub struct JobPart {
 /// One try of a step.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Attempt {
-    /// From one.
+    /// From one; 0 for what was taken over from the job from whose failure this one goes on.
     pub attempt: i32,
     /// `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`.
     pub state: StepState,
@@ -177,6 +177,35 @@ pub struct Resolve {
     /// The place of the step, such as `pool[3].grow`; left out if only one is unsure.
     #[serde(default)]
     pub step: Option<String>,
+    /// What it gave, for later steps that read it; only if it was done.
+    #[serde(default)]
+    #[schema(value_type = Value)]
+    pub output: Option<Value>,
+}
+
+/// How a job goes on from where another failed.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GoOn {
+    /// Why, for those who read it later.
+    #[serde(default)]
+    pub why: Option<String>,
+    /// Only say with which step it would begin.
+    #[serde(default)]
+    pub dry_run: bool,
+}
+
+/// A job that goes on from where another failed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct GoesOn {
+    /// The new job; absent of a dry run.
+    pub job: Option<i64>,
+    /// The steps that stand, by their ids.
+    pub stand: Vec<String>,
+    /// Those of them that are looked at first.
+    pub looked_at: Vec<String>,
+    /// The step with which it begins.
+    pub from: String,
 }
 
 /// Why a person holds a job, or lets it go on.

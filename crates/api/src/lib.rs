@@ -40,7 +40,8 @@ pub use definitions::{
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
 pub use jobs::{
-    Attempt, Because, Cancel, DecisionContext, Found, JobDetail, JobItem, JobPart, JobStep, Resolve, StepWord,
+    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobDetail, JobItem, JobPart, JobStep, Resolve,
+    StepWord,
 };
 pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};

@@ -53,10 +53,6 @@ pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
             }
         }
     }
-    let allowed = crate::api::openapi::methods(whole);
-    if !reads && !allowed.is_empty() {
-        return ApiError::Method(allowed.join(", ")).error_response();
-    }
     let hint = if reads { "" } else { "; alerts are posted to /in/{source}, and the API is under /api/v1" };
     ApiError::NotFound(format!("{} {shown}{hint}", request.method())).error_response()
 }

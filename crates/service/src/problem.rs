@@ -2,7 +2,7 @@
 
 use crate::door::NotTaken;
 use actix_web::{
-    HttpRequest, HttpResponse, ResponseError,
+    HttpResponse, ResponseError,
     error::{JsonPayloadError, PathError, QueryPayloadError},
     http::{StatusCode, header},
     web,
@@ -207,14 +207,4 @@ pub(crate) fn path_config() -> web::PathConfig {
             _ => ApiError::NotFound(shown.to_owned()).into(),
         }
     })
-}
-
-pub(crate) async fn no_such_path(request: HttpRequest) -> HttpResponse {
-    let shown = arvok_core::text::cut(request.path(), 80);
-    let allowed = crate::api::openapi::methods(request.path());
-    if !allowed.is_empty() {
-        return ApiError::Method(allowed.join(", ")).error_response();
-    }
-    let what = format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
-    ApiError::NotFound(what).error_response()
 }

@@ -99,6 +99,54 @@ pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<U
     }
 }
 
+/// A job that goes on from where another ended.
+#[derive(Clone, Debug)]
+pub struct GoOn<'a> {
+    /// The other.
+    pub of: JobId,
+    /// The version of the runbook.
+    pub version: i32,
+    /// How it stands at its beginning.
+    pub progress: &'a Progress,
+    /// The steps that stand, by their ids.
+    pub stand: Vec<String>,
+    /// Who launches it.
+    pub by: &'a str,
+    /// Why, in words.
+    pub reason: String,
+}
+
+/// Makes a job that goes on from where another ended, with what that was for and what it was given; the last tries of the steps that
+/// stand are taken over.
+pub async fn go_on(db: &DatabaseConnection, go_on: GoOn<'_>, now: DateTime<Utc>) -> Result<Option<JobId>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Made {
+        id: i64,
+    }
+    // It has begun already: whoever takes it up reads what its steps gave.
+    let sql = "WITH made AS (INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version,
+                alert_seq, alarm_id, chain, progress, begun, created_at, launched_by, reason)
+            SELECT nextval('job_number'), runbook, $2, inputs, target, urgency, 'queued', NULL, NULL, alert_seq, alarm_id, chain,
+                $3, true, $4, $5, $6 FROM job WHERE id = $1 RETURNING id),
+        taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, finished_at, give, request, answer, output, error, saw)
+            SELECT m.id, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request, a.answer, a.output, a.error, a.saw
+            FROM made m CROSS JOIN (SELECT DISTINCT ON (place) * FROM attempt WHERE job_id = $1
+                AND split_part(split_part(place, '.', 1), '[', 1) = ANY($7) ORDER BY place, attempt DESC) a
+            RETURNING 1)
+        SELECT id FROM made";
+    let values = vec![
+        go_on.of.0.into(),
+        go_on.version.into(),
+        serde_json::to_value(go_on.progress)?.into(),
+        now.into(),
+        go_on.by.into(),
+        go_on.reason.into(),
+        go_on.stand.into(),
+    ];
+    let made: Vec<Made> = sql::typed(db, sql, values).await?;
+    Ok(made.first().map(|m| JobId(m.id)))
+}
+
 async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<Launched>, StoreError> {
     let Some(key) = launch.key else { return Ok(None) };
     let found = job::Entity::find()

@@ -440,6 +440,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still
+         *     does where a step has a `probe`; what was taken back is done again, and so is all behind it.
+         */
+        post: operations["goOnFromFailed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{id}/pause": {
         parameters: {
             query?: never;
@@ -1385,7 +1405,7 @@ export interface components {
         Attempt: {
             /**
              * Format: int32
-             * @description From one.
+             * @description From one; 0 for what was taken over from the job from whose failure this one goes on.
              */
             attempt: number;
             /** @description `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`. */
@@ -1968,6 +1988,27 @@ export interface components {
             name: string;
             /** @description What. */
             told: components["schemas"]["Told"];
+        };
+        /** @description How a job goes on from where another failed. */
+        GoOn: {
+            /** @description Why, for those who read it later. */
+            why?: string | null;
+            /** @description Only say with which step it would begin. */
+            dry_run?: boolean;
+        };
+        /** @description A job that goes on from where another failed. */
+        GoesOn: {
+            /**
+             * Format: int64
+             * @description The new job; absent of a dry run.
+             */
+            job?: number | null;
+            /** @description The steps that stand, by their ids. */
+            stand: string[];
+            /** @description Those of them that are looked at first. */
+            looked_at: string[];
+            /** @description The step with which it begins. */
+            from: string;
         };
         /** @description A description of an API that is to become a connector. */
         ImportRequest: {
@@ -3667,6 +3708,8 @@ export interface components {
             as: components["schemas"]["StepWord"];
             /** @description The place of the step, such as `pool[3].grow`; left out if only one is unsure. */
             step?: string | null;
+            /** @description What it gave, for later steps that read it; only if it was done. */
+            output?: unknown;
         };
         /** @description What became of payloads that were read again, 100 at most. */
         Retried: {
@@ -6343,6 +6386,118 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    goOnFromFailed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoOn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoesOn"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoesOn"];
+                };
             };
             /** @description The question is not as described; `detail` says what is wrong. */
             400: {

@@ -6,7 +6,7 @@ import { type JobDetail, job as load } from '../../api/client';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
 import { Open } from '../decision/Open';
 import { Passage } from './Passage';
-import { Resolve, Speak } from './Speak';
+import { FromFailed, Resolve, Speak } from './Speak';
 
 export function Component() {
   const id = Number(useParams().id);
@@ -22,6 +22,7 @@ export function Component() {
         right={
           <>
             <Speak job={job} />
+            <FromFailed key={job.id} job={job} />
             <Link
               to={`/runbooks/${job.runbook}/launch?like=${job.id}`}
               className="font-semibold text-sea hover:underline"

@@ -362,7 +362,8 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
             </>
           )}
           <p className="text-[12px] text-ink-3">
-            try {last.attempt}, began <Time at={last.started_at} />
+            {last.attempt === 0 ? 'taken over from an earlier job' : `try ${last.attempt}`}, began{' '}
+            <Time at={last.started_at} />
           </p>
         </div>
       )}

@@ -51,9 +51,14 @@ pub enum JobCommand {
         server: Server,
     },
     /// Launch what a job was launched with once more, with other inputs if some are given
+    #[command(after_help = "Example:
+  arvok job again 12 --from-failed --dry-run     what stands, and with which step it would begin")]
     Again {
         /// The number of the job
         id: i64,
+        /// Go on from where it failed: what it did stands, unless it was taken back or a step's probe says otherwise
+        #[arg(long, conflicts_with_all = ["input", "urgency", "deadline", "key"])]
+        from_failed: bool,
         #[command(flatten)]
         asked: Asked,
         #[command(flatten)]
@@ -61,7 +66,8 @@ pub enum JobCommand {
     },
     /// Say what became of the step that left a job unsure
     #[command(after_help = "Example:
-  arvok job resolve 12 --as done       it was done; go on behind it")]
+  arvok job resolve 12 --as done       it was done; go on behind it
+  arvok job resolve 12 --as done --output '{\"size_gib\": 48}'")]
     Resolve {
         /// Its number
         id: i64,
@@ -71,6 +77,9 @@ pub enum JobCommand {
         /// The place of the step, such as pool[3].grow; needed only if several are unsure
         #[arg(long, value_name = "PLACE")]
         step: Option<String>,
+        /// What it gave, as JSON, for later steps that read it
+        #[arg(long, value_name = "JSON")]
+        output: Option<String>,
         #[command(flatten)]
         server: Server,
     },

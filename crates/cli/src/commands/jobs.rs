@@ -46,7 +46,10 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
         JobCommand::Launch { runbook, alert, asked, server } => {
             return launch::launch(runbook, alert, asked, &server).await;
         }
-        JobCommand::Again { id, asked, server } => return launch::again(id, asked, &server).await,
+        JobCommand::Again { id, from_failed: true, asked, server } => {
+            return launch::from_failed(id, asked, &server).await;
+        }
+        JobCommand::Again { id, asked, server, .. } => return launch::again(id, asked, &server).await,
         JobCommand::Pause { id, why, server } => {
             let client = Client::of(&server)?;
             client.change(Method::POST, &format!("/api/v1/jobs/{id}/pause"), Some(&Because { why })).await?;
@@ -62,14 +65,18 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             client.change(Method::POST, &format!("/api/v1/jobs/{id}/cancel"), Some(&Cancel { why, undo })).await?;
             show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
         }
-        JobCommand::Resolve { id, word, step, server } => {
+        JobCommand::Resolve { id, word, step, output, server } => {
             let word = match word {
                 Became::Done => StepWord::Done,
                 Became::Again => StepWord::Again,
                 Became::Failed => StepWord::Failed,
             };
+            let json = |text: String| {
+                serde_json::from_str(&text).map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")))
+            };
+            let output = output.map(json).transpose()?;
             let path = format!("/api/v1/jobs/{id}/resolve");
-            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word, step })).await?;
+            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word, step, output })).await?;
             show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
         }
     }

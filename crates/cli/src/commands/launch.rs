@@ -7,7 +7,7 @@ use crate::{
     error::CliError,
     show,
 };
-use arvok_api::{DryRun, JobDetail, Launch, Launched, RunbookForm};
+use arvok_api::{DryRun, GoOn, GoesOn, JobDetail, Launch, Launched, RunbookForm};
 use serde_json::{Map, Value};
 
 /// Launches a runbook.
@@ -22,6 +22,34 @@ pub async fn again(id: i64, asked: Asked, server: &Server) -> Result<(), CliErro
     let job: JobDetail = client.get(&format!("/api/v1/jobs/{id}"), &[]).await?;
     let before = job.inputs.as_object().cloned().unwrap_or_default();
     launched(&client, job.job.runbook, before, job.job.alert, asked).await
+}
+
+/// Goes on from where a job failed.
+pub async fn from_failed(id: i64, asked: Asked, server: &Server) -> Result<(), CliError> {
+    let client = Client::of(server)?;
+    let path = format!("/api/v1/jobs/{id}/go-on");
+    let ask = |dry_run: bool| GoOn { why: asked.why.clone(), dry_run };
+    let would: GoesOn = client.post(&path, &ask(true)).await?;
+    if asked.dry_run && asked.output.json {
+        return show::json(&would);
+    }
+    if !asked.yes || asked.dry_run {
+        show::out(&show::goes_on(&would));
+    }
+    if asked.dry_run {
+        return Ok(());
+    }
+    if !asked.yes && !ask::agreed(&format!("Go on from `{}`?", would.from))? {
+        show::say("nothing was launched");
+        return Err(CliError::No);
+    }
+    let made: GoesOn = client.post(&path, &ask(false)).await?;
+    if asked.output.json {
+        return show::json(&made);
+    }
+    let job = made.job.unwrap_or_default();
+    show::out(&format!("job {job} goes on from `{}`; follow it with `arvok job follow {job}`", made.from));
+    Ok(())
 }
 
 async fn launched(

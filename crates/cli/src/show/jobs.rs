@@ -1,7 +1,7 @@
 //! Jobs.
 
 use super::{Table, between, count, exact, when, with_next};
-use arvok_api::{Attempt, DecisionState, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
+use arvok_api::{Attempt, DecisionState, GoesOn, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
 
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
@@ -162,6 +162,20 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
 
 /// Alerts of a gathering that are shown beside the first.
 const GATHERED_SHOWN: usize = 10;
+
+/// How a job would go on from where another failed.
+pub fn goes_on(would: &GoesOn) -> String {
+    let mut lines: Vec<String> = would
+        .stand
+        .iter()
+        .map(|id| match would.looked_at.contains(id) {
+            true => format!("  ■ {id} stands, if its probe says so"),
+            false => format!("  ■ {id} stands"),
+        })
+        .collect();
+    lines.push(format!("  ▶ {} is where it begins", would.from));
+    lines.join("\n")
+}
 
 /// One job.
 pub fn job(d: &JobDetail) -> String {

@@ -21,7 +21,7 @@ pub use connections::{calls, connection, connection_test, connections, described
 pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use dry_run::dry_run;
-pub use jobs::{Line, effect, job, jobs, rows, step_line, step_line_untimed};
+pub use jobs::{Line, effect, goes_on, job, jobs, rows, step_line, step_line_untimed};
 pub use library::library;
 pub use nodes::nodes;
 pub use proposals::{proposal, proposals};

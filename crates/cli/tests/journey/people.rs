@@ -188,3 +188,50 @@ fn of_a_long_list_the_items_that_tell_something_are_shown_and_the_others_counted
     assert!(named(100) && !named(101) && named(121) && named(126) && !named(130), "{shown}");
     assert!(shown.contains("\n    28 more, none of them open or failed\n"), "{shown}");
 }
+
+/// Tells two peers of something, the second within a short time.
+const FRAGILE: &str = "
+runbook: fragile
+target: vm/f
+steps:
+  - { id: begin, call: chat.post, via: crew-chat, give: { channel: yard, text: begun } }
+  - { id: size, set: { gib: 40 } }
+  - { id: tell, timeout: 400ms, call: peer.tell, via: peer, give: { what: 'size ${steps.size.gib}' } }
+outputs: { gib: '${steps.size.gib}' }
+";
+
+#[test]
+fn a_job_goes_on_from_where_another_failed() {
+    let stage = Stage::with_demo();
+    let peer = Peer::start();
+    stage.publish(&peer.definitions("safe"));
+    stage.publish(FRAGILE);
+    peer.delay(std::time::Duration::from_secs(2));
+    let made = stage.arvok(&["job", "launch", "fragile", "--yes"]);
+    assert_eq!(made.code, 0, "{}", made.all());
+    stage.job_in(1, &["failed"]);
+    peer.delay(std::time::Duration::ZERO);
+    let would = stage.arvok(&["job", "again", "1", "--from-failed", "--dry-run"]);
+    assert_eq!(would.out, "  ■ begin stands\n  ■ size stands\n  ▶ tell is where it begins\n", "{}", would.all());
+    let made = stage.arvok(&["job", "again", "1", "--from-failed", "--why", "the peer is back", "--yes"]);
+    assert!(made.out.starts_with("job 2 goes on from `tell`"), "{}", made.all());
+    let done = stage.job_in(2, &["succeeded"]);
+    assert_eq!(done["outputs"], json!({ "gib": 40 }));
+    assert_eq!(done["reason"], "launched by admin, from `tell` on, where job 1 ended: the peer is back");
+    assert_eq!(done["steps"][0]["attempts"][0]["attempt"], 0, "taken over");
+    assert_eq!(said(&stage), ["begun"], "once");
+    assert!(peer.told().last().is_some_and(|told| told.body.contains("size 40")));
+    let over = stage.arvok(&["job", "again", "2", "--from-failed", "--yes"]);
+    assert!(over.code == 6 && over.err.contains("it is succeeded; only a job that failed"), "{}", over.all());
+    // Of a step of which nobody knows a person says what it gave.
+    stage.publish(&peer.definitions("never"));
+    peer.delay(std::time::Duration::from_secs(2));
+    assert_eq!(stage.arvok(&["job", "launch", "fragile", "--yes"]).code, 0);
+    stage.job_in(3, &["unsure"]);
+    let wrong = stage.arvok(&["job", "resolve", "3", "--as", "failed", "--output", "{}"]);
+    assert!(wrong.code == 6 && wrong.err.contains("only what was done gave something"), "{}", wrong.all());
+    let output = "{\"id\": 7}";
+    assert_eq!(stage.arvok(&["job", "resolve", "3", "--as", "done", "--output", output]).code, 0);
+    let done = stage.job_in(3, &["succeeded"]);
+    assert_eq!(done["steps"][2]["attempts"][0]["output"], json!({ "id": 7 }));
+}

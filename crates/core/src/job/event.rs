@@ -56,6 +56,8 @@ pub enum Event {
         place: Option<Place>,
         /// What became of it.
         word: Resolution,
+        /// What it gave, if it was done.
+        output: Value,
     },
     /// A person holds it: no further step is begun.
     Pause {

@@ -13,7 +13,10 @@ use crate::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
-use std::{cell::Cell, collections::BTreeMap};
+use std::{
+    cell::Cell,
+    collections::{BTreeMap, BTreeSet},
+};
 
 /// A job at work.
 #[derive(Debug)]
@@ -66,7 +69,7 @@ impl<'a> Machine<'a> {
             }
             Event::Came(came) => news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect(),
             Event::Step { place, attempt, what } => news.steps.push((place, attempt, what)),
-            Event::Resolved { place, word } => news.word = Some((place, word)),
+            Event::Resolved { place, word, output } => news.word = Some((place, word, output)),
             Event::Pause { words } => _ = self.progress.paused.get_or_insert(Paused { since: now, words }),
             Event::Resume => self.resume(now),
             Event::Cancel { undo, words } => self.cancel(now, undo, words),
@@ -189,6 +192,7 @@ impl<'a> Machine<'a> {
             effects: std::mem::take(effects),
             undo: forward.then(|| std::mem::take(&mut self.progress.undo)),
             errors: std::mem::take(&mut self.progress.errors),
+            carried: std::mem::take(&mut self.progress.carried),
             queued: std::mem::take(&mut self.progress.queued),
             begun: self.progress.begun,
             failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
@@ -202,11 +206,12 @@ impl<'a> Machine<'a> {
         };
         let end = walk.block(steps, &mut block, &around);
         let more = walk.has_enough() && !walk.paused;
-        let Walk { effects: told, undo, errors, queued, begun, news: left, .. } = walk;
+        let Walk { effects: told, undo, errors, carried, queued, begun, news: left, .. } = walk;
         (*effects, *news) = (told, left);
         self.progress.block = block;
         self.progress.errors = errors;
         self.progress.queued = queued;
+        self.progress.carried = carried;
         self.progress.begun = begun;
         if let Some(undo) = undo {
             self.progress.undo = undo;
@@ -419,6 +424,7 @@ impl<'a> Machine<'a> {
             undo: None,
             errors: self.progress.errors.clone(),
             queued: BTreeMap::new(),
+            carried: BTreeSet::new(),
             begun: 0,
             failure: (None, None),
             paused: false,

@@ -5,11 +5,12 @@
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
 //!
 //! `machine` goes from stage to stage, `walk` through a list of steps, and `steps` has a file for how each
-//! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it. `dry_run` works out what a job would do, `play`
+//! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run` works out what a job would do, `play`
 //! plays the examples of a runbook.
 
 mod dry_run;
 mod event;
+mod going_on;
 mod kept;
 mod knot;
 mod machine;
@@ -23,6 +24,7 @@ mod walk;
 
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
+pub use going_on::{GoingOn, Tried, going_on};
 pub use kept::{Kept, MAX_KEPT};
 pub use knot::{Knotted, knots};
 pub use machine::{Machine, Summary};

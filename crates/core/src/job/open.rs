@@ -77,6 +77,9 @@ impl<'p> StillOpen<'p> {
             (Doing::Probing(_), _) => {
                 self.call(&place.within("probe"), title, format!("finds out whether it was done: {title}"));
             }
+            (Doing::LookingBack, _) => {
+                self.call(&place.within("probe"), title, format!("looks whether it still stands: {title}"));
+            }
             (Doing::Looking { next: None, .. }, _) => self.call(place, title, format!("looks: {title}")),
             (Doing::Again(at), _) => self.waits_until(*at, place, format!("waits to try again: {title}")),
             (Doing::Pausing(until), _) => self.waits_until(*until, place, format!("lets time pass: {title}")),

@@ -383,7 +383,7 @@ fn alert(mut fields: Map<String, Value>, now: DateTime<Utc>) -> Result<Alert, St
 fn coming(happening: &MeanwhileDoc) -> Coming {
     let event = match happening {
         MeanwhileDoc { alarm: Some(word), .. } => return Coming::Alarm(*word == AlarmWord::Raised),
-        MeanwhileDoc { resolve: Some(word), .. } => Event::Resolved { place: None, word: *word },
+        MeanwhileDoc { resolve: Some(word), .. } => Event::Resolved { place: None, word: *word, output: Value::Null },
         MeanwhileDoc { pause: Some(words), .. } => Event::Pause { words: words.clone() },
         MeanwhileDoc { resume: true, .. } => Event::Resume,
         MeanwhileDoc { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },

@@ -5,7 +5,7 @@ use crate::{JobId, connector::Repeat, runbook::Runbook};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Where a job stands.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -40,6 +40,9 @@ pub struct Progress {
     /// What went wrong and was passed over, by the ids of the steps.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub errors: BTreeMap<String, String>,
+    /// Steps that another job has done, from whose failure this one goes on, and that are not looked at yet.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub carried: BTreeSet<Place>,
     /// Calls that wait for their turn.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub queued: BTreeMap<Place, Queued>,
@@ -182,6 +185,8 @@ pub enum Doing {
     Calling,
     /// A call that finds out whether the step was done may be out; why that is asked.
     Probing(String),
+    /// Another job has done it; a call that finds out whether it still stands may be out.
+    LookingBack,
     /// It is tried again at this time.
     Again(DateTime<Utc>),
     /// It goes on at this time.

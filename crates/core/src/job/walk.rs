@@ -54,6 +54,8 @@ pub(super) struct Walk<'m> {
     /// What was done and can be taken back; none while it is being taken back.
     pub undo: Option<Vec<Place>>,
     pub errors: BTreeMap<String, String>,
+    /// Steps that another job has done, and are not looked at yet.
+    pub carried: BTreeSet<Place>,
     /// Calls that wait for their turn.
     pub queued: BTreeMap<Place, Queued>,
     pub begun: u32,
@@ -80,7 +82,7 @@ pub(super) struct News {
     /// What happened to tries, and what came from outside.
     pub steps: Vec<(Place, u32, What)>,
     /// What a person said of an unsure step.
-    pub word: Option<(Option<Place>, Resolution)>,
+    pub word: Option<(Option<Place>, Resolution, Value)>,
     /// The job was taken up: whatever was out before is lost.
     pub taken: Option<Repeats>,
     /// What went out since.
@@ -143,6 +145,8 @@ pub(super) enum End {
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum StepEnd {
     Done(Value),
+    /// Another job has done it, and it stands.
+    Stands,
     Failed {
         /// As it is kept with the try.
         message: String,
@@ -183,6 +187,17 @@ impl<'m> Walk<'m> {
             let (ended, open) = match block.open.take() {
                 None if around.halt => return Some(End::Halted),
                 None if self.paused || self.has_enough() => return None,
+                None if self.carried.remove(&place) => match &step.action {
+                    Action::Call(call) if call.probe.is_some() => {
+                        let doing = Doing::LookingBack;
+                        let mut open = Open { attempt: 1, failed: 0, since: self.now, doubt: false, doing };
+                        (steps::call::look_back(self, call, &place, &mut open, around), open)
+                    }
+                    _ => {
+                        block.at += 1;
+                        continue;
+                    }
+                },
                 None => match self.is_due(step, &place, around) {
                     Ok(false) => {
                         block.at += 1;
@@ -299,6 +314,10 @@ impl<'m> Walk<'m> {
                 let too_much = self.kept.is_too_much();
                 return too_much.then(|| End::Failed(place.clone(), "the steps gave more than a job may keep".into()));
             }
+            StepEnd::Stands => {
+                block.at += 1;
+                return None;
+            }
             StepEnd::Finished(words) => {
                 self.done(place, open.attempt, json!(words));
                 return Some(End::Finished(words));
@@ -371,6 +390,17 @@ impl<'m> Walk<'m> {
         self.effects.push(Effect::Call(call));
     }
 
+    /// What another job has done at a place does not stand any more: it is done again, and so is all that comes behind it.
+    pub(super) fn does_not_stand(&mut self, place: &Place) {
+        let carried = std::mem::take(&mut self.carried);
+        let is_of = |done: &Place, top: &Place| {
+            done.as_str().strip_prefix(top.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '[']))
+        };
+        if let Some(undo) = &mut self.undo {
+            undo.retain(|done| !carried.iter().chain([place]).any(|top| is_of(done, top)));
+        }
+    }
+
     /// How it is with the turn of a call. Whose turn has come is sent by whoever asks.
     pub(super) fn turn_of(&mut self, place: &Place, attempt: u32) -> Turn {
         let told = self.news.steps.iter().position(|(p, a, what)| {
@@ -426,9 +456,9 @@ impl<'m> Walk<'m> {
     }
 
     /// What a person says of an unsure step, if that is the event.
-    pub(super) fn word_of(&mut self, place: &Place) -> Option<Resolution> {
-        let mine = matches!(&self.news.word, Some((p, _)) if p.as_ref().is_none_or(|p| p == place));
-        if mine { self.news.word.take().map(|(_, word)| word) } else { None }
+    pub(super) fn word_of(&mut self, place: &Place) -> Option<(Resolution, Value)> {
+        let mine = matches!(&self.news.word, Some((p, ..)) if p.as_ref().is_none_or(|p| p == place));
+        if mine { self.news.word.take().map(|(_, word, output)| (word, output)) } else { None }
     }
 
     /// Whether a call that was out is lost, and whether it may be repeated.

@@ -3,23 +3,26 @@
 use super::{
     ApiError,
     caller::Caller,
+    launch,
     passage::{Passage, tell_doing},
     query::in_range,
 };
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    AlertItem, Because, Cancel, Change, DecisionItem, JobDetail, JobFilter, JobItem, Page, Problem, Resolve, Role,
-    StepState, StepWord,
+    AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem, Page, Problem,
+    Resolve, Role, StepState, StepWord,
 };
 use arvok_core::{
     JobId,
-    job::{JobEffect, JobState, Place, Progress, Resolution},
-    runbook::Runbook,
-    text::cut,
+    bounds::{depth_complaint, too_deep},
+    job::{JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
+    runbook::{Action, Runbook, Step},
+    text::{clean_json, cut},
 };
 use arvok_store::{
     jobs::{self, Word},
+    launches,
     outside::{children, decisions},
     read::{self, JobRow},
 };
@@ -101,7 +104,81 @@ pub(super) async fn resolve(
         let known = unsure.join(", ");
         return Err(ApiError::Conflict(format!("step `{place}` of job {id} is not unsure; unsure is {known}")));
     }
-    say(&node, &caller, *id, Word::Resolve { place, word }).await
+    if body.output.is_some() && word != Resolution::Done {
+        return Err(ApiError::BadRequest("output: only what was done gave something; say `as: done` with it".into()));
+    }
+    let output = body.output.clone().unwrap_or_default();
+    if too_deep(&output) {
+        return Err(ApiError::BadRequest(format!("output: {}", depth_complaint())));
+    }
+    say(&node, &caller, *id, Word::Resolve { place, word, output: clean_json(output) }).await
+}
+
+/// Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still
+/// does where a step has a `probe`; what was taken back is done again, and so is all behind it.
+#[utoipa::path(operation_id = "goOnFromFailed", tag = "jobs", params(("id" = i64, Path)), request_body = GoOn,
+    responses((status = 201, body = GoesOn), (status = 200, body = GoesOn), (status = 404, body = Problem),
+        (status = 409, body = Problem)))]
+#[post("/jobs/{id}/go-on")]
+pub(super) async fn go_on(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<GoOn>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let conflict = |why: String| ApiError::Conflict(format!("job {id} cannot be gone on from: {why}"));
+    if let Some(parent) = row.item.parent {
+        return Err(conflict(format!("it is a step of job {parent}; go on from that one")));
+    }
+    let published = node.published();
+    let (runbook, version) = launch::runbook(&published.catalog, &row.item.runbook)?;
+    caller.must(launch::role(runbook.launch))?;
+    let before = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
+    let before = before.ok_or_else(|| conflict("its runbook cannot be read any more".into()))?;
+    let progress = Progress::read(row.progress.clone(), &before).map_err(|_| conflict("it cannot be read".into()))?;
+    let mut ended: Vec<_> = row.attempts.iter().filter(|(_, a)| a.finished_at.is_some()).collect();
+    ended.sort_by_key(|(_, a)| a.finished_at);
+    let tried: Vec<Tried> = ended
+        .into_iter()
+        .map(|(place, a)| Tried { place: Place::new(place.as_str()), done: a.state == StepState::Done })
+        .collect();
+    let going = going_on(&before, &progress, row.item.state, &tried).map_err(conflict)?;
+    let as_before = runbook.steps.iter().zip(&before.steps).take(going.stand.len() + 1);
+    if as_before.clone().count() <= going.stand.len()
+        || as_before.clone().any(|(now, then)| (&now.id, now.action.kind()) != (&then.id, then.action.kind()))
+    {
+        let why = format!("the steps of its runbook are others by now, up to `{}`; launch it once more", going.from);
+        return Err(conflict(why));
+    }
+    let looks = |step: &&Step| matches!(&step.action, Action::Call(call) if call.probe.is_some());
+    let looked_at = runbook.steps[..going.stand.len()].iter().filter(looks).map(|s| s.id.clone()).collect();
+    let mut goes_on = GoesOn { job: None, stand: going.stand.clone(), looked_at, from: going.from.clone() };
+    if body.dry_run {
+        return Ok(HttpResponse::Ok().json(goes_on));
+    }
+    let why = body.why.as_deref().map(str::trim).filter(|why| !why.is_empty()).map(|why| cut(why, LONGEST_WHY));
+    let because = why.map_or_else(String::new, |why| format!(": {why}"));
+    let made = launches::go_on(
+        &node.db,
+        launches::GoOn {
+            of: JobId(*id),
+            version,
+            progress: &going.progress,
+            stand: going.stand,
+            by: &caller.0.name,
+            reason: format!("launched by {}, from `{}` on, where job {id} ended{because}", caller.0.name, going.from),
+        },
+        clock::now(),
+    )
+    .await?;
+    let made = made.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    tracing::info!(job = made.0, from = id.into_inner(), by = caller.0.name, "a job goes on from where another failed");
+    node.announcer.tell(Change { jobs: vec![made.0], ..Change::default() });
+    node.work.notify_one();
+    goes_on.job = Some(made.0);
+    Ok(HttpResponse::Created().json(goes_on))
 }
 
 /// Holds a job: what is under way comes to its end, and no further step is begun.

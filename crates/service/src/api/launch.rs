@@ -22,7 +22,7 @@ use serde_json::{Map, Value};
 const LONGEST_WHY: usize = 300;
 const LONGEST_KEY: usize = 100;
 
-const fn role(least: LaunchRole) -> Role {
+pub(super) const fn role(least: LaunchRole) -> Role {
     match least {
         LaunchRole::Responder => Role::Responder,
         LaunchRole::Author => Role::Author,
@@ -30,7 +30,7 @@ const fn role(least: LaunchRole) -> Role {
     }
 }
 
-fn runbook<'a>(catalog: &'a Catalog, name: &str) -> Result<(&'a Runbook, i32), ApiError> {
+pub(super) fn runbook<'a>(catalog: &'a Catalog, name: &str) -> Result<(&'a Runbook, i32), ApiError> {
     catalog.get::<Runbook>(name).ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
 }
 

@@ -11,13 +11,14 @@ mod caller;
 mod connections;
 mod decisions;
 mod definitions;
+mod elsewhere;
 mod health;
 mod hide;
 mod jobs;
 mod launch;
 mod library;
 mod nodes;
-pub(crate) mod openapi;
+mod openapi;
 mod passage;
 mod proposals;
 mod query;
@@ -107,9 +108,9 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(storage::show)
                 .service(stream::follow)
                 .service(openapi::serve)
-                .default_service(web::to(problem::no_such_path)),
+                .default_service(web::to(elsewhere::no_such_path)),
         )
-        .default_service(web::to(crate::console::file));
+        .default_service(web::to(elsewhere::page));
 }
 
 /// What can be asked of rules and runbooks, published or only edited.
@@ -147,6 +148,7 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(launch::dry_run)
         .service(launch::launch)
         .service(jobs::resolve)
+        .service(jobs::go_on)
         .service(jobs::pause)
         .service(jobs::resume)
         .service(jobs::cancel);

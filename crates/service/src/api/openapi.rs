@@ -80,6 +80,7 @@ struct Whole;
     launch::dry_run,
     launch::launch,
     jobs::resolve,
+    jobs::go_on,
     jobs::pause,
     jobs::resume,
     jobs::cancel,
@@ -188,7 +189,7 @@ fn complete(method: &HttpMethod, operation: &mut Operation) {
 }
 
 /// The methods of a path, for whoever asks by another.
-pub(crate) fn methods(path: &str) -> Vec<&'static str> {
+pub(super) fn methods(path: &str) -> Vec<&'static str> {
     static PATHS: LazyLock<Vec<(String, Vec<&'static str>)>> = LazyLock::new(|| {
         let named = |(path, mut item): (String, PathItem)| {
             let names = operations(&mut item).map(|(method, _)| match method {

@@ -55,6 +55,10 @@ impl Passage {
             let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
             passage.attempts.entry(place).or_default().push(attempt);
         }
+        // What was taken over from another job counts as long as it was not done again.
+        for tries in passage.attempts.values_mut().filter(|tries| tries.len() > 1) {
+            tries.retain(|a| a.attempt > 0);
+        }
         passage
     }
 

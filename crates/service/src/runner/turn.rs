@@ -298,7 +298,7 @@ fn heard(word: Word) -> Event {
         Word::Pause { words } => Event::Pause { words },
         Word::Resume => Event::Resume,
         Word::Cancel { undo, words } => Event::Cancel { undo, words },
-        Word::Resolve { place, word } => Event::Resolved { place, word },
+        Word::Resolve { place, word, output } => Event::Resolved { place, word, output },
     }
 }
 

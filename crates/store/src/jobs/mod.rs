@@ -96,6 +96,9 @@ pub enum Word {
         place: Option<Place>,
         /// What became of it.
         word: Resolution,
+        /// What it gave, if it was done.
+        #[serde(default, skip_serializing_if = "serde_json::Value::is_null")]
+        output: serde_json::Value,
     },
 }
 
@@ -501,7 +504,7 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId, named: &[&str]) -> Resul
         sql::run(db, sql, vec![id.0.into(), names.into()]).await?;
     }
     let sql = "SELECT place, state, output, give -> 'each' AS list FROM attempt
-        WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running'))";
+        WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running')) ORDER BY attempt";
     let mut kept = Kept::default();
     for row in sql::typed::<Row>(db, sql, vec![id.0.into()]).await? {
         let place = Place::new(row.place);

@@ -304,7 +304,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let word = Word::Resolve { place: None, word: Resolution::Done };
+        let word = Word::Resolve { place: None, word: Resolution::Done, output: serde_json::Value::Null };
         let job = take(db, "a", &[]).await.expect("a job");
         assert!(!jobs::say(db, job.id, &word).await.expect("asks"), "it runs: there is nothing to resolve");
         record(db, &job, &end(JobState::Unsure)).await.expect("unsure");

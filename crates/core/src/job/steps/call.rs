@@ -90,17 +90,18 @@ pub(in crate::job) fn go_on<'m>(
         }
         Doing::Probing(why) => probing(walk, calling, place, open, around, why),
         Doing::CalledBack { until, repeat } => called_back(walk, calling, place, open, around, (until, repeat)),
+        Doing::LookingBack => looking_back(walk, calling, place, open, around),
         Doing::Unsure(_) => match walk.word_of(place)? {
-            Resolution::Done => Some(StepEnd::Done(Value::Null)),
-            Resolution::Failed => {
+            (Resolution::Done, output) => Some(StepEnd::Done(output)),
+            (Resolution::Failed, _) => {
                 Some(StepEnd::failed(format!("a person said that the unsure step `{}` failed", calling.0.id)))
             }
-            Resolution::Again if around.halt => Some(StepEnd::Halted),
-            Resolution::Again if walk.paused => {
+            (Resolution::Again, _) if around.halt => Some(StepEnd::Halted),
+            (Resolution::Again, _) if walk.paused => {
                 open.doing = Doing::Again(walk.now);
                 None
             }
-            Resolution::Again => {
+            (Resolution::Again, _) => {
                 open.attempt += 1;
                 begin(walk, calling, place, open, around)
             }
@@ -334,6 +335,71 @@ fn send_probe<'m>(
     });
     open.doing = Doing::Probing(why);
     None
+}
+
+/// Asks the probe of a step that another job has done whether that still stands.
+pub(in crate::job) fn look_back<'m>(
+    walk: &mut Walk<'m>,
+    call: &'m Call,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let why = "whether what an earlier job did still stands is not known".to_owned();
+    let sent = ask_probe(walk, call, place, open, around, why);
+    // Where it could not be sent a person says.
+    match open.doing {
+        Doing::Unsure(_) => walk.started(place, open.attempt, Value::Null),
+        _ => open.doing = Doing::LookingBack,
+    }
+    sent
+}
+
+fn looking_back<'m>(
+    walk: &mut Walk<'m>,
+    calling: Calling<'m>,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let (at, call) = (place.within("probe"), calling.1);
+    if around.halt {
+        return Some(StepEnd::Halted);
+    }
+    match walk.turn_of(&at, open.attempt) {
+        Turn::Out => {}
+        Turn::Waits(_) => return None,
+        Turn::Comes => return look_back(walk, call, place, open, around),
+    }
+    let stands = match walk.answer_of(&at, open.attempt) {
+        Some(Ok(result)) => {
+            let done = call.probe.as_ref().map_or(Ok(true), |probe| {
+                walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope))
+                    .map_err(|e| format!("{}: {e}", probe.done))
+            });
+            walk.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
+            done
+        }
+        Some(Err((failure, _))) => {
+            walk.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
+            Err(failure.message)
+        }
+        None => {
+            walk.is_lost(&at)?;
+            return look_back(walk, call, place, open, around);
+        }
+    };
+    match stands {
+        Ok(true) => Some(StepEnd::Stands),
+        Ok(false) => {
+            walk.does_not_stand(place);
+            begin(walk, calling, place, open, around)
+        }
+        Err(why) => {
+            walk.started(place, open.attempt, Value::Null);
+            unsure(walk, place, open, format!("whether what an earlier job did still stands is not known: {why}"))
+        }
+    }
 }
 
 fn probing<'m>(

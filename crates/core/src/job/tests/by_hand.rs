@@ -109,7 +109,7 @@ fn grown() -> Event {
 }
 
 fn resolved(word: Resolution) -> Event {
-    Event::Resolved { place: None, word }
+    Event::Resolved { place: None, word, output: Value::Null }
 }
 
 /// What it is at in the list of its stage.

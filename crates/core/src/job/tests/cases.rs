@@ -161,7 +161,9 @@ impl World for Answers<'_> {
 fn happening(m: &Meanwhile) -> Happening {
     let event = match m {
         Meanwhile { alarm: Some(state), .. } => return Happening::Alarm(state == "raised"),
-        Meanwhile { resolve: Some(word), .. } => Event::Resolved { place: None::<Place>, word: *word },
+        Meanwhile { resolve: Some(word), .. } => {
+            Event::Resolved { place: None::<Place>, word: *word, output: Value::Null }
+        }
         Meanwhile { pause: Some(words), .. } => Event::Pause { words: words.clone() },
         Meanwhile { resume: true, .. } => Event::Resume,
         Meanwhile { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },

@@ -27,10 +27,10 @@ outputs: { at: '${steps.save.at}' }
 
 /// A job that is walked by hand.
 pub(super) struct Walk {
-    runbook: Runbook,
+    pub runbook: Runbook,
     pub facts: Facts,
-    progress: Progress,
-    kept: Kept,
+    pub progress: Progress,
+    pub kept: Kept,
     now: DateTime<Utc>,
 }
 

@@ -5,6 +5,7 @@ mod bounds;
 mod by_hand;
 mod cases;
 mod dry_run;
+mod going_on;
 mod interpreter;
 mod later;
 mod property;

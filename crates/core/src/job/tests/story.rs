@@ -305,7 +305,10 @@ impl<'a, W: World> Story<'a, W> {
                 if let (StepResult::Unsure(why), Some((after, word))) = (&result, self.world.says(&place)) {
                     let word = if why.contains("a node was lost") { Resolution::Again } else { word };
                     let after = if why.contains("a node was lost") { TimeDelta::zero() } else { after };
-                    self.at(self.now + after, Happening::Event(Event::Resolved { place: Some(place.clone()), word }));
+                    self.at(
+                        self.now + after,
+                        Happening::Event(Event::Resolved { place: Some(place.clone()), word, output: Value::Null }),
+                    );
                 }
                 self.trace.push(match &result {
                     StepResult::Done(output) => format!("{clock} {place} done {output}"),
