@@ -13,8 +13,15 @@ pub(super) fn credential(
     let secret = format!("${{secret('{name}')}}");
     let common = Some(description.security()).filter(|all| all.as_array().is_some_and(|all| !all.is_empty()));
     let wanted = common.or(own).and_then(Value::as_array).into_iter().flatten();
+    let mut wanted: Vec<_> = wanted.filter_map(Value::as_object).filter(|all| !all.is_empty()).collect();
+    // What asks for one thing comes before what asks for several at once.
+    wanted.sort_by_key(|all| all.len());
+    if let Some(together) = wanted.first().filter(|all| all.len() > 1) {
+        let names: Vec<&str> = together.keys().map(String::as_str).collect();
+        left_out.push(format!("that it wants `{}` at once: a connection shows one of them", names.join("` and `")));
+    }
     let mut refused = Vec::new();
-    for (scheme_name, scopes) in wanted.filter_map(|all| all.as_object()).flatten() {
+    for (scheme_name, scopes) in wanted.into_iter().flatten() {
         let scheme = description.scheme(scheme_name);
         let text = |key: &str| scheme[key].as_str().unwrap_or_default();
         let (kind, how) = (text("type"), text("scheme").to_ascii_lowercase());

@@ -3,7 +3,10 @@
 use super::ImportError;
 use crate::text::cut;
 use serde_json::Value;
-use std::cell::Cell;
+use std::{
+    cell::{Cell, RefCell},
+    collections::BTreeSet,
+};
 
 /// References that lead to references.
 const MOST_STEPS: usize = 20;
@@ -13,7 +16,12 @@ const MOST_MADE: usize = 400_000;
 
 /// A description of an API.
 #[derive(Debug)]
-pub(super) struct Description(Value, Cell<usize>);
+pub(super) struct Description {
+    document: Value,
+    made: Cell<usize>,
+    /// References that lead nowhere within the document.
+    dangling: RefCell<BTreeSet<String>>,
+}
 
 static NOTHING: Value = Value::Null;
 
@@ -30,31 +38,31 @@ impl Description {
         if !document["paths"].is_object() {
             return Err(ImportError::Other("the key `paths` is missing".into()));
         }
-        Ok(Self(document, Cell::new(0)))
+        Ok(Self { document, made: Cell::new(0), dangling: RefCell::default() })
     }
 
     /// Counts one more value that is made of it; whether there may be any more.
     pub fn spend(&self) -> bool {
-        self.1.set(self.1.get() + 1);
+        self.made.set(self.made.get() + 1);
         !self.is_spent()
     }
 
     /// Whether more has been made of it than may be.
     pub fn is_spent(&self) -> bool {
-        self.1.get() > MOST_MADE
+        self.made.get() > MOST_MADE
     }
 
     pub fn title(&self) -> &str {
-        self.0["info"]["title"].as_str().unwrap_or("an API without a title")
+        self.document["info"]["title"].as_str().unwrap_or("an API without a title")
     }
 
     pub fn version(&self) -> &str {
-        self.0["info"]["version"].as_str().unwrap_or_default()
+        self.document["info"]["version"].as_str().unwrap_or_default()
     }
 
     /// The version of OpenAPI.
     pub fn written_in(&self) -> &str {
-        self.0["openapi"].as_str().unwrap_or_default()
+        self.document["openapi"].as_str().unwrap_or_default()
     }
 
     /// A name made of the title.
@@ -68,20 +76,20 @@ impl Description {
     }
 
     pub fn paths(&self) -> impl Iterator<Item = (&str, &Value)> {
-        let paths = self.0["paths"].as_object().into_iter().flatten();
+        let paths = self.document["paths"].as_object().into_iter().flatten();
         paths.filter(|(path, _)| path.starts_with('/')).map(|(path, item)| (path.as_str(), item))
     }
 
     pub fn servers(&self) -> &Value {
-        &self.0["servers"]
+        &self.document["servers"]
     }
 
     pub fn security(&self) -> &Value {
-        &self.0["security"]
+        &self.document["security"]
     }
 
     pub fn scheme(&self, name: &str) -> &Value {
-        self.resolved(&self.0["components"]["securitySchemes"][name])
+        self.resolved(&self.document["components"]["securitySchemes"][name])
     }
 
     /// A value, or what it refers to within the document; nothing where that leads nowhere.
@@ -96,8 +104,23 @@ impl Description {
 
     /// What a reference within the document leads to (RFC 6901, section 6).
     pub fn at(&self, reference: &str) -> Option<&Value> {
-        let pointer = reference.strip_prefix('#')?;
-        let decoded = percent_encoding::percent_decode_str(pointer).decode_utf8().ok()?;
-        self.0.pointer(&decoded)
+        let found = reference.strip_prefix('#').and_then(|pointer| {
+            let decoded = percent_encoding::percent_decode_str(pointer).decode_utf8().ok()?;
+            self.document.pointer(&decoded)
+        });
+        if found.is_none() {
+            self.dangling.borrow_mut().insert(cut(reference, 200).to_owned());
+        }
+        found
+    }
+
+    /// Whether something is told elsewhere, in a document that is not at hand.
+    pub fn is_elsewhere(&self, value: &Value) -> bool {
+        value.get("$ref").is_some() && self.resolved(value).is_null()
+    }
+
+    /// References that were followed and lead nowhere.
+    pub fn dangling(&self) -> Vec<String> {
+        self.dangling.borrow().iter().cloned().collect()
     }
 }

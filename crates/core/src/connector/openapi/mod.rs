@@ -128,6 +128,9 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         left_out.push(note);
     }
     let text = text::write(&description, &name, &made, &mut left_out);
+    left_out.extend(description.dangling().into_iter().map(|reference| {
+        format!("`{reference}` leads out of this document, or nowhere: what stands there is not known; bring it all into one file")
+    }));
     if text.len() > MAX_FILE {
         return Err(ImportError::TooLarge(format!(
             "the file would have {} bytes, and {MAX_FILE} can be published",
@@ -156,7 +159,9 @@ impl Found<'_> {
 
     fn is_chosen(&self, glob: &Glob) -> bool {
         let tags = self.item["tags"].as_array().into_iter().flatten().filter_map(Value::as_str);
+        let id = self.item["operationId"].as_str();
         glob.matches(&self.name)
+            || id.is_some_and(|id| glob.matches(id))
             || glob.matches(self.path)
             || glob.matches(self.path.trim_start_matches('/'))
             || tags.into_iter().any(|tag| glob.matches(tag))
@@ -167,6 +172,9 @@ fn all<'d>(description: &'d Description, left_out: &mut Vec<String>) -> Vec<Foun
     let mut names = BTreeSet::new();
     let mut found = Vec::new();
     for (path, shared) in description.paths() {
+        if description.is_elsewhere(shared) {
+            left_out.push(format!("{path}: what it offers is told in another document"));
+        }
         let shared = description.resolved(shared);
         for method in METHODS {
             let Some(item) = shared.get(method) else { continue };

@@ -63,6 +63,7 @@ fn plain_name(name: &str) -> String {
 pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<Made, String> {
     let mut made = Made { name: found.name.clone(), summary: found.summary(), ..Made::default() };
     made.security = found.item["security"].clone();
+    elsewhere(description, found)?;
     let mut taking = Taking { description, found, made: &mut made, query: Map::new(), headers: Map::new() };
     let path = taking.parameters()?;
     taking.body()?;
@@ -83,7 +84,48 @@ pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<Made,
         _ => None,
     };
     answers(description, found, &mut made);
+    beside(description, found, &mut made);
     Ok(made)
+}
+
+/// Whether it is at another address than the connection's.
+fn elsewhere(description: &Description, found: &Found<'_>) -> Result<(), String> {
+    let url = |servers: &Value| servers[0]["url"].as_str().map(|url| url.trim_end_matches('/').to_owned());
+    let usual = url(description.servers());
+    match [&found.item["servers"], &found.shared["servers"]].into_iter().find_map(url) {
+        Some(other) if Some(&other) != usual.as_ref() => Err(format!(
+            "it is at `{other}`, not where the others are; import it by itself, for a connection of its own"
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// What else it says that a connector has to be told by hand.
+fn beside(description: &Description, found: &Found<'_>, made: &mut Made) {
+    let mut note = |what: String| made.notes.push(format!("{}: {what}", found.name));
+    if let Some(callbacks) = found.item["callbacks"].as_object().filter(|all| !all.is_empty()) {
+        let names: Vec<&str> = callbacks.keys().map(String::as_str).collect();
+        note(format!("that it calls back (`{}`): say so with `callback`", names.join("`, `")));
+    }
+    let accepted = description.resolved(&found.item["responses"]["202"]);
+    let looks = |name: &str| name.eq_ignore_ascii_case("location") || name.to_ascii_lowercase().ends_with("-location");
+    if accepted["headers"].as_object().is_some_and(|all| all.keys().any(|name| looks(name)))
+        || accepted["links"].as_object().is_some_and(|all| !all.is_empty())
+    {
+        note("that it may be done later, and where to look (202): say so with `until`".into());
+    }
+    let own = found.item["security"].as_array().filter(|own| !own.is_empty());
+    let common = description.security().as_array().filter(|common| !common.is_empty());
+    if let (Some(own), Some(common)) = (own, common)
+        && own != common
+    {
+        let wants: Vec<&str> =
+            own.iter().filter_map(Value::as_object).flat_map(|o| o.keys().map(String::as_str)).collect();
+        note(format!(
+            "that it wants `{}` and not what the others want: the connection shows one thing",
+            wants.join("`, `")
+        ));
+    }
 }
 
 struct Taking<'a, 'd> {
@@ -129,6 +171,9 @@ impl Taking<'_, '_> {
         // Those of the operation come before those that all operations of the path have.
         for list in [&self.found.item["parameters"], &self.found.shared["parameters"]] {
             for parameter in list.as_array().into_iter().flatten() {
+                if self.description.is_elsewhere(parameter) {
+                    return Err("what one of its parameters is, is told in another document".into());
+                }
                 let parameter = self.description.resolved(parameter);
                 let (Some(name), Some(place)) = (parameter["name"].as_str(), parameter["in"].as_str()) else {
                     self.note("a parameter without a name or a place".into());
@@ -164,6 +209,11 @@ impl Taking<'_, '_> {
                 self.note(format!("the parameter `{name}`, written in a way (`{style}`) that is not known here"));
             }
             "path" => {
+                let told = [&parameter["example"], &schema["pattern"], &schema["default"]];
+                let slashes = told.into_iter().filter_map(Value::as_str).any(|text| text.contains('/'));
+                if slashes || parameter["allowReserved"] == Value::Bool(true) {
+                    self.note(format!("that `{name}` may have a `/`: in a path it is sent as %2F"));
+                }
                 let name_of = self.take(name, schema, true);
                 *path = path.replace(&format!("{{{name}}}"), &format!("${{give.{name_of}}}"));
             }
@@ -197,6 +247,9 @@ impl Taking<'_, '_> {
     }
 
     fn body(&mut self) -> Result<(), String> {
+        if self.description.is_elsewhere(&self.found.item["requestBody"]) {
+            return Err("what its body is, is told in another document".into());
+        }
         let body = self.description.resolved(&self.found.item["requestBody"]);
         let Some(content) = body["content"].as_object().filter(|content| !content.is_empty()) else { return Ok(()) };
         let kind = |wanted: &dyn Fn(&str) -> bool| {
@@ -223,7 +276,8 @@ impl Taking<'_, '_> {
         }
         let kinds: Vec<&str> = content.keys().map(String::as_str).collect();
         let why = format!("its body is {}, which is not sent", kinds.join(" or "));
-        if required {
+        // Without its body it would do something else, or nothing.
+        if required || matches!(self.found.method, "post" | "put" | "patch") {
             return Err(why);
         }
         self.note(why);

@@ -157,3 +157,67 @@ fn what_looks_like_an_expression_stays_the_text_that_it_is() {
     let request = connector.operations["a"].request(&serde_json::Map::new(), "k").expect("plans");
     assert!(request.target.contains("secret"), "{}", request.target);
 }
+
+/// A description with one operation, a POST.
+fn one(operation: &str, more: &str) -> String {
+    format!(
+        "openapi: 3.1.0\ninfo: {{ title: One, version: '1' }}\nservers: [ {{ url: 'http://here/api' }} ]\n{more}\npaths:\n  \
+         /look: {{ get: {{ operationId: look, responses: {{ '200': {{ description: ok }} }} }} }}\n  \
+         /things/{{key}}:\n    post:\n      operationId: things/make\n      {operation}\n      parameters: [ {{ name: key, in: path, required: true, schema: {{ type: string }} }} ]\n      \
+         responses: {{ '200': {{ description: ok }} }}\n"
+    )
+}
+
+#[test]
+fn what_stands_elsewhere_or_goes_elsewhere_is_said_and_not_made_half() {
+    let said = |operation: &str, more: &str| {
+        let import = made(&one(operation, more), &[]);
+        let taken = import.operations.iter().any(|o| o.taken && o.name == "things_make");
+        (taken, import.left_out.join("\n"))
+    };
+    let left = |operation: &str, part: &str| {
+        let (taken, told) = said(operation, "");
+        assert!(!taken && told.contains(part), "{operation}: {told}");
+    };
+    left("requestBody: { $ref: 'other.yaml#/Body' }", "told in another document");
+    left("requestBody: { $ref: 'other.yaml#/Body' }", "`other.yaml#/Body` leads out of this document");
+    left("servers: [ { url: 'http://uploads/api' } ]", "it is at `http://uploads/api`, not where the others are");
+    left(
+        "requestBody: { content: { multipart/form-data: { schema: { type: object } } } }",
+        "multipart/form-data, which is not sent",
+    );
+    assert_eq!(said("servers: [ { url: 'http://here/api/' } ]", ""), (true, String::new()), "the same place");
+    let noted = |operation: &str, more: &str, part: &str| {
+        let (taken, told) = said(operation, more);
+        assert!(taken && told.contains(part), "{operation}: {told}");
+    };
+    let schemes =
+        "components: { securitySchemes: { a: { type: http, scheme: bearer }, b: { type: http, scheme: basic } } }";
+    noted("callbacks: { done: {} }", "", "that it calls back (`done`)");
+    noted("summary: x", &format!("security: [ {{ a: [], b: [] }} ]\n{schemes}"), "wants `a` and `b` at once");
+    noted(
+        "security: [ { b: [] } ]",
+        &format!("security: [ {{ a: [] }} ]\n{schemes}"),
+        "that it wants `b` and not what the others want",
+    );
+    noted(
+        "requestBody: { required: true, content: { application/json: { schema: { $ref: '#/components/schemas/No' } } } }",
+        "",
+        "`#/components/schemas/No` leads out",
+    );
+    let later = one("summary: x", "").replace(
+        "responses: { '200': { description: ok } }\n",
+        "responses: { '202': { description: ok, headers: { Location: {} } } }\n",
+    );
+    assert!(made(&later, &[]).left_out.join("").contains("may be done later"));
+    let slashes =
+        one("summary: x", "").replace("schema: { type: string } }", "example: a/b, schema: { type: string } }");
+    assert!(made(&slashes, &[]).left_out.join("").contains("may have a `/`"));
+    let paths = one("summary: x", "").replace("/look: {", "/gone: { $ref: 'gone.yaml' }\n  /look: {");
+    assert!(made(&paths, &[]).left_out.join("").contains("/gone: what it offers is told in another document"));
+    let chosen = made(&one("summary: x", ""), &["things/*"]);
+    assert_eq!(
+        chosen.operations.iter().filter(|o| o.taken).map(|o| o.name.as_str()).collect::<Vec<_>>(),
+        ["things_make"]
+    );
+}
