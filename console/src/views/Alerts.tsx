@@ -94,7 +94,8 @@ export function Component() {
   const filter: AlertFilter = {};
   for (const key of ['severity', 'state', 'verdict', 'rule', 'text', 'since', 'until'] as const) {
     const value = params.get(key);
-    if (value) filter[key] = value;
+    // Chosen is the least of them.
+    if (value) filter[key] = key === 'severity' ? `${value}..` : value;
   }
   const found = useInfiniteQuery({
     queryKey: ['alerts', filter],

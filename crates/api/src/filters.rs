@@ -19,7 +19,7 @@ pub struct AlertFilter {
     pub source: Option<String>,
     /// Of this kind.
     pub kind: Option<String>,
-    /// At least this severe.
+    /// As in rules: a severity, or a range such as `major..`.
     #[serde(deserialize_with = "word")]
     pub severity: Option<String>,
     /// `raised`, `cleared` or `noted`.
@@ -58,6 +58,15 @@ pub struct AlarmFilter {
     /// `raised` or `cleared`; both when left out.
     #[serde(deserialize_with = "word")]
     pub state: Option<String>,
+    /// As in rules: a severity, or a range such as `major..`.
+    #[serde(deserialize_with = "word")]
+    pub severity: Option<String>,
+    /// Changed since (RFC 3339).
+    #[serde(deserialize_with = "time")]
+    pub since: Option<DateTime<Utc>>,
+    /// Changed before (RFC 3339).
+    #[serde(deserialize_with = "time")]
+    pub until: Option<DateTime<Utc>>,
     /// Of this source.
     pub source: Option<String>,
     /// With this text in summary, resource or kind.

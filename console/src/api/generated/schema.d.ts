@@ -4450,6 +4450,12 @@ export interface operations {
             query?: {
                 /** @description `raised` or `cleared`; both when left out. */
                 state?: string;
+                /** @description As in rules: a severity, or a range such as `major..`. */
+                severity?: string;
+                /** @description Changed since (RFC 3339). */
+                since?: string;
+                /** @description Changed before (RFC 3339). */
+                until?: string;
                 /** @description Of this source. */
                 source?: string;
                 /** @description With this text in summary, resource or kind. */
@@ -4582,7 +4588,7 @@ export interface operations {
                 source?: string;
                 /** @description Of this kind. */
                 kind?: string;
-                /** @description At least this severe. */
+                /** @description As in rules: a severity, or a range such as `major..`. */
                 severity?: string;
                 /** @description `raised`, `cleared` or `noted`. */
                 state?: string;

@@ -52,7 +52,7 @@ pub struct Send {
 pub enum AlertCommand {
     /// List alerts, newest first
     #[command(after_help = "Example:
-  arvok alert list --verdict unmatched --severity major")]
+  arvok alert list --verdict unmatched --severity major..")]
     List {
         /// Of this source
         #[arg(long)]
@@ -60,7 +60,7 @@ pub enum AlertCommand {
         /// Of this kind
         #[arg(long)]
         kind: Option<String>,
-        /// At least this severe
+        /// As in rules: a severity, or a range such as major..
         #[arg(long)]
         severity: Option<String>,
         /// raised, cleared or noted
@@ -100,6 +100,11 @@ pub enum AlarmCommand {
         /// Those that are over too
         #[arg(long)]
         all: bool,
+        /// As in rules: a severity, or a range such as major..
+        #[arg(long)]
+        severity: Option<String>,
+        #[command(flatten)]
+        window: Window,
         /// Of this source
         #[arg(long)]
         source: Option<String>,

@@ -1,11 +1,13 @@
 //! What `connection` takes.
 
-use super::{Output, Paging, Server};
+use super::{Output, Paging, Server, Versioned};
 use clap::Subcommand;
 use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
 pub enum ConnectionCommand {
+    #[command(flatten)]
+    Versioned(Versioned),
     /// List them: whether each can be used, and how its calls of the last hour went
     List {
         #[command(flatten)]

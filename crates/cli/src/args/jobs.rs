@@ -130,7 +130,7 @@ pub enum Became {
 /// How a runbook is launched.
 #[derive(Debug, Args)]
 pub struct Asked {
-    /// An input as NAME=VALUE; a value is JSON, or a text. On a terminal what is missing is asked for
+    /// An input as NAME=VALUE; a value is JSON, or a text, or @FILE for what a file holds. On a terminal what is missing is asked for
     #[arg(long, value_name = "NAME=VALUE")]
     pub input: Vec<String>,
     /// How urgent it is
@@ -151,6 +151,9 @@ pub struct Asked {
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
+    /// Follow the job until it ends; exits with 1 if it did not succeed
+    #[arg(long, conflicts_with = "dry_run")]
+    pub follow: bool,
     #[command(flatten)]
     pub output: Output,
 }

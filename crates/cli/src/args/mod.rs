@@ -13,7 +13,7 @@ pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use demo::{OfPort, Scene, Standin, Told};
 pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
-pub use rules::{Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand};
+pub use rules::{Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned};
 pub use subscribers::SubscriberCommand;
 
 use crate::error::EXIT_CODES;
@@ -99,6 +99,9 @@ Examples:
         /// Files, or folders whose .yaml, .yml and .json files are read; - for standard input
         #[arg(required = true)]
         paths: Vec<PathBuf>,
+        /// Show every warning, and not ten of each kind
+        #[arg(long)]
+        all_warnings: bool,
         #[command(flatten)]
         output: Output,
     },
@@ -115,6 +118,9 @@ Examples:
         /// Only show what would change
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
+        /// Show every warning, and not ten of each kind
+        #[arg(long)]
+        all_warnings: bool,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]
@@ -180,6 +186,9 @@ Examples:
     /// Connections: outside systems that are acted on
     #[command(subcommand)]
     Connection(ConnectionCommand),
+    /// Connectors: what can be asked of outside systems
+    #[command(subcommand)]
+    Connector(Named),
     /// Subscribers: where events of jobs and decisions go
     #[command(subcommand)]
     Subscriber(SubscriberCommand),

@@ -81,15 +81,6 @@ Examples:
         #[command(flatten)]
         output: Output,
     },
-    /// List the versions of a rule, each with what it changed
-    Versions {
-        /// The rule
-        rule: String,
-        #[command(flatten)]
-        server: Server,
-        #[command(flatten)]
-        output: Output,
-    },
     /// Write an example for a rule's file from what really happened
     #[command(after_help = "Example:
   arvok rule example --from-alert 41 --into rules/disks.yaml")]
@@ -237,6 +228,41 @@ pub enum Named {
     Show {
         /// Its name
         name: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    #[command(flatten)]
+    Versioned(Versioned),
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Versioned {
+    /// List the versions of one, each with what it changed; or print one of them
+    Versions {
+        /// Its name
+        name: String,
+        /// The version to print
+        #[arg(long, value_name = "N")]
+        version: Option<i32>,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Publish an earlier version once more: shows what would change, and asks
+    Restore {
+        /// Its name
+        name: String,
+        /// The version
+        version: i32,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would change
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

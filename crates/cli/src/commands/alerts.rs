@@ -144,8 +144,12 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
 
 pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
     match command {
-        AlarmCommand::List { all, source, paging, server, output } => {
+        AlarmCommand::List { all, severity, window, source, paging, server, output } => {
+            let (since, until) = super::window(&window)?;
             let filter = AlarmFilter {
+                severity,
+                since,
+                until,
                 state: (!all).then(|| "raised".to_owned()),
                 source,
                 limit: Some(paging.limit.into()),

@@ -1,6 +1,6 @@
 //! `arvok connection`.
 
-use super::ask;
+use super::{ask, definitions};
 use crate::{
     args::ConnectionCommand,
     client::{Client, percent},
@@ -21,6 +21,7 @@ const LATEST: u64 = 10;
 
 pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
     match command {
+        ConnectionCommand::Versioned(command) => return definitions::versioned("connection", command).await,
         ConnectionCommand::List { server, output } => {
             let page: Page<ConnectionItem> = Client::of(&server)?.get(ALL, &[]).await?;
             if output.json {

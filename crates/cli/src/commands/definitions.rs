@@ -2,14 +2,14 @@
 
 use super::ask;
 use crate::{
-    args::{Named, Output, Server, SourceCommand},
+    args::{Named, Output, Server, SourceCommand, Versioned},
     client::{Client, percent},
     error::{CliError, file},
     show,
 };
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileProblem, FileText, Page, Plan, PublishRequest,
-    Retried, RetryRequest, UnreadableItem,
+    Retried, RetryRequest, UnreadableItem, VersionItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -19,6 +19,7 @@ use arvok_core::{
     runbook::Runbook,
 };
 use std::{
+    collections::BTreeMap,
     fs,
     path::{Path, PathBuf},
 };
@@ -75,7 +76,7 @@ fn readable(bytes: Vec<u8>) -> String {
     })
 }
 
-pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
+pub fn check(paths: &[PathBuf], all_warnings: bool, output: Output) -> Result<(), CliError> {
     let files = read(paths)?;
     let texts = files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
     let checked = catalog::check_files(texts, &[], &Catalog::default(), &Observed::default());
@@ -84,7 +85,7 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
             checked.problems.iter().chain(&checked.warnings).cloned().map(Into::into).collect();
         show::json(&problems)?;
     } else {
-        warn(&checked.warnings);
+        warn(&checked.warnings, all_warnings);
         complain(&checked.problems);
     }
     if checked.problems.is_empty() {
@@ -107,9 +108,22 @@ pub fn check(paths: &[PathBuf], output: Output) -> Result<(), CliError> {
     Err(CliError::No)
 }
 
-fn warn(warnings: &[Problem]) {
+/// Warnings of one kind that are shown one by one.
+const WARNINGS_SHOWN: usize = 10;
+
+fn warn(warnings: &[Problem], all: bool) {
+    let mut seen: BTreeMap<&str, usize> = BTreeMap::new();
     for warning in warnings {
-        show::say(&warning.to_string());
+        let seen = seen.entry(warning.warning.as_deref().unwrap_or_default()).or_default();
+        *seen += 1;
+        if all || *seen <= WARNINGS_SHOWN {
+            show::say(&warning.to_string());
+        }
+    }
+    for (kind, more) in seen.into_iter().filter_map(|(kind, n)| Some((kind, n.checked_sub(WARNINGS_SHOWN)?))) {
+        if !all && more > 0 {
+            show::say(&format!("and {more} more of `{kind}`; --all-warnings shows them"));
+        }
     }
 }
 
@@ -124,13 +138,13 @@ fn complain(problems: &[Problem]) {
 
 pub async fn publish(
     paths: &[PathBuf],
-    yes: bool,
-    dry_run: bool,
+    (yes, dry_run): (bool, bool),
+    all_warnings: bool,
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
     let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true };
-    change(request, ("published", "Publish this?"), (yes, dry_run), server, output).await
+    change(request, PUBLISH, Asking { yes, dry_run, all_warnings }, server, output).await
 }
 
 pub async fn withdraw(
@@ -143,21 +157,33 @@ pub async fn withdraw(
     let named = |name| DefinitionName { kind: kind.clone(), name };
     let withdraw = names.into_iter().map(named).collect();
     let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true };
-    change(request, ("withdrawn", "Withdraw this?"), (yes, dry_run), server, output).await
+    let asking = Asking { yes, dry_run, all_warnings: false };
+    change(request, ("withdrawn", "Withdraw this?"), asking, server, output).await
+}
+
+/// What is done, and the question before it.
+const PUBLISH: (&str, &str) = ("published", "Publish this?");
+
+/// How a change is asked for.
+#[derive(Clone, Copy)]
+struct Asking {
+    yes: bool,
+    dry_run: bool,
+    all_warnings: bool,
 }
 
 /// Shows what would change, asks, and has it done.
 async fn change(
     mut request: PublishRequest,
     (done, question): (&str, &str),
-    (yes, dry_run): (bool, bool),
+    Asking { yes, dry_run, all_warnings }: Asking,
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
     let client = Client::of(server)?;
     let plan: Plan = client.post("/api/v1/publish", &request).await?;
     if !output.json {
-        warn(&plan.warnings.iter().cloned().map(Into::into).collect::<Vec<_>>());
+        warn(&plan.warnings.iter().cloned().map(Into::into).collect::<Vec<_>>(), all_warnings);
     }
     if !plan.problems.is_empty() {
         let problems: Vec<Problem> = plan.problems.into_iter().map(Into::into).collect();
@@ -249,6 +275,42 @@ pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {
                 show::out(&format!("\n{}", show::unreadable(&page)));
             }
         }
+        Named::Versioned(command) => return versioned(kind, command).await,
     }
     Ok(())
+}
+
+/// The versions of a definition, and bringing one of them back.
+pub async fn versioned(kind: &str, command: Versioned) -> Result<(), CliError> {
+    match command {
+        Versioned::Versions { name, version, server, output } => {
+            let page = versions(&Client::of(&server)?, kind, &name).await?;
+            match version {
+                Some(number) => show::out(one_of(&page, kind, &name, number)?.text.trim_end()),
+                None if output.json => return show::json(&page),
+                None => show::out(&show::versions(&page)),
+            }
+        }
+        Versioned::Restore { name, version, yes, dry_run, server, output } => {
+            let page = versions(&Client::of(&server)?, kind, &name).await?;
+            let text = one_of(&page, kind, &name, version)?.text.clone();
+            let files = vec![FileText { file: format!("{kind} {name}, version {version}"), text }];
+            let request = PublishRequest { files, withdraw: Vec::new(), dry_run: true };
+            return change(request, PUBLISH, Asking { yes, dry_run, all_warnings: false }, &server, output).await;
+        }
+    }
+    Ok(())
+}
+
+async fn versions(client: &Client, kind: &str, name: &str) -> Result<Page<VersionItem>, CliError> {
+    client.get(&format!("/api/v1/definitions/{kind}/{}/versions", percent(name)), &[]).await
+}
+
+/// One of the versions of a definition.
+fn one_of<'a>(page: &'a Page<VersionItem>, kind: &str, name: &str, number: i32) -> Result<&'a VersionItem, CliError> {
+    page.items.iter().find(|v| v.version == number && !v.withdrawn).ok_or_else(|| {
+        CliError::Missing(format!(
+            "{kind} `{name}` has no version {number} with a text; see `arvok {kind} versions {name}`"
+        ))
+    })
 }

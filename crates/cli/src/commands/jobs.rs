@@ -89,7 +89,7 @@ async fn load(client: &Client, id: i64) -> Result<JobDetail, CliError> {
 
 /// Prints each step as it changes, until the job ends. Looks again at every change that the
 /// stream names, and every few seconds in case the stream broke.
-async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
+pub(super) async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
     let mut stream = (client.stream().await?, Events::default());
     let mut shown: Vec<String> = Vec::new();
     loop {

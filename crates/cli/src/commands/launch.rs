@@ -48,8 +48,22 @@ pub async fn from_failed(id: i64, asked: Asked, server: &Server) -> Result<(), C
         return show::json(&made);
     }
     let job = made.job.unwrap_or_default();
+    if asked.follow {
+        show::out(&format!("job {job} goes on from `{}`", made.from));
+        return super::jobs::follow(&client, job, false).await;
+    }
     show::out(&format!("job {job} goes on from `{}`; follow it with `arvok job follow {job}`", made.from));
     Ok(())
+}
+
+/// What a file holds, or standard input; a second @ stands for itself.
+fn of_file(path: &str) -> Result<String, CliError> {
+    if let Some(itself) = path.strip_prefix('@') {
+        return Ok(format!("@{itself}"));
+    }
+    let path = std::path::Path::new(path);
+    let text = String::from_utf8(super::alerts::payload(path)?);
+    Ok(text.map_err(|_| crate::error::file(path, "is not UTF-8"))?.trim_end().to_owned())
 }
 
 async fn launched(
@@ -64,7 +78,13 @@ async fn launched(
     let mut inputs = before;
     // What is not known any more was of another version.
     inputs.retain(|name, _| form.inputs.contains_key(name));
-    inputs.extend(typed.into_iter().map(|(name, value)| (name.to_owned(), read(form.inputs.get(name), value))));
+    for (name, value) in typed {
+        let value = match value.strip_prefix('@') {
+            Some(path) => of_file(path)?,
+            None => value.to_owned(),
+        };
+        inputs.insert(name.to_owned(), read(form.inputs.get(name), &value));
+    }
     // A name that is not known may be what is missing, written wrongly: the server says so.
     let is_known = inputs.keys().all(|name| form.inputs.contains_key(name));
     for (name, schema) in form.inputs.iter().filter(|(_, s)| s.get("default").is_none()) {
@@ -97,9 +117,14 @@ async fn launched(
     }
     let made: Launched = client.post_once("/api/v1/jobs", &launch, asked.key.as_deref()).await?;
     if asked.output.json {
-        return show::json(&made);
+        show::json(&made)?;
+        return if asked.follow { super::jobs::follow(client, made.job, true).await } else { Ok(()) };
     }
     let (job, known) = (made.job, if made.known { " was launched before" } else { " is launched" });
+    if asked.follow {
+        show::out(&format!("job {job}{known}"));
+        return super::jobs::follow(client, job, false).await;
+    }
     show::out(&format!("job {job}{known}; follow it with `arvok job follow {job}`"));
     Ok(())
 }

@@ -40,9 +40,9 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
         }
         Command::Standin(which) => serve::standin(which).await,
-        Command::Check { paths, output } => definitions::check(&paths, output),
-        Command::Publish { paths, yes, dry_run, server, output } => {
-            definitions::publish(&paths, yes, dry_run, &server, output).await
+        Command::Check { paths, all_warnings, output } => definitions::check(&paths, all_warnings, output),
+        Command::Publish { paths, yes, dry_run, all_warnings, server, output } => {
+            definitions::publish(&paths, (yes, dry_run), all_warnings, &server, output).await
         }
         Command::Withdraw { kind, names, yes, dry_run, server, output } => {
             definitions::withdraw(kind, names, (yes, dry_run), &server, output).await
@@ -56,6 +56,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Runbook(command) => library::runbook(command).await,
         Command::Source(command) => definitions::source(command).await,
         Command::Connection(command) => connections::connection(command).await,
+        Command::Connector(command) => definitions::named("connector", command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,

@@ -3,13 +3,13 @@
 use super::{alerts::payload, definitions};
 use crate::{
     args::{Against, Output, RuleCommand, Server},
-    client::{Client, percent},
+    client::Client,
     error::{CliError, file as fault},
     show,
 };
 use arvok_api::{
-    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, VerdictLine, VersionItem,
-    Why, WhyRequest,
+    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, VerdictLine, Why,
+    WhyRequest,
 };
 use arvok_core::{
     Alert, AlertId, Catalog, Problem,
@@ -48,11 +48,6 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             };
             let page: Page<VerdictLine> = Client::of(&server)?.list("/api/v1/verdicts", &filter).await?;
             printed(&output, &page, || show::verdicts(&page))
-        }
-        RuleCommand::Versions { rule, server, output } => {
-            let path = format!("/api/v1/definitions/rule/{}/versions", percent(&rule));
-            let page: Page<VersionItem> = Client::of(&server)?.get(&path, &[]).await?;
-            printed(&output, &page, || show::versions(&page))
         }
         RuleCommand::Example { from_alert, rule, into, server } => {
             let path = format!("/api/v1/alerts/{from_alert}/example");

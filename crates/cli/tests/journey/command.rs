@@ -1,6 +1,8 @@
 //! The command by itself: help, exit codes, files, questions.
 
 use crate::kit::{DEMO, LIBRARY, Stage, arvok, folder};
+use serde_json::json;
+use std::fs;
 
 #[test]
 fn help_teaches() {
@@ -181,4 +183,49 @@ fn lists_know_a_window_of_time_and_definitions_come_on_standard_input() {
     assert_eq!(odd.code, 2, "{}", odd.all());
     assert!(odd.err.contains("is not a time such as"), "{}", odd.err);
     assert_eq!(stage.arvok(&["alert", "list", "--since", "1h"]).code, 0);
+}
+
+#[test]
+fn a_launch_takes_inputs_of_files_and_follows_and_lists_take_severities_as_rules_do() {
+    let stage = Stage::with_demo();
+    let place = folder("inputs");
+    let file = place.join("rows.json");
+    fs::write(&file, "[1, 2, 3]\n").expect("writes");
+    let runbook = "runbook: rows\ninputs: { rows: { type: array }, at: { type: string } }\ntarget: group/rows\n\
+                   steps: [ { id: many, require: 'size(inputs.rows) == 3' } ]\noutputs: { at: '${inputs.at}' }\n";
+    stage.publish(runbook);
+    let rows = format!("rows=@{}", file.display());
+    let said = stage.arvok(&["job", "launch", "rows", "--input", &rows, "--input", "at=@@home", "--yes", "--follow"]);
+    assert!(said.code == 0 && said.out.contains("succeeded. Effect: not checked"), "{}", said.all());
+    assert_eq!(stage.get("/api/v1/jobs/1")["outputs"], json!({ "at": "@home" }));
+    let gone = stage.arvok(&["job", "launch", "rows", "--input", "rows=@/nonexistent", "--yes"]);
+    assert_eq!(gone.code, 7, "{}", gone.all());
+    for (n, severity) in ["minor", "major", "critical"].into_iter().enumerate() {
+        stage.send(
+            "yard-hypervisor",
+            &json!({ "kind": "test.one", "resource": format!("vm/s{n}"), "severity": severity }),
+        );
+    }
+    let listed = |what: &str, severity: &str| {
+        let said = stage.arvok(&[what, "list", "--severity", severity, "--json"]);
+        let page: serde_json::Value = serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}", said.all()));
+        page["items"].as_array().expect("items").len()
+    };
+    for what in ["alert", "alarm"] {
+        let counts = ["major", "major..", "..major", "minor..major"].map(|severity| listed(what, severity));
+        assert_eq!(counts, [1, 2, 2, 2], "{what}");
+    }
+    let wrong = stage.arvok(&["alert", "list", "--severity", "grave"]);
+    assert!(wrong.code == 6 && wrong.err.contains("`grave` is not a severity"), "{}", wrong.all());
+    let since = stage.arvok(&["alarm", "list", "--until", "2020-01-01T00:00:00Z"]);
+    assert!(since.out.contains("No alarm"), "{}", since.all());
+    // Of many warnings of one kind ten are shown.
+    let rule = |n: usize| format!("rule: r{n:02}\nlisten: {{ kinds: k.one }}\ndispatch: {{ runbook: note }}\n");
+    let note = "runbook: note\ntarget: vm/a\nsteps: [ { id: fine, require: 'true' } ]\n".to_owned();
+    let text = [note].into_iter().chain((0..14).map(rule)).collect::<Vec<_>>().join("---\n");
+    let said = stage.arvok_with(&["check", "-"], &[], &text);
+    assert!(said.err.contains("and 4 more of `same-runbook`; --all-warnings shows them"), "{}", said.all());
+    assert_eq!(said.err.matches("warning (same-runbook)").count(), 10);
+    let all = stage.arvok_with(&["check", "-", "--all-warnings"], &[], &text);
+    assert_eq!(all.err.matches("warning (same-runbook)").count(), 14);
 }

@@ -233,6 +233,21 @@ fn verdicts_and_versions_are_listed() {
     for part in ["version 2, published by admin", "-   rest: 30s", "+   rest: 45s", "version 1"] {
         assert!(said.out.contains(part), "{part} in {}", said.out);
     }
+    // An earlier one is brought back as a version of its own, and what was withdrawn is told as that.
+    let rule = "booking-disk-filling";
+    let first = stage.arvok(&["rule", "versions", rule, "--version", "1"]);
+    assert!(first.out.contains("rest: 30s"), "{}", first.all());
+    let would = stage.arvok(&["rule", "restore", rule, "1", "--dry-run"]);
+    assert!(would.code == 0 && would.out.contains("rest: 30s"), "{}", would.all());
+    assert_eq!(stage.arvok(&["rule", "restore", rule, "1", "--yes"]).code, 0);
+    assert_eq!(stage.get(&format!("/api/v1/definitions/rule/{rule}"))["item"]["version"], 3);
+    assert_eq!(stage.arvok(&["withdraw", "rule", rule, "--yes"]).code, 0);
+    let said = stage.arvok(&["rule", "versions", rule]);
+    assert!(said.out.starts_with("version 4, withdrawn by admin"), "{}", said.out);
+    let none = stage.arvok(&["rule", "restore", rule, "9", "--yes"]);
+    assert!(none.code == 5 && none.err.contains("has no version 9"), "{}", none.all());
+    assert_eq!(stage.arvok(&["connection", "versions", "crew-chat"]).code, 0);
+    assert!(stage.arvok(&["connector", "list"]).out.contains("chat"), "connectors");
     let vocabulary = stage.get("/api/v1/vocabulary");
     assert_eq!(vocabulary["runbooks"]["grow-disk"], json!(["vm", "step_gib", "ceiling_gib"]));
     assert!(vocabulary["labels"]["tier"].as_array().is_some_and(|t| t.contains(&json!("gold"))), "{vocabulary:#}");

@@ -1,6 +1,10 @@
 //! Alarms.
 
-use super::{ApiError, caller::Caller, query::in_range};
+use super::{
+    ApiError,
+    caller::Caller,
+    query::{in_range, severities},
+};
 use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, Page, Problem};
@@ -18,7 +22,8 @@ pub(super) async fn list(
     if let Some(state) = filter.state.as_deref().filter(|s| !matches!(*s, "raised" | "cleared")) {
         return Err(ApiError::BadRequest(format!("state={state}: an alarm is raised or cleared")));
     }
-    in_range(filter.limit, [])?;
+    severities(filter.severity.as_deref())?;
+    in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alarms(&node.db, filter).await?))
 }
 

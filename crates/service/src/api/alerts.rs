@@ -1,10 +1,13 @@
 //! Alerts, one and many.
 
-use super::{ApiError, caller::Caller, query::in_range};
+use super::{
+    ApiError,
+    caller::Caller,
+    query::{in_range, severities},
+};
 use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, Page, Problem};
-use arvok_core::Severity;
 use arvok_store::{days, read};
 
 /// Alerts, newest first.
@@ -16,10 +19,7 @@ pub(super) async fn list(
     query: web::Query<AlertFilter>,
 ) -> Result<web::Json<Page<AlertItem>>, ApiError> {
     let filter = query.into_inner();
-    if let Some(word) = filter.severity.as_deref().filter(|w| Severity::parse(w).is_none()) {
-        let known = Severity::ALL.map(Severity::as_str).join(", ");
-        return Err(ApiError::BadRequest(format!("severity={word}: the severities are {known}")));
-    }
+    severities(filter.severity.as_deref())?;
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alerts(&node.db, filter).await?))
 }

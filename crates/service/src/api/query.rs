@@ -2,6 +2,7 @@
 
 use super::ApiError;
 use arvok_api::MAX_PAGE;
+use arvok_core::alert::SeverityRange;
 use chrono::{DateTime, Datelike, Utc};
 
 /// Refuses a page that is too large, and times beyond what the records hold.
@@ -16,4 +17,10 @@ pub(super) fn in_range(
         Some(at) => Err(ApiError::BadRequest(format!("{at}: the year of a time is 1 to 9999"))),
         None => Ok(()),
     }
+}
+
+/// Whether these are severities as a list may be asked for them.
+pub(super) fn severities(text: Option<&str>) -> Result<(), ApiError> {
+    let checked = text.map_or(Ok(()), |text| SeverityRange::parse(text).map(|_| ()));
+    checked.map_err(|e| ApiError::BadRequest(format!("severity: {e}")))
 }

@@ -12,6 +12,7 @@ use crate::{
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page};
 use arvok_core::{
     AlertState, Severity,
+    alert::SeverityRange,
     job::{JobEffect, JobState},
 };
 use chrono::{DateTime, Utc};
@@ -103,6 +104,11 @@ pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page
     let texts = || Expr::cust("summary || ' ' || resource || ' ' || kind");
     let found = raised_once()
         .apply_if(filter.state, |q, state| q.filter(Column::State.eq(state)))
+        .apply_if(filter.severity.and_then(|text| SeverityRange::parse(&text).ok()), |q, range| {
+            q.filter(Column::Severity.between(range.from.rank(), range.to.rank()))
+        })
+        .apply_if(filter.since, |q, since| q.filter(Column::ChangedAt.gte(since)))
+        .apply_if(filter.until, |q, until| q.filter(Column::ChangedAt.lt(until)))
         .apply_if(filter.source, |q, source| q.filter(Column::Source.eq(source)))
         .apply_if(filter.after, |q, after| q.filter(Column::Id.lt(after)))
         .apply_if(filter.text, |q, text| q.filter(texts().ilike(like(&text).as_str())))

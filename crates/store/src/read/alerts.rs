@@ -3,7 +3,7 @@
 use super::{Conditions, bound::Floor, like, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict, source::OWN};
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict, alert::SeverityRange, source::OWN};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
@@ -60,7 +60,9 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     }
     c.maybe("source = ?", filter.source);
     c.maybe("kind = ?", filter.kind);
-    c.maybe("severity >= ?", filter.severity.as_deref().and_then(Severity::parse).map(Severity::rank));
+    let severities = filter.severity.as_deref().and_then(|text| SeverityRange::parse(text).ok());
+    c.maybe("severity >= ?", severities.map(|range| range.from.rank()));
+    c.maybe("severity <= ?", severities.map(|range| range.to.rank()));
     c.maybe("state = ?", filter.state);
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
