@@ -37,6 +37,10 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "0021_turns", sql: include_str!("../migrations/0021_turns.sql") }),
             Box::new(Step { name: "0022_saw", sql: include_str!("../migrations/0022_saw.sql") }),
             Box::new(Step { name: "0023_counted_apart", sql: include_str!("../migrations/0023_counted_apart.sql") }),
+            Box::new(Step {
+                name: "0024_walked_otherwise",
+                sql: include_str!("../migrations/0024_walked_otherwise.sql"),
+            }),
         ]
     }
 }

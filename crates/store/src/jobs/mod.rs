@@ -29,7 +29,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
-/// How often a job may be left behind without having come a step further, until it is given up; `job_due` knows it as well.
+/// How often a job may be left behind without having come a step further, until it is given up; `jobs_due` knows it as well.
 const MOST_LAPSES: i32 = 5;
 
 /// Jobs that one statement ends: whoever claims others does not wait for all of them.
@@ -150,7 +150,7 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
 /// and `$3` runbooks and how many of their jobs there may be at once, `$4` how many are looked for. The function goes through
 /// the index of each way to become due, in its order, and what it finds became due in the same way.
 pub fn claiming() -> String {
-    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM job_due($1, $2, $3, $4)")
+    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4)")
 }
 
 /// Writes claims to the rows of their jobs.
