@@ -19,7 +19,7 @@ CREATE INDEX call_queue_order ON call_queue (connection, urgency DESC, since, ho
 CREATE INDEX call_queue_job ON call_queue (job_id) WHERE job_id IS NOT NULL;
 
 -- Those of a queue that are still there, in their order: the jobs that are not held and have not ended, people who asked a moment ago;
--- not those who were told and have not come.
+-- not those who were told and have not come. Who stands behind the first hundred is told no earlier for knowing how far.
 CREATE FUNCTION call_waiting(of_connection text)
 RETURNS TABLE (holder text, job_id bigint, urgency smallint, since timestamptz, told boolean)
 LANGUAGE sql STABLE AS $$
@@ -28,7 +28,7 @@ LANGUAGE sql STABLE AS $$
         AND CASE WHEN q.job_id IS NULL THEN q.asked_at > clock_timestamp() - interval '5 seconds'
             ELSE EXISTS (SELECT 1 FROM job j WHERE j.id = q.job_id AND j.state IN ('running', 'waiting')) END
     ORDER BY q.urgency DESC, q.since, q.holder
-    LIMIT 1000
+    LIMIT 100
 $$;
 
 -- Takes the turn of a call, or a place in the queue. Either `slot` (if only so many may be out at once) and how many seconds later it
