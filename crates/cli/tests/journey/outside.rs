@@ -499,3 +499,22 @@ fn jobs_whose_calls_wait_for_their_turn_rest_and_are_in_nobodys_way() {
     let told: std::collections::BTreeSet<_> = peer.told().into_iter().map(|t| t.body).collect();
     assert_eq!(told.len(), 89, "the one that was cancelled was not called");
 }
+
+#[test]
+fn calls_of_one_job_that_wait_for_their_turn_keep_no_connection_from_its_walk() {
+    let stage = Stage::bare();
+    let peer = Peer::start();
+    peer.delay(Duration::from_millis(20));
+    stage.publish(&peer.definitions("safe").replace("timeout: 60s", "timeout: 60s\nat_once: 1"));
+    stage.publish(
+        "runbook: many\ninputs: { on: { type: string } }\ntarget: ${inputs.on}\nsteps:\n  \
+         - id: all\n    each: '[1,2,3,4,5,6,7,8,9,10,11,12,13,14,15,16,17,18,19,20,21,22,23,24,25,26,27,28,29,30]'\n    as: n\n    at_once: 30\n    \
+         steps: [ { id: tell, call: peer.tell, via: peer, give: { what: '${inputs.on} ${n}' } } ]\n",
+    );
+    let jobs = ["vm/a", "vm/b", "vm/c"].map(|on| launch(&stage, "many", &json!({ "on": on })));
+    for job in jobs {
+        stage.job_in(job, &["succeeded"]);
+    }
+    assert_eq!(peer.told().len(), 90, "each once");
+    assert_eq!(peer.told().iter().map(|t| t.at_once).max(), Some(1));
+}

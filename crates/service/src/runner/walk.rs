@@ -26,14 +26,17 @@ use arvok_store::{
     outside::callbacks::Try,
     read,
 };
-use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream::FuturesUnordered};
+use futures_util::FutureExt;
 use serde_json::{Value, json};
 use std::{
     panic::AssertUnwindSafe,
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::sync::mpsc::UnboundedReceiver;
+use tokio::{
+    sync::mpsc::UnboundedReceiver,
+    task::{JoinError, JoinSet},
+};
 
 /// A job to be walked.
 pub(super) enum Walk {
@@ -45,7 +48,7 @@ pub(super) enum Walk {
 
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
 /// how much has come for it from outside.
-pub(super) async fn walk(node: &Node, walk: Walk, renewed: UnboundedReceiver<Renewed>) {
+pub(super) async fn walk(node: &Arc<Node>, walk: Walk, renewed: UnboundedReceiver<Renewed>) {
     node.metrics.jobs_running.inc();
     let (id, claim) = match &walk {
         Walk::TakenUp(held) => (held.id, held.claim),
@@ -127,9 +130,13 @@ async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: 
     }
 }
 
-async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<Renewed>) -> Result<(), StoreError> {
+async fn walk_on(
+    node: &Arc<Node>,
+    mut begun: Begun,
+    mut renewed: UnboundedReceiver<Renewed>,
+) -> Result<(), StoreError> {
     let held = Arc::clone(&begun.held);
-    let mut out: Out<'_> = FuturesUnordered::new();
+    let mut out = Out::new();
     loop {
         if !begun.is_kept {
             keep(node, &begun).await?;
@@ -139,9 +146,9 @@ async fn walk_on(node: &Node, mut begun: Begun, mut renewed: UnboundedReceiver<R
         leave_queues(node, &held, &outward).await;
         let (Then::GoOn, Some(mut walked)) = (record.then, walked) else { return Ok(()) };
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
-        send(node, &held, outward, &out);
+        send(node, &held, outward, &mut out);
         let (event, said) = tokio::select! {
-            Some(answered) = out.next() => (answered?, None),
+            Some(answered) = out.join_next() => (ended(answered)?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick.into(), None),
             Some(new) = news(&mut renewed, walked.last_heard, walked.posts) => {
                 walked.posts = new.posts;
@@ -164,15 +171,35 @@ async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
     }
 }
 
-/// What is out: calls, and jobs of steps that are made or told to stop.
-type Out<'a> = FuturesUnordered<BoxFuture<'a, Result<Came, StoreError>>>;
+/// What is out: calls, and jobs of steps that are made or told to stop. Each goes on by itself: one that has a connection to the
+/// database in hand would keep it for as long as its walk waits for another. All end with the walk.
+type Out = JoinSet<Result<Came, StoreError>>;
 
 /// Sends out what is to be done outside.
-fn send<'a>(node: &'a Node, held: &'a ClaimedJob, outward: Outward, out: &Out<'a>) {
+fn send(node: &Arc<Node>, held: &Arc<ClaimedJob>, outward: Outward, out: &mut Out) {
     let Outward { calls, launches, recalls, .. } = outward;
-    calls.into_iter().for_each(|one| out.push(Box::pin(call(node, held, one).map(Ok))));
-    launches.into_iter().for_each(|one| out.push(Box::pin(launch(node, held, one).map(|made| made.map(Came::from)))));
-    recalls.into_iter().for_each(|one| out.push(Box::pin(recall(node, one).map(|told| told.map(Came::from)))));
+    let both = || (Arc::clone(node), Arc::clone(held));
+    for one in calls {
+        let (node, held) = both();
+        out.spawn(async move { Ok(call(&node, &held, one).await) });
+    }
+    for one in launches {
+        let (node, held) = both();
+        out.spawn(async move { launch(&node, &held, one).await.map(Came::from) });
+    }
+    for one in recalls {
+        let (node, _) = both();
+        out.spawn(async move { recall(&node, one).await.map(Came::from) });
+    }
+}
+
+/// What came back. What went wrong in it unexpectedly is its walk's.
+fn ended(answered: Result<Result<Came, StoreError>, JoinError>) -> Result<Came, StoreError> {
+    match answered {
+        Ok(came) => came,
+        Err(e) if e.is_panic() => std::panic::resume_unwind(e.into_panic()),
+        Err(_) => Err(StoreError::BrokenOff("what a job had out")),
+    }
 }
 
 /// Calls; what happened then. A link to a decision, or the address of a call back, is put in here and taken out of the
