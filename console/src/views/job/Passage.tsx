@@ -339,7 +339,9 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           )}
           {last.request && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Sent</h3>
+              <h3 className="font-semibold text-[12px] text-ink-3">
+                {step.state === 'waiting' && step.kind === 'call' && !last.answer ? 'Will be sent' : 'Sent'}
+              </h3>
               <code className="break-words text-ink-2">
                 {last.request.method} {last.request.target}
               </code>

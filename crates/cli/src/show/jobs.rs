@@ -144,7 +144,10 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
         let given = Some(&a.give).filter(|g| telling(g)).map(|g| format!("{indent}    given  {}", compact(g)));
         let sent = a.request.as_ref().map(|r| {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
-            format!("{indent}    sent   {} {}{body}", r.method, r.target)
+            // What waits for its turn has not gone out yet.
+            let waits = step.state == StepState::Waiting && step.kind == "call" && a.answer.is_none();
+            let sent = if waits { "will send" } else { "sent  " };
+            format!("{indent}    {sent} {} {}{body}", r.method, r.target)
         });
         let answer = a.answer.as_ref().map(|answer| {
             // Where all went well, what it gave tells it.

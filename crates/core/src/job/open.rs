@@ -108,10 +108,19 @@ impl<'p> StillOpen<'p> {
                 self.call(place, title, title.to_owned());
             }
             (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
+            (Doing::Calling, Action::Call(_)) if self.is_queued(place) => {
+                let since = self.queued.and_then(|queued| queued.get(place)).map_or(self.now, |queued| queued.since);
+                step.timeout.into_iter().for_each(|timeout| self.wait(since + timeout.delta()));
+                self.call(place, title, title.to_owned());
+            }
             (Doing::Launching | Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
                 self.call(place, title, title.to_owned());
             }
         }
+    }
+
+    fn is_queued(&self, at: &Place) -> bool {
+        self.queued.is_some_and(|queued| queued.contains_key(at))
     }
 
     /// A call is out, or waits for its turn.

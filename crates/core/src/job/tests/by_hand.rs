@@ -463,3 +463,19 @@ fn what_a_job_is_at_is_told_for_lists() {
     let walk = walk.then(11 * 60, Event::Tick);
     assert_ne!(walk.progress.stage, Stage::Confirming, "five minutes are over");
 }
+
+#[test]
+fn a_call_that_waits_for_its_turn_waits_no_longer_than_its_own_time() {
+    let mut walk = super::later::Walk::of(
+        "runbook: r\ntarget: vm/a\nsteps: [ { id: say, call: chat.post, via: chat, timeout: 2s } ]\n",
+    );
+    walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
+    let at = |seconds: i64| DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds);
+    let told = |until| Event::Step { place: Place::new("say"), attempt: 1, what: What::Queued { until } };
+    let rests = walk.then(0, told(at(60)));
+    assert_eq!(rests.last(), Some(&Effect::Wait { until: at(2), alarm: false }));
+    let over = walk.then(2, Event::Taken(Repeats::default(), Vec::new()));
+    let failed = |e: &Effect| matches!(e, Effect::End { failure: Some(why), .. } if why.contains("its turn at `chat` has not come within 2s"));
+    assert!(over.iter().any(failed), "{over:?}");
+    assert!(over.contains(&Effect::LeaveQueue(Place::new("say"))));
+}
