@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 20] = [
+const STEPS: [(&str, &str); 24] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -30,6 +30,10 @@ const STEPS: [(&str, &str); 20] = [
     ("0018_hearing", include_str!("../../migrations/0018_hearing.sql")),
     ("0019_aside", include_str!("../../migrations/0019_aside.sql")),
     ("0020_kept_whole", include_str!("../../migrations/0020_kept_whole.sql")),
+    ("0021_turns", include_str!("../../migrations/0021_turns.sql")),
+    ("0022_saw", include_str!("../../migrations/0022_saw.sql")),
+    ("0023_counted_apart", include_str!("../../migrations/0023_counted_apart.sql")),
+    ("0024_walked_otherwise", include_str!("../../migrations/0024_walked_otherwise.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
