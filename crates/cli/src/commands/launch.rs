@@ -44,10 +44,11 @@ pub async fn from_failed(id: i64, asked: Asked, server: &Server) -> Result<(), C
         return Err(CliError::No);
     }
     let made: GoesOn = client.post(&path, &ask(false)).await?;
-    if asked.output.json {
-        return show::json(&made);
-    }
     let job = made.job.unwrap_or_default();
+    if asked.output.json {
+        show::json(&made)?;
+        return if asked.follow { super::jobs::follow(&client, job, true).await } else { Ok(()) };
+    }
     if asked.follow {
         show::out(&format!("job {job} goes on from `{}`", made.from));
         return super::jobs::follow(&client, job, false).await;

@@ -279,7 +279,7 @@ fn find_out<'m>(
     (repeat, why): (Repeat, String),
 ) -> Option<StepEnd> {
     if call.probe.is_some() || repeat == Repeat::Probed {
-        return ask_probe(walk, call, place, open, around, why);
+        return ask_probe(walk, call, place, open, around, (why, false));
     }
     unsure(walk, place, open, why)
 }
@@ -296,27 +296,15 @@ fn ask_probe<'m>(
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
-    why: String,
+    (why, again): (String, bool),
 ) -> Option<StepEnd> {
     let at = place.within("probe");
     let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
     let given = walk.see(around, |scope| asked.give.fill(scope));
-    walk.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
-    send_probe(walk, call, place, open, around, why)
-}
-
-/// Sends a probe that has begun.
-fn send_probe<'m>(
-    walk: &mut Walk<'m>,
-    call: &'m Call,
-    place: &Place,
-    open: &mut Open,
-    around: &Around<'m>,
-    why: String,
-) -> Option<StepEnd> {
-    let at = place.within("probe");
-    let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
-    let given = walk.see(around, |scope| asked.give.fill(scope));
+    // One that waited for its turn has begun already.
+    if !again {
+        walk.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    }
     let Ok(Value::Object(give)) = given else {
         let message = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
         walk.record(&at, open.attempt, StepResult::Failed(message.clone()));
@@ -346,7 +334,7 @@ pub(in crate::job) fn look_back<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let why = "whether what an earlier job did still stands is not known".to_owned();
-    let sent = ask_probe(walk, call, place, open, around, why);
+    let sent = ask_probe(walk, call, place, open, around, (why, false));
     // Where it could not be sent a person says.
     match open.doing {
         Doing::Unsure(_) => walk.started(place, open.attempt, Value::Null),
@@ -415,7 +403,7 @@ fn probing<'m>(
     match walk.turn_of(&at, open.attempt) {
         Turn::Out => {}
         Turn::Waits(_) => return None,
-        Turn::Comes => return send_probe(walk, call, place, open, around, why),
+        Turn::Comes => return ask_probe(walk, call, place, open, around, (why, true)),
     }
     let result = match walk.answer_of(&at, open.attempt) {
         Some(Ok(result)) => result,
@@ -426,7 +414,7 @@ fn probing<'m>(
         None => {
             // A probe changes nothing, so one that was lost is sent again.
             walk.is_lost(&at)?;
-            return ask_probe(walk, call, place, open, around, why);
+            return ask_probe(walk, call, place, open, around, (why, false));
         }
     };
     let (done, result) = match &call.probe {
