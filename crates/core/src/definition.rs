@@ -3,7 +3,7 @@
 
 use crate::{
     document::{Document, Problem},
-    expr::Template,
+    expr::{Expr, Template},
     text::nearest,
 };
 use schemars::JsonSchema;
@@ -64,6 +64,11 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
 
     /// The templates of its credential, and where each stands.
     fn credentials(&self) -> Vec<(&'static str, &Template)> {
+        Vec::new()
+    }
+
+    /// The expressions that its author calculates with: the JSON pointer of the string in which each stands.
+    fn expressions(&self) -> Vec<(String, &Expr)> {
         Vec::new()
     }
 

@@ -12,13 +12,16 @@ use std::fmt;
 #[schemars(with = "String", description = "a length of time such as 90s, 15m, 1h30m or 2d")]
 pub struct Period(u64);
 
-/// No setting of Arvok is longer than ten years.
+/// No setting of Arvok is longer than ten years, in milliseconds.
 const LONGEST_MS: u64 = 3660 * 86_400_000;
 
 /// Units from the largest to the smallest, with their milliseconds.
 const UNITS: [(&str, u64); 5] = [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1_000), ("ms", 1)];
 
 impl Period {
+    /// Ten years: no setting of Arvok is longer.
+    pub const LONGEST: Self = Self(LONGEST_MS);
+
     /// A period of whole milliseconds.
     pub const fn from_millis(ms: u64) -> Self {
         Self(ms)

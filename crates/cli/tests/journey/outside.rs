@@ -303,7 +303,7 @@ target: ${inputs.on}
 steps:
   - { id: child, runbook: child, give: { on: '${inputs.child}', nap: '${inputs.nap}' }, undo: { call: chat.post, via: crew-chat, give: { channel: yard, text: 'never mind ${inputs.child}' } } }
   - { id: after, require: inputs.child != 'vm/refuse', else: 'not wanted' }
-outputs: { from: '${steps.child.outputs.on}', job: '${steps.child.job}' }
+outputs: { from: '${steps.child.gives.on}', job: '${steps.child.job}' }
 ---
 runbook: child
 inputs: { on: { type: string }, nap: { type: boolean } }

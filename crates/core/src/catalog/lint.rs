@@ -66,6 +66,25 @@ pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &O
     found.found
 }
 
+/// Divisions of which something is cut off.
+pub(super) fn cut_off(entry: &Entry) -> Vec<Problem> {
+    let known = entry.of::<Rule>().is_some_and(|rule| rule.knowingly.contains_key("cut-off"));
+    let all = if known { Vec::new() } else { entry.definition.expressions() };
+    let of = |(pointer, e): (String, &crate::expr::Expr)| {
+        let string = entry.document.value.pointer(&pointer).and_then(serde_json::Value::as_str).unwrap_or_default();
+        let before = string.find(e.text()).map_or(0, |at| string[..at].chars().count());
+        let before = u32::try_from(before).unwrap_or(0);
+        let problem = |(message, span): (String, Option<(u32, u32)>)| {
+            let span = span.map(|(from, to)| (from + before, to + before));
+            let mut problem = entry.document.inner_problem(&pointer, span, message);
+            problem.warning = Some("cut-off".to_owned());
+            problem
+        };
+        e.cut_off().into_iter().map(problem).collect::<Vec<_>>()
+    };
+    all.into_iter().flat_map(of).collect()
+}
+
 struct Lint<'a> {
     entry: &'a Entry,
     rule: &'a Rule,

@@ -300,6 +300,7 @@ pub fn check_files<'a>(
     checked.problems.extend(contradicted(&whole, published, &checked.entries));
     let rivals = lint::Rivals::of(&whole);
     for entry in &checked.entries {
+        checked.warnings.extend(lint::cut_off(entry));
         if let Some(rule) = entry.of::<Rule>() {
             checked.warnings.extend(lint::warnings(entry, rule, &rivals, seen));
             checked.problems.extend(failed_examples(entry, rule, &whole));

@@ -5,7 +5,7 @@
 //! built from these, and a rule whose demands contradict each other can be found out.
 
 use super::{
-    node::{Binary, Node, Op},
+    node::{Binary, Node, Op, Span},
     value::Const,
 };
 use crate::{Severity, glob::Glob};
@@ -94,6 +94,8 @@ pub(super) fn reads_gathered_bodies(node: &Node) -> bool {
                 alerts.pop();
                 found
             }
+            // What comes out are whole alerts.
+            Op::Ranked(ranked) if list(&ranked.range) => true,
             Op::Select(on, _) if matches!(&on.op, Op::Name(_)) => false,
             other => children(other).into_iter().any(|n| within(n, alerts)),
         }
@@ -168,6 +170,17 @@ pub(super) fn calls<'a>(node: &'a Node, function: &str, found: &mut Vec<&'a [Nod
     }
 }
 
+/// Divisions of two integers that are written out, where something is cut off: what is divided by what, and where.
+pub(super) fn cut_off(node: &Node, found: &mut Vec<(i64, i64, Span)>) {
+    if let Op::Binary(Binary::Divide, a, b) = &node.op
+        && let (Op::Const(Const::Int(a)), Op::Const(Const::Int(b))) = (&a.op, &b.op)
+        && a.checked_rem(*b).is_some_and(|rest| rest != 0)
+    {
+        found.push((*a, *b, node.span));
+    }
+    children(&node.op).into_iter().for_each(|child| cut_off(child, found));
+}
+
 /// The parts of an operation.
 pub(super) fn children(op: &Op) -> Vec<&Node> {
     match op {
@@ -177,6 +190,7 @@ pub(super) fn children(op: &Op) -> Vec<&Node> {
         Op::Choose(a, b, c) => vec![a, b, c],
         Op::List(items) | Op::Call(_, items) => items.iter().collect(),
         Op::Map(entries) => entries.iter().flat_map(|(k, v)| [k, v]).collect(),
+        Op::Ranked(r) => vec![&r.range, &r.key],
         Op::Fold(f) => vec![&f.range, &f.init, &f.go_on, &f.step, &f.result],
     }
 }

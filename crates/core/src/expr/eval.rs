@@ -2,7 +2,7 @@
 
 use super::{
     BUDGET, ExprError, functions,
-    node::{Binary, Fold, Node, Op},
+    node::{Binary, Fold, Node, Op, Rank, Ranked},
     times,
     value::{Entries, Scope, Val},
 };
@@ -103,6 +103,7 @@ impl<'a> Walk<'a> {
                 Ok(Val::Bool(regex.is_match(&text)))
             }
             Op::Fold(fold) => self.fold(fold),
+            Op::Ranked(ranked) => self.ranked(ranked),
         }
     }
 
@@ -339,6 +340,44 @@ impl<'a> Walk<'a> {
         let result = self.node(&fold.result);
         self.bound.truncate(base);
         result
+    }
+
+    /// The elements of a list by what each gives, or the first of the least or greatest.
+    fn ranked(&mut self, ranked: &'a Ranked) -> Outcome<'a> {
+        let range = self.node(&ranked.range)?;
+        let name = ranked.rank.name();
+        let entries = range.entries().filter(|_| !range.is_map()).ok_or_else(|| {
+            let wrong = format!("{name}() cannot take {}; a list was expected", range.kind());
+            ExprError::new(wrong).at(ranked.range.span)
+        })?;
+        let mut keyed: Vec<(Val<'a>, Val<'a>)> = Vec::with_capacity(range.len().unwrap_or(0));
+        for (_, value) in entries {
+            self.spend(1 + value.weight() / 64)?;
+            self.bound.push((&ranked.item, Ok(value.clone())));
+            let key = self.node(&ranked.key);
+            self.bound.pop();
+            keyed.push((key?, value));
+        }
+        // Each comparison is paid for before the first is made.
+        let longest = keyed.iter().map(|(key, _)| key.text_steps(key)).max().unwrap_or(0);
+        let rounds = if ranked.rank == Rank::Order { keyed.len().checked_ilog2().unwrap_or(0) as usize + 1 } else { 1 };
+        self.spend(keyed.len() * rounds * (1 + 8 * longest) / 8)?;
+        let odd = keyed.windows(2).find(|w| !w[0].0.ranks_with(&w[1].0));
+        if let Some([(a, _), (b, _)]) = odd {
+            return Err(ExprError::new(format!("{name}() cannot compare {} with {}", a.kind(), b.kind())));
+        }
+        let compare = |a: &(Val<'a>, Val<'a>), b: &(Val<'a>, Val<'a>)| a.0.order(&b.0).unwrap_or(Ordering::Equal);
+        let one = match ranked.rank {
+            Rank::Order => {
+                keyed.sort_by(compare);
+                return Ok(Val::List(Rc::new(keyed.into_iter().map(|(_, value)| value).collect())));
+            }
+            Rank::Least => keyed.into_iter().min_by(compare),
+            // Of equal ones the first, too.
+            Rank::Most => keyed.into_iter().rev().max_by(compare),
+        };
+        let one = one.map(|(_, value)| value);
+        one.ok_or_else(|| ExprError::missing(format!("{name}() of a list without elements")))
     }
 
     /// Binds the names of a fold to the next of its entries.

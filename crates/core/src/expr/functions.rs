@@ -557,7 +557,7 @@ fn slice<'a>(args: &[Val<'a>]) -> Made<'a> {
 
 fn sort<'a>(args: &[Val<'a>]) -> Made<'a> {
     let mut items = elements(args.first()?)?;
-    let wrong = items.windows(2).find(|w| w[0].order(&w[1]).is_none());
+    let wrong = items.windows(2).find(|w| !w[0].ranks_with(&w[1]));
     if let Some([a, b]) = wrong {
         return Some(Err(ExprError::new(format!("cannot compare {} with {}", a.kind(), b.kind()))));
     }

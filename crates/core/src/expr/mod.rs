@@ -5,7 +5,7 @@
 //! panic. Here [`compile`](Expr::compile) checks names and functions, [`Expr::eval`] counts
 //! every step against [`BUDGET`], and [`Template`] fills `${ ... }` in strings.
 //!
-//! `functions` is the table of all functions, `times` what the specification says of times. The cases
+//! `functions` is the table of all functions, `times` what the specification says of times, `length` lengths of time that an expression makes. The cases
 //! in `cases/expressions` say what follows the specification, and the reference what does not.
 //!
 //! One extension to the language: a number may be compared and combined with another whether
@@ -16,6 +16,7 @@ mod demands;
 mod eval;
 mod explain;
 mod functions;
+mod length;
 mod node;
 mod parse;
 mod template;
@@ -27,6 +28,7 @@ mod value;
 pub use demands::{Demand, Path};
 pub use explain::Part;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
+pub use length::{Length, LengthDoc};
 pub use template::{Template, TemplateError};
 pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
@@ -113,6 +115,17 @@ impl Expr {
         let mut found = Vec::new();
         demands::fields(&self.node, name, &mut found);
         found
+    }
+
+    /// What is said of divisions of two integers that are written out, where something is cut off, and where each stands in
+    /// the text: characters, from and to.
+    pub fn cut_off(&self) -> Vec<(String, Option<(u32, u32)>)> {
+        let mut found = Vec::new();
+        demands::cut_off(&self.node, &mut found);
+        let say = |(a, b, span): (i64, i64, _)| {
+            (format!("{a} / {b} is {}: of integers the rest is cut off; write {a}.0 / {b} for a fraction", a / b), span)
+        };
+        found.into_iter().map(say).collect()
     }
 
     /// Every call of a function of one argument: the text that it is given, where that is written

@@ -3,11 +3,14 @@
 use super::value::Const;
 use crate::glob::Glob;
 
+/// Characters of an expression's text, from and to, where known.
+pub(super) type Span = Option<(u32, u32)>;
+
 /// A node of the compiled program.
 #[derive(Clone, Debug)]
 pub(super) struct Node {
     pub op: Op,
-    pub span: Option<(u32, u32)>,
+    pub span: Span,
 }
 
 #[derive(Clone, Debug)]
@@ -31,6 +34,7 @@ pub(super) enum Op {
     /// `matches` with a pattern known when compiling.
     Matches(Box<Node>, regex::Regex),
     Fold(Box<Fold>),
+    Ranked(Box<Ranked>),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,6 +51,46 @@ pub(super) enum Binary {
     Greater,
     GreaterEqual,
     In,
+}
+
+/// What `sortBy`, `minBy` and `maxBy` give of a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Rank {
+    /// The elements, the least first.
+    Order,
+    /// The first of the least.
+    Least,
+    /// The first of the greatest.
+    Most,
+}
+
+impl Rank {
+    /// The macro of that name.
+    pub(super) fn named(name: &str) -> Option<Self> {
+        Some(match name {
+            "sortBy" => Self::Order,
+            "minBy" => Self::Least,
+            "maxBy" => Self::Most,
+            _ => return None,
+        })
+    }
+
+    pub(super) const fn name(self) -> &'static str {
+        match self {
+            Self::Order => "sortBy",
+            Self::Least => "minBy",
+            Self::Most => "maxBy",
+        }
+    }
+}
+
+/// A list whose elements are held against each other by something that each of them gives.
+#[derive(Clone, Debug)]
+pub(super) struct Ranked {
+    pub rank: Rank,
+    pub range: Node,
+    pub item: String,
+    pub key: Node,
 }
 
 /// What the macros `all`, `exists`, `map`, `filter` become.

@@ -6,12 +6,12 @@
 
 use super::{
     ExprError, MAX_DEPTH, MAX_TEXT, Names, functions,
-    node::{Binary, Fold, Node, Op},
+    node::{Binary, Fold, Node, Op, Rank, Ranked},
     typing,
     value::{Const, TYPES, Val},
 };
 use crate::{Severity, glob::Glob, text::nearest};
-use cel::common::ast::{EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
+use cel::common::ast::{CallExpr, EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 const STACK: usize = 32 << 20;
@@ -215,6 +215,7 @@ impl Lower<'_> {
             Ast::Struct(s) => {
                 return Err(ExprError::new(format!("makes a `{}`; only lists and maps can be made here", s.type_name)));
             }
+            Ast::Call(call) if Rank::named(&call.func_name).is_some() => self.ranked(call)?,
             Ast::Call(call) => {
                 let mut args = Vec::with_capacity(call.args.len() + 1);
                 for arg in call.target.as_deref().into_iter().chain(&call.args) {
@@ -288,6 +289,19 @@ impl Lower<'_> {
             }
         };
         Ok(Op::Binary(binary, next()?, next()?))
+    }
+
+    /// `list.minBy(item, key)` and its like, which the parser takes for calls.
+    fn ranked(&mut self, call: &CallExpr) -> Result<Op, ExprError> {
+        let name = call.func_name.as_str();
+        let wrong = || ExprError::new(format!("is written as `list.{name}(item, item.field)`"));
+        let (Some(range), [item, key]) = (call.target.as_deref(), &call.args[..]) else { return Err(wrong()) };
+        let (Ast::Ident(item), Some(rank)) = (&item.expr, Rank::named(name)) else { return Err(wrong()) };
+        let range = self.node(range)?;
+        self.bound.push(item.clone());
+        let key = self.node(key);
+        self.bound.pop();
+        Ok(Op::Ranked(Box::new(Ranked { rank, range, item: item.clone(), key: key? })))
     }
 
     fn fold(&mut self, c: &cel::common::ast::ComprehensionExpr) -> Result<Op, ExprError> {

@@ -4,7 +4,7 @@
 use super::{
     ExprError, Names,
     functions::{self, Takes},
-    node::{Binary, Fold, Node, Op},
+    node::{Binary, Fold, Node, Op, Rank, Ranked},
     types::{self, Type},
     value::Const,
 };
@@ -127,6 +127,7 @@ impl<'a> Env<'a> {
                 Type::Bool
             }
             Op::Fold(fold) => self.fold(fold)?,
+            Op::Ranked(ranked) => self.ranked(ranked)?,
         })
     }
 
@@ -224,6 +225,23 @@ impl<'a> Env<'a> {
             self.fitting(arg, *takes)?;
         }
         Ok(function.gives.as_type())
+    }
+
+    fn ranked(&mut self, ranked: &'a Ranked) -> Result<Type, ExprError> {
+        let range = self.node(&ranked.range)?;
+        let item = match &range {
+            Type::List(of) => (**of).clone(),
+            Type::Any => Type::Any,
+            other => {
+                let wrong = format!("{}() cannot take {}; a list was expected", ranked.rank.name(), other.kind());
+                return Err(ExprError::new(wrong).at(ranked.range.span));
+            }
+        };
+        self.bound.push((&ranked.item, item.clone()));
+        let key = self.node(&ranked.key);
+        self.bound.pop();
+        key?;
+        Ok(if ranked.rank == Rank::Order { Type::List(Arc::new(item)) } else { item })
     }
 
     fn fold(&mut self, fold: &'a Fold) -> Result<Type, ExprError> {

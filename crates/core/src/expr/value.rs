@@ -429,6 +429,12 @@ impl<'a> Val<'a> {
         }
     }
 
+    /// Whether both are of one total order, so that a list of such values can be sorted.
+    pub(super) fn ranks_with(&self, other: &Val<'_>) -> bool {
+        let numbers = self.number().is_some() && other.number().is_some();
+        self.order(other).is_some() && (numbers || std::mem::discriminant(self) == std::mem::discriminant(other))
+    }
+
     /// Bytes it takes to make, for the budget.
     pub(super) fn weight(&self) -> usize {
         match self {

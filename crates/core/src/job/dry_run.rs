@@ -6,7 +6,7 @@ use crate::{
     alarm::Alarm,
     bounds::weight,
     connector::{Operation, Request},
-    expr::{Expr, ExprError, Template},
+    expr::{Expr, ExprError, Length, Template},
     runbook::{Action, Call, Choose, Each, JobScope, Runbook, Step},
     text::{clean_json, cut},
 };
@@ -85,7 +85,7 @@ pub type Operations<'a> = dyn Fn(&str, &str) -> Option<&'a Operation> + 'a;
 /// Works out what a job would do.
 pub fn dry_run(runbook: &Runbook, facts: &Facts, alarm: Option<&Alarm>, operations: &Operations<'_>) -> DryRun {
     let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target, "failure": null,
-        "failed_step": null, "errors": {} });
+        "failed_step": null, "state": null, "effect": null, "errors": {} });
     let mut dry = Dry {
         facts,
         alarm,
@@ -236,7 +236,7 @@ impl Dry<'_, '_> {
             Action::Emit(emit) => {
                 told.given = emit.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
             }
-            Action::Pause(pause) => told.given.push(("pause".into(), Told::Known(pause.long.to_string().into()))),
+            Action::Pause(pause) => told.given.push(("pause".into(), self.length(&pause.long))),
             Action::Finish(finish) => {
                 told.given.extend(finish.because.iter().map(|text| ("because".into(), self.template(text))));
             }
@@ -315,6 +315,10 @@ impl Dry<'_, '_> {
             unknown if !unknown.is_empty() => Told::Unknown(unknown),
             _ => self.told(|scope| expr.eval(scope).map(|v| v.to_json())),
         }
+    }
+
+    fn length(&self, length: &Length) -> Told {
+        length.template().map_or_else(|| Told::Known(length.to_string().into()), |template| self.template(template))
     }
 
     fn template(&self, template: &Template) -> Told {

@@ -7,9 +7,10 @@ use super::{
     walk::{Around, End, News, Walk},
 };
 use crate::{
+    Period,
     alarm::Alarm,
     period::rough,
-    runbook::{Action, Runbook, Step, all},
+    runbook::{Action, Confirm, Runbook, Step, all},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
@@ -23,6 +24,8 @@ use std::{
 pub struct Machine<'a> {
     runbook: &'a Runbook,
     facts: &'a Facts,
+    /// How long the steps may take together.
+    timeout: Period,
     /// To be kept after every event.
     pub progress: Progress,
     /// What the steps gave so far.
@@ -47,7 +50,8 @@ pub struct Summary {
 impl<'a> Machine<'a> {
     /// A job where it stands.
     pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: Kept) -> Self {
-        Self { runbook, facts, progress, kept, alarm: None, unread: false }
+        let timeout = runbook.timeout_with(&facts.inputs);
+        Self { runbook, facts, timeout, progress, kept, alarm: None, unread: false }
     }
 
     /// What follows from an event. Whatever has happened meanwhile is dealt with as well.
@@ -157,7 +161,7 @@ impl<'a> Machine<'a> {
     fn limit(&self) -> Option<DateTime<Utc>> {
         match self.progress.stage {
             Stage::Confirming | Stage::Over => None,
-            _ => self.progress.since.map(|since| since + self.runbook.timeout.delta()),
+            _ => self.progress.since.map(|since| since + self.timeout.delta()),
         }
     }
 
@@ -195,7 +199,7 @@ impl<'a> Machine<'a> {
             carried: std::mem::take(&mut self.progress.carried),
             queued: std::mem::take(&mut self.progress.queued),
             begun: self.progress.begun,
-            failure: (ending.and_then(|e| e.failure.clone()), ending.and_then(|e| e.step.clone())),
+            ending,
             paused: self.progress.paused.is_some(),
             held_for: self.progress.paused.as_ref().map_or(TimeDelta::zero(), |paused| now - paused.since),
             stop,
@@ -266,7 +270,7 @@ impl<'a> Machine<'a> {
             (End::Done | End::Halted, Some(Halt::Cancelled { undo, words })) => {
                 (ending(JobState::Cancelled, Some(words)), if undo { Stage::Undoing } else { Stage::Always })
             }
-            (End::Done, _) if self.is_to_be_proved() => return self.enter(now, Stage::Confirming),
+            (End::Done, _) if self.is_to_be_proved() => return self.prove(now),
             (End::Done, _) => (ending(JobState::Succeeded, None), Stage::Always),
             (End::Finished(words), _) => (Ending { early: true, ..ending(JobState::Succeeded, words) }, Stage::Always),
             (End::Failed(step, told), _) => {
@@ -279,12 +283,38 @@ impl<'a> Machine<'a> {
     }
 
     fn overdue(&self) -> String {
-        format!("the runbook's time of {} is over", self.runbook.timeout)
+        format!("the runbook's time of {} is over", self.timeout)
     }
 
     fn is_to_be_proved(&self) -> bool {
         let confirm = self.runbook.confirm.as_ref();
         confirm.is_some_and(|c| !c.check.is_empty() || (c.alarm && self.facts.has_alarm))
+    }
+
+    /// Goes on to the proof of the effect, if it can be said how long that may take.
+    fn prove(&mut self, now: DateTime<Utc>) {
+        let made = self.runbook.confirm.as_ref().filter(|c| c.within.written().is_none()).map(|confirm| {
+            let mut kept = self.kept.clone();
+            let walk = self.looking_on(now, &mut kept);
+            walk.see(&Around::top(false), |scope| confirm.within.at(scope)).map_err(|e| e.to_string())
+        });
+        match made.transpose() {
+            Ok(proof) => {
+                self.progress.proof = proof;
+                self.enter(now, Stage::Confirming);
+            }
+            Err(e) => {
+                let (state, effect) = (JobState::Succeeded, JobEffect::Unconfirmed);
+                let failure = Some(format!("confirm: within: {e}"));
+                self.progress.ending = Some(Ending { state, effect, failure, step: None, early: false });
+                self.enter(now, Stage::Otherwise);
+            }
+        }
+    }
+
+    /// How long the proof may take.
+    fn proof(&self, confirm: &Confirm) -> TimeDelta {
+        self.progress.proof.or(confirm.within.written()).map_or(TimeDelta::zero(), Period::delta)
     }
 
     /// One step is taken back, or could not be; the next one before it.
@@ -336,7 +366,8 @@ impl<'a> Machine<'a> {
         let Some(confirm) = &self.runbook.confirm else { return false };
         let raised = confirm.alarm && self.facts.has_alarm && self.alarm.as_ref().is_some_and(|a| a.raised);
         let since = self.progress.since.unwrap_or(now);
-        let within = rough(confirm.within.delta());
+        let proof = self.proof(confirm);
+        let within = rough(proof);
         let ending = |effect, failure| Ending { state: JobState::Succeeded, effect, failure, step: None, early: false };
         let (ending, next) = match (end, self.progress.halt.take()) {
             (_, Some(Halt::Cancelled { undo, words })) => {
@@ -346,7 +377,7 @@ impl<'a> Machine<'a> {
             (Some(End::Failed(_, told)), _) => (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise),
             (Some(End::Done), _) if !raised => (ending(JobEffect::Confirmed, None), Stage::Always),
             // A check ends by itself, and says why.
-            (Some(_), _) if now >= since + confirm.within.delta() && self.progress.paused.is_none() => {
+            (Some(_), _) if now >= since + proof && self.progress.paused.is_none() => {
                 let told = format!("the alarm is still raised {within} after the last step");
                 (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise)
             }
@@ -366,7 +397,7 @@ impl<'a> Machine<'a> {
         if let (Stage::Confirming, Some(confirm)) = (self.progress.stage, &self.runbook.confirm) {
             // A check has a time of its own.
             if self.progress.block.open.is_none() {
-                open.wait(self.progress.since.unwrap_or(now) + confirm.within.delta());
+                open.wait(self.progress.since.unwrap_or(now) + self.proof(confirm));
             }
             open.alarm |= confirm.alarm;
         }
@@ -414,27 +445,7 @@ impl<'a> Machine<'a> {
     /// What the job gives. If a step ended it early, what steps behind would have given is left out.
     fn outputs(&self, now: DateTime<Utc>, early: bool) -> Result<Value, String> {
         let mut kept = self.kept.clone();
-        let walk = Walk {
-            now,
-            runbook: self.runbook,
-            facts: self.facts,
-            alarm: self.alarm.as_ref(),
-            kept: &mut kept,
-            effects: Vec::new(),
-            undo: None,
-            errors: self.progress.errors.clone(),
-            queued: BTreeMap::new(),
-            carried: BTreeSet::new(),
-            begun: 0,
-            failure: (None, None),
-            paused: false,
-            held_for: TimeDelta::zero(),
-            stop: (false, String::new()),
-            news: News::default(),
-            unread: false,
-            now_begun: 0,
-            evaluated: Cell::default(),
-        };
+        let walk = self.looking_on(now, &mut kept);
         let mut made = Map::new();
         for (name, template) in self.runbook.outputs.entries() {
             match walk.see(&Around::top(false), |scope| template.fill(scope)) {
@@ -444,6 +455,31 @@ impl<'a> Machine<'a> {
             }
         }
         Ok(Value::Object(made))
+    }
+
+    /// A walk on which nothing is done: expressions are seen as from behind the steps.
+    fn looking_on<'m>(&'m self, now: DateTime<Utc>, kept: &'m mut Kept) -> Walk<'m> {
+        Walk {
+            now,
+            runbook: self.runbook,
+            facts: self.facts,
+            alarm: self.alarm.as_ref(),
+            kept,
+            effects: Vec::new(),
+            undo: None,
+            errors: self.progress.errors.clone(),
+            queued: BTreeMap::new(),
+            carried: BTreeSet::new(),
+            begun: 0,
+            ending: None,
+            paused: false,
+            held_for: TimeDelta::zero(),
+            stop: (false, String::new()),
+            news: News::default(),
+            unread: false,
+            now_begun: 0,
+            evaluated: Cell::default(),
+        }
     }
 }
 

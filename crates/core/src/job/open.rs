@@ -110,7 +110,7 @@ impl<'p> StillOpen<'p> {
             (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
             (Doing::Calling, Action::Call(_)) if self.is_queued(place) => {
                 let since = self.queued.and_then(|queued| queued.get(place)).map_or(self.now, |queued| queued.since);
-                step.timeout.into_iter().for_each(|timeout| self.wait(since + timeout.delta()));
+                open.timeout(step).into_iter().for_each(|timeout| self.wait(since + timeout.delta()));
                 self.call(place, title, title.to_owned());
             }
             (Doing::Launching | Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
@@ -171,7 +171,7 @@ impl<'p> StillOpen<'p> {
 
     /// A step that takes too long is stopped; what it waits for then is no time.
     fn time(&mut self, step: &Step, open: &Open) {
-        let over = step.timeout.map(|timeout| open.since + timeout.delta());
+        let over = open.timeout(step).map(|timeout| open.since + timeout.delta());
         over.filter(|over| *over > self.now).into_iter().for_each(|over| self.wait(over));
     }
 }

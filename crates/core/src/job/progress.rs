@@ -1,7 +1,12 @@
 //! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
 use super::{Chosen, JobEffect, JobState, Place};
-use crate::{JobId, connector::Repeat, runbook::Runbook};
+use crate::{
+    JobId, Period,
+    connector::Repeat,
+    expr::Length,
+    runbook::{Runbook, Step},
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -19,6 +24,9 @@ pub struct Progress {
     /// When that began; moved on by the time for which it was paused.
     #[serde(default)]
     pub since: Option<DateTime<Utc>>,
+    /// How long the proof may take, where that had to be worked out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<Period>,
     /// Where the steps of the stage stand.
     #[serde(default)]
     pub block: Block,
@@ -173,8 +181,31 @@ pub struct Open {
     /// Whether an earlier try may have done what it should.
     #[serde(default)]
     pub doubt: bool,
+    /// How long it may take, where that had to be worked out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub timeout: Option<Period>,
+    /// How long it waits, where that had to be worked out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within: Option<Period>,
     /// What is going on.
     pub doing: Doing,
+}
+
+impl Open {
+    /// The first try of a step that begins.
+    pub(super) const fn begins(now: DateTime<Utc>, doing: Doing) -> Self {
+        Self { attempt: 1, failed: 0, since: now, doubt: false, timeout: None, within: None, doing }
+    }
+
+    /// How long the step may take.
+    pub(super) fn timeout(&self, step: &Step) -> Option<Period> {
+        self.timeout.or_else(|| step.timeout.as_ref()?.written())
+    }
+
+    /// How long it waits, or lets pass.
+    pub(super) fn within(&self, length: &Length) -> Period {
+        self.within.or(length.written()).unwrap_or(Period::from_millis(0))
+    }
 }
 
 /// What is going on in a step.
@@ -334,9 +365,7 @@ impl Counted {
         let open = doing.map(|doing| Open {
             attempt: self.attempt,
             failed: self.attempt.saturating_sub(1),
-            since,
-            doubt: false,
-            doing,
+            ..Open::begins(since, doing)
         });
         let forward = Progress {
             started: self.started,
@@ -348,7 +377,7 @@ impl Counted {
         match (self.phase, &runbook.confirm) {
             (Phase::Confirming { until }, Some(confirm)) => Progress {
                 stage: Stage::Confirming,
-                since: Some(until - confirm.within.delta()),
+                since: Some(until - confirm.within.written().unwrap_or(Period::from_millis(0)).delta()),
                 block: Block::default(),
                 ..forward
             },

@@ -6,13 +6,14 @@
 
 use super::{
     Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What,
-    progress::{Doing, Queued},
+    progress::{Doing, Ending, Queued},
     steps,
 };
 use crate::{
-    Alert,
+    Alert, Period,
     alarm::Alarm,
     connector::{CallEnd, Failure, Repeat},
+    expr::Length,
     runbook::{Action, JobScope, OnError, Runbook, Step},
     text::cut,
 };
@@ -59,8 +60,8 @@ pub(super) struct Walk<'m> {
     /// Calls that wait for their turn.
     pub queued: BTreeMap<Place, Queued>,
     pub begun: u32,
-    /// Why the job fails, if that is known, and the step.
-    pub failure: (Option<String>, Option<Place>),
+    /// How the job ends, if that is known.
+    pub ending: Option<&'m Ending>,
     /// A person holds the job.
     pub paused: bool,
     /// For how long; that does not count against what steps may take.
@@ -190,7 +191,7 @@ impl<'m> Walk<'m> {
                 None if self.carried.remove(&place) => match &step.action {
                     Action::Call(call) if call.probe.is_some() => {
                         let doing = Doing::LookingBack;
-                        let mut open = Open { attempt: 1, failed: 0, since: self.now, doubt: false, doing };
+                        let mut open = Open::begins(self.now, doing);
                         (steps::call::look_back(self, call, &place, &mut open, around), open)
                     }
                     _ => {
@@ -204,10 +205,10 @@ impl<'m> Walk<'m> {
                         continue;
                     }
                     due => {
-                        let mut open =
-                            Open { attempt: 1, failed: 0, since: self.now, doubt: false, doing: Doing::Calling };
+                        let mut open = Open::begins(self.now, Doing::Calling);
+                        let due = due.and_then(|_| self.lengths(step, &mut open, around));
                         let ended = match due {
-                            Ok(_) => self.begin(step, &place, &mut open, around),
+                            Ok(()) => self.begin(step, &place, &mut open, around),
                             Err(message) => {
                                 self.started(&place, 1, Value::Null);
                                 Some(StepEnd::failed(message))
@@ -256,6 +257,19 @@ impl<'m> Walk<'m> {
         }
     }
 
+    /// Works out how long a step that begins may take and waits.
+    fn lengths(&self, step: &'m Step, open: &mut Open, around: &Around<'m>) -> Result<(), String> {
+        let made = |name: &str, length: Option<&'m Length>| {
+            let length = length.filter(|length| length.written().is_none());
+            let made = length.map(|length| self.see(around, |scope| length.at(scope)));
+            made.transpose().map_err(|e| format!("{name}: {e}"))
+        };
+        open.timeout = made("timeout", step.timeout.as_ref())?;
+        let name = if matches!(step.action, Action::Pause(_)) { "pause" } else { "within" };
+        open.within = made(name, step.action.within())?;
+        Ok(())
+    }
+
     /// Begins a step; what it ended with, if it has.
     fn begin(&mut self, step: &'m Step, place: &Place, open: &mut Open, around: &Around<'m>) -> Option<StepEnd> {
         match &step.action {
@@ -268,7 +282,7 @@ impl<'m> Walk<'m> {
             Action::Together(together) => steps::together::begin(self, (step, together), place, open, around),
             Action::Ask(ask) => steps::ask::begin(self, ask, place, open, around),
             Action::Await(event) => steps::awaiting::begin(self, event, place, open, around),
-            Action::Pause(pause) => steps::pause::begin(self, *pause, place, open),
+            Action::Pause(pause) => steps::pause::begin(self, pause, place, open),
             Action::Child(child) => steps::child::begin(self, (step, child), place, open, around),
             Action::Emit(emit) => Some(steps::emit::run(self, emit, place, around)),
             Action::Finish(finish) => Some(steps::finish::run(self, finish, place, around)),
@@ -466,15 +480,15 @@ impl<'m> Walk<'m> {
         self.news.taken.as_ref().filter(|_| !self.news.sent.contains(place) && !self.queued.contains_key(place))
     }
 
-    /// Whether the time of a step as a whole is over.
-    pub(super) fn is_over_time(&self, step: &Step, open: &Open) -> bool {
-        step.timeout.is_some_and(|t| self.now >= open.since + self.held_for + t.delta())
+    /// The time of a step as a whole, if that is over.
+    pub(super) fn over_time(&self, step: &Step, open: &Open) -> Option<Period> {
+        open.timeout(step).filter(|t| self.now >= open.since + self.held_for + t.delta())
     }
 
     /// What ended because the time of the step around it was over has failed, unless more is halted.
-    pub(super) fn timed_out(step: &Step, over: bool, around: &Around<'_>, end: StepEnd) -> StepEnd {
-        match (end, step.timeout) {
-            (StepEnd::Halted, Some(timeout)) if over && !around.halt => {
+    pub(super) fn timed_out(step: &Step, over: Option<Period>, around: &Around<'_>, end: StepEnd) -> StepEnd {
+        match (end, over) {
+            (StepEnd::Halted, Some(timeout)) if !around.halt => {
                 StepEnd::failed(format!("step `{}` took longer than {timeout}", step.id))
             }
             (end, _) => end,
@@ -515,7 +529,8 @@ impl<'m> Walk<'m> {
         let steps = lanes.iter().flat_map(|lane| self.kept.of(lane.as_str())).collect();
         let job = json!({
             "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
-            "failure": self.failure.0, "failed_step": self.failure.1, "errors": self.errors,
+            "failure": self.ending.and_then(|e| e.failure.as_ref()), "failed_step": self.ending.and_then(|e| e.step.as_ref()),
+            "state": self.ending.map(|e| e.state), "effect": self.ending.map(|e| e.effect), "errors": self.errors,
         });
         let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
         let scope =

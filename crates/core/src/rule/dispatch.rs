@@ -5,7 +5,7 @@ use crate::{
     Alert, Period,
     definition::{Misfit, Missing, Others},
     document::Checker,
-    expr::{Expr, ExprError, Scope, Template, Val},
+    expr::{Expr, ExprError, Length, LengthDoc, Scope, Template, Val},
     runbook::{PrepareError, Prepared, Runbook},
 };
 use chrono::{DateTime, Utc};
@@ -77,7 +77,7 @@ pub struct DispatchDoc {
     pub urgency: Urgency,
     /// A job not started within this time is not started: it expires.
     #[serde(default)]
-    pub deadline: Option<Period>,
+    pub deadline: Option<LengthDoc>,
 }
 
 /// The two forms of [`Dispatches`], for the schema.
@@ -114,7 +114,7 @@ pub struct Dispatch {
     /// How urgent.
     pub urgency: Urgency,
     /// Until when a job may be started.
-    pub deadline: Option<Period>,
+    deadline: Option<Length>,
     /// Where it stands in the document: a JSON pointer.
     pub place: String,
 }
@@ -136,6 +136,19 @@ pub struct TallyView<'a> {
 struct DispatchScope<'a> {
     alert: &'a Alert,
     tally: Val<'a>,
+}
+
+impl<'a> DispatchScope<'a> {
+    fn new(alert: &'a Alert, tally: &'a TallyView<'a>) -> Self {
+        let gathered = tally.gathered.iter().map(|a| Val::Alert(a)).collect();
+        let fields = vec![
+            (Val::str("alerts"), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
+            (Val::str("since"), Val::Time(tally.since)),
+            (Val::str("jobs"), Val::Int(i64::from(tally.jobs))),
+            (Val::str("gathered"), Val::List(Rc::new(gathered))),
+        ];
+        Self { alert, tally: Val::Map(Rc::new(fields)) }
+    }
 }
 
 impl<'a> Scope<'a> for DispatchScope<'a> {
@@ -172,16 +185,21 @@ impl Dispatch {
         };
         let inputs = check.template(&format!("{place}/inputs"), &Value::Object(doc.inputs), ALERT_AND_TALLY)?;
         let of_alert = !inputs.reads("tally");
-        Some(Self {
-            runbook: doc.runbook,
-            when,
-            inputs,
-            of_alert,
-            given,
-            urgency: doc.urgency,
-            deadline: doc.deadline,
-            place,
-        })
+        let deadline = match doc.deadline {
+            None => None,
+            Some(deadline) => Some(check.length(&format!("{place}/deadline"), deadline, ALERT_AND_TALLY)?),
+        };
+        Some(Self { runbook: doc.runbook, when, inputs, of_alert, given, urgency: doc.urgency, deadline, place })
+    }
+
+    /// Its expressions, each with the JSON pointer of its string.
+    pub(super) fn expressions(&self) -> Vec<(String, &Expr)> {
+        let when = self.when.iter().map(|e| (format!("{}/when", self.place), e));
+        let inputs = self.inputs.expressions().into_iter();
+        let inputs = inputs.map(|(below, e)| (format!("{}/inputs{below}", self.place), e));
+        let deadline = self.deadline.iter().flat_map(Length::expressions);
+        let deadline = deadline.map(|(_, e)| (format!("{}/deadline", self.place), e));
+        when.chain(inputs).chain(deadline).collect()
     }
 
     /// Whether it applies to an alert.
@@ -204,12 +222,16 @@ impl Dispatch {
 
     /// Whether its inputs look at payloads.
     pub fn reads_body(&self) -> bool {
-        self.inputs.reads_body() || self.when.as_ref().is_some_and(Expr::reads_body)
+        let deadline = self.deadline.as_ref().and_then(Length::template);
+        self.inputs.reads_body()
+            || deadline.is_some_and(Template::reads_body)
+            || self.when.as_ref().is_some_and(Expr::reads_body)
     }
 
     /// Whether its inputs may look at the payloads of gathered alerts.
     pub fn reads_gathered_bodies(&self) -> bool {
-        self.inputs.reads_gathered_bodies()
+        let deadline = self.deadline.as_ref().and_then(Length::template);
+        self.inputs.reads_gathered_bodies() || deadline.is_some_and(Template::reads_gathered_bodies)
     }
 
     /// What goes wrong with its inputs over an alert, as far as they are made of the alert alone.
@@ -230,6 +252,7 @@ impl Dispatch {
     ) -> Result<Prepared, DispatchError> {
         let runbook: &Runbook = others.get(&self.runbook)?;
         let inputs = self.inputs(alert, tally).map_err(DispatchError::Inputs)?;
+        self.deadline(alert, tally)?;
         Ok(runbook.prepare(inputs)?)
     }
 
@@ -238,18 +261,20 @@ impl Dispatch {
     /// # Errors
     /// If an expression goes wrong.
     pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, ExprError> {
-        let gathered = tally.gathered.iter().map(|a| Val::Alert(a)).collect();
-        let fields = vec![
-            (Val::str("alerts"), Val::Int(i64::try_from(tally.alerts).unwrap_or(i64::MAX))),
-            (Val::str("since"), Val::Time(tally.since)),
-            (Val::str("jobs"), Val::Int(i64::from(tally.jobs))),
-            (Val::str("gathered"), Val::List(Rc::new(gathered))),
-        ];
-        match self.inputs.fill(&DispatchScope { alert, tally: Val::Map(Rc::new(fields)) }) {
+        match self.inputs.fill(&DispatchScope::new(alert, tally)) {
             Ok(Value::Object(map)) => Ok(map),
             Ok(_) => Ok(Map::new()),
             Err(e) => Err(e),
         }
+    }
+
+    /// Within which time a job for an alert and its tally must be started; none: whenever it comes to it.
+    ///
+    /// # Errors
+    /// If an expression goes wrong, or makes no length of time.
+    pub fn deadline(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Option<Period>, DispatchError> {
+        let made = self.deadline.as_ref().map(|deadline| deadline.at(&DispatchScope::new(alert, tally)));
+        made.transpose().map_err(DispatchError::Deadline)
     }
 }
 
@@ -262,6 +287,9 @@ pub enum DispatchError {
     /// The inputs cannot be worked out.
     #[error("inputs: {0}")]
     Inputs(ExprError),
+    /// The deadline cannot be worked out.
+    #[error("deadline: {0}")]
+    Deadline(ExprError),
     /// The runbook does not take them.
     #[error(transparent)]
     Refused(#[from] PrepareError),

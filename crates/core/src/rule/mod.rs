@@ -166,6 +166,11 @@ impl Definition for Rule {
         self.summary.as_deref()
     }
 
+    fn expressions(&self) -> Vec<(String, &Expr)> {
+        let condition = self.listen.condition.iter().map(|e| ("/listen/where".to_owned(), e));
+        condition.chain(self.dispatch.iter().flat_map(Dispatch::expressions)).collect()
+    }
+
     fn uses(&self) -> Vec<(Kind, String)> {
         let sources = self.listen.sources.iter().flatten().filter_map(Glob::exact);
         let sources = sources.map(|name| (Kind::Source, name.to_owned()));

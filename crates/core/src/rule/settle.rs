@@ -12,8 +12,6 @@ use serde::{Deserialize, Serialize};
 
 /// Most of anything that a line counts.
 const MOST: u32 = 1000;
-/// Dispatches after the first, where `at_most` is left out.
-const AGAIN: u32 = 3;
 
 /// When matching alerts count. Every line is optional; they are applied in the order: symptoms,
 /// after, flapping, still, rest, gather, cap.
@@ -94,7 +92,7 @@ pub struct AgainDoc {
     /// So long after the last dispatch.
     #[serde(default)]
     pub every: Option<Period>,
-    /// So many times in an episode, not counting the first. Left out: 3.
+    /// So many times in an episode, not counting the first. Left out: as long as it stands.
     #[serde(default)]
     pub at_most: Option<u32>,
     /// Whenever an alert is more severe than the one that was dispatched for.
@@ -170,7 +168,7 @@ pub struct Gather {
 pub struct Again {
     /// How long after the last.
     pub every: Option<Period>,
-    /// How many times.
+    /// How many times; the greatest number stands for no end.
     pub at_most: u32,
     /// Whether worsening counts.
     pub when_worse: bool,
@@ -211,8 +209,11 @@ impl Settle {
                 Some(Cap { jobs: c.jobs, per: c.per, by, later: c.later })
             }
         };
-        let again =
-            doc.again.map(|a| Again { every: a.every, at_most: a.at_most.unwrap_or(AGAIN), when_worse: a.when_worse });
+        let again = doc.again.map(|a| Again {
+            every: a.every,
+            at_most: a.at_most.unwrap_or(u32::MAX),
+            when_worse: a.when_worse,
+        });
         Some(Self {
             fold,
             after: doc.after,

@@ -4,7 +4,7 @@ use crate::{document::Checker, text::nearest};
 use std::collections::BTreeMap;
 
 /// The names of all warnings, and what each says.
-pub const WARNINGS: [(&str, &str); 9] = [
+pub const WARNINGS: [(&str, &str); 10] = [
     ("never-matches", "no alert can match the rule"),
     ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
     ("unknown-resource", "a resource or glob fits nothing that is known"),
@@ -13,6 +13,7 @@ pub const WARNINGS: [(&str, &str); 9] = [
     ("other-case", "a text was only ever seen with other capital letters"),
     ("same-runbook", "another rule dispatches the same runbook for the same alert"),
     ("over-cap", "`cap` lets fewer jobs through than the rule dispatches at once"),
+    ("cut-off", "two integers that are written out are divided, and the rest is cut off"),
     ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),
 ];
 

@@ -18,17 +18,25 @@ pub(super) enum Evaluated<'a> {
 }
 
 /// Is shown where something stands, and what is known there.
-pub(super) type Look<'l> = dyn FnMut(&str, Evaluated<'_>, Names<'_>) + 'l;
+pub(super) type Look<'a, 'l> = dyn FnMut(&str, Evaluated<'a>, Names<'_>) + 'l;
 
 /// What does not fit: the pointer of its string, the expression as written, and why.
 pub(super) type Unfit = (String, String, ExprError);
 
-impl Evaluated<'_> {
+impl<'a> Evaluated<'a> {
     /// Whether it starts from this name anywhere.
     pub(super) fn reads(self, name: &str) -> bool {
         match self {
             Self::Expr(e) | Self::Condition(e) | Self::List(e) => e.reads(name),
             Self::Template(t) => t.reads(name),
+        }
+    }
+
+    /// The expressions in it, each with the JSON pointer of its string below the place of all.
+    pub(super) fn expressions(self) -> Vec<(String, &'a Expr)> {
+        match self {
+            Self::Expr(e) | Self::Condition(e) | Self::List(e) => vec![(String::new(), e)],
+            Self::Template(t) => t.expressions(),
         }
     }
 
@@ -140,7 +148,7 @@ impl<'a> Known<'a> {
 /// What is told of the job itself.
 fn job() -> Type {
     let texts = ["runbook", "target"].map(|n| (n.to_owned(), Type::Text));
-    let anything = ["failure", "failed_step"].map(|n| (n.to_owned(), Type::Any));
+    let anything = ["failure", "failed_step", "state", "effect"].map(|n| (n.to_owned(), Type::Any));
     let others = [("id".to_owned(), Type::Number), ("errors".to_owned(), Type::Map(Arc::new(Type::Text)))];
     Type::record(texts.into_iter().chain(anything).chain(others))
 }

@@ -27,7 +27,7 @@ use crate::{
     connector,
     definition::{Defined, Definition, Fault, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
-    expr::{ExprError, Names, Scope, Template, Type, Val},
+    expr::{Expr, ExprError, Length, LengthDoc, Names, Scope, Template, Type, Val},
     inputs::{Inputs, InputsError},
 };
 pub(crate) use steps::TELL;
@@ -37,6 +37,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use steps::Build;
+
+/// How long a job may take where its runbook does not say.
+const TIMEOUT: Period = Period::from_secs(3600);
 
 /// Most steps of a runbook, those within others counted.
 pub const MAX_STEPS: usize = 500;
@@ -62,8 +65,9 @@ pub struct RunbookDoc {
     #[serde(default)]
     pub launch: Option<LaunchDoc>,
     /// How long the steps may take together, and again what follows a failure. Left out: 1h.
+    /// `${ ... }` sees `inputs`.
     #[serde(default)]
-    pub timeout: Option<Period>,
+    pub timeout: Option<LengthDoc>,
     /// Most of its jobs at once, over all nodes; jobs of steps are not counted. Left out: as many as there are.
     #[serde(default)]
     pub at_once: Option<u32>,
@@ -140,7 +144,7 @@ pub struct ConfirmDoc {
     #[serde(default, rename = "else")]
     pub otherwise: Option<String>,
     /// How long after the last step.
-    pub within: Period,
+    pub within: LengthDoc,
 }
 
 /// The state of the alarm that proves the effect.
@@ -159,7 +163,7 @@ pub struct Confirm {
     /// What must hold, as a list of one step.
     pub check: Vec<Step>,
     /// How long after the last step.
-    pub within: Period,
+    pub within: Length,
 }
 
 impl std::fmt::Display for Confirm {
@@ -188,7 +192,7 @@ pub struct Runbook {
     /// The least role that may launch it by hand.
     pub launch: LaunchRole,
     /// How long the steps may take together, and again what follows a failure.
-    pub timeout: Period,
+    pub timeout: Length,
     /// Most of its jobs at once.
     pub at_once: Option<u32>,
     /// What is done.
@@ -236,6 +240,14 @@ impl Definition for Runbook {
         connections.chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned()))).collect()
     }
 
+    fn expressions(&self) -> Vec<(String, &Expr)> {
+        let mut found = Vec::new();
+        self.visit(&|_, _| Type::Any, &mut |at, what, _| {
+            found.extend(what.expressions().into_iter().map(|(below, e)| (format!("{at}{below}"), e)));
+        });
+        found
+    }
+
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
         let steps = self.lists().into_iter().flat_map(|(at, steps)| {
             steps.iter().enumerate().flat_map(move |(i, step)| {
@@ -264,9 +276,10 @@ impl Defined for Runbook {
         let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
         let names = Names { roots: &ROOTS, functions: &[], types: &types };
         let target = check.template("/target", &Value::String(doc.target), Names { roots: &ROOTS[..1], ..names });
-        let timeout = doc.timeout.unwrap_or(Period::from_secs(3600));
+        let timeout = doc.timeout.unwrap_or(LengthDoc::Written(TIMEOUT));
+        let timeout = check.length("/timeout", timeout, Names { roots: &ROOTS[..1], ..names });
         check_at_once(&mut check, doc.at_once);
-        let mut build = Build::new(&mut check, timeout);
+        let mut build = Build::new(&mut check, timeout.as_ref().and_then(Length::written));
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
             true => Some(Vec::new()),
@@ -292,7 +305,7 @@ impl Defined for Runbook {
                 inputs: inputs?,
                 target: target?,
                 launch: doc.launch.map_or_else(LaunchRole::default, |l| l.role),
-                timeout,
+                timeout: timeout?,
                 at_once: doc.at_once,
                 steps: steps?,
                 confirm: confirm?,
@@ -327,7 +340,7 @@ fn check_at_once(check: &mut Checker<'_>, at_once: Option<u32>) {
 }
 
 fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -> Option<Confirm> {
-    let (alarm, within) = (doc.alarm.is_some(), doc.within);
+    let alarm = doc.alarm.is_some();
     if !alarm && doc.check.is_none() {
         build.check.fail("/confirm", "says nothing to prove: give it `alarm: cleared`, a `check`, or both");
         return None;
@@ -343,8 +356,9 @@ fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -
     let own: Map<String, Value> = own.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect();
     let check = match own.is_empty() {
         true => Vec::new(),
-        false => vec![steps::of_confirm(build, own, within, names)?],
+        false => vec![steps::of_confirm(build, own, &doc.within, names)?],
     };
+    let within = build.check.length("/confirm/within", doc.within, names)?;
     Some(Confirm { alarm, check, within })
 }
 
@@ -360,6 +374,9 @@ pub enum PrepareError {
     /// What comes out is no resource.
     #[error("target: {0}")]
     NoTarget(ResourceError),
+    /// How long it may take cannot be worked out.
+    #[error("timeout: {0}")]
+    NoTimeout(ExprError),
 }
 
 impl Runbook {
@@ -371,10 +388,17 @@ impl Runbook {
         let inputs = Value::Object(self.inputs.complete(given)?);
         let target = self.target.fill_text(&InputScope(&inputs)).map_err(PrepareError::TargetUnknown)?;
         let target = ResourcePath::parse(&target).map_err(PrepareError::NoTarget)?;
+        self.timeout.at(&InputScope(&inputs)).map_err(PrepareError::NoTimeout)?;
         match inputs {
             Value::Object(inputs) => Ok(Prepared { inputs, target }),
             _ => Ok(Prepared { inputs: Map::new(), target }),
         }
+    }
+
+    /// How long the steps of a job with these inputs may take together, and again what follows a failure.
+    pub fn timeout_with(&self, inputs: &Value) -> Period {
+        // Inputs for which it cannot be worked out were refused.
+        self.timeout.at(&InputScope(inputs)).unwrap_or(TIMEOUT)
     }
 
     /// Its lists of steps, each with its JSON pointer, in the order in which they are walked.
@@ -407,11 +431,14 @@ impl Runbook {
     }
 
     /// Shows everything that is evaluated with what is known where it stands.
-    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Look<'_>) {
+    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Look<'a, '_>) {
         let mut known = Known::new(self.inputs.as_type(), outputs);
         steps::visit(&self.steps, "/steps", &mut known, look);
         if let Some(step) = self.confirm.iter().flat_map(|c| &c.check).next() {
             step.visit("/confirm", &mut known.clone(), look);
+        }
+        if let Some(within) = self.confirm.as_ref().and_then(|c| c.within.template()) {
+            look("/confirm/within", Evaluated::Template(within), known.names());
         }
         look("/outputs", Evaluated::Template(&self.outputs), known.names());
         steps::visit(&self.otherwise, "/otherwise", &mut known, look);

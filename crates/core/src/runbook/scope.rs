@@ -15,7 +15,7 @@ pub struct JobScope<'a> {
     pub inputs: &'a Value,
     /// Outputs of the steps that can be seen from here, by their ids.
     pub steps: Vec<(&'a str, &'a Value)>,
-    /// `id`, `runbook`, `target`, `failure`, `failed_step`, `errors`.
+    /// `id`, `runbook`, `target`, `failure`, `failed_step`, `state`, `effect`, `errors`.
     pub job: &'a Value,
     /// What set it off.
     pub alert: Option<&'a Alert>,

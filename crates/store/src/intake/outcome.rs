@@ -236,6 +236,8 @@ impl<'a> Outcome<'a> {
                     bytes / 1024
                 ));
             }
+            // Where it cannot be worked out, the job is refused for that.
+            let deadline = entry.deadline(first, &view).ok().flatten();
             let (runbook_version, refused) = (prepared.0, prepared.1.as_ref().err().cloned());
             let (inputs, target) = prepared.1.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
             let mut row = json!({
@@ -249,14 +251,14 @@ impl<'a> Outcome<'a> {
                 row["note"] = refused.into();
                 row["first_id"] = json!(fire.jobs.first());
                 row["tallies"] = json!(fire.tallies);
-                row["deadline_ms"] = entry.deadline.map(|d| d.millis()).into();
+                row["deadline_ms"] = deadline.map(|d| d.millis()).into();
             } else {
                 let state = if refused.is_some() { JobState::Refused } else { JobState::Queued };
                 row["state"] = state.as_str().into();
                 row["effect"] = refused.as_ref().map(|_| "not checked").into();
                 row["finished_at"] = json!(refused.as_ref().map(|_| at));
                 row["failure"] = refused.into();
-                row["deadline"] = json!(entry.deadline.map(|d| *at + d.delta()));
+                row["deadline"] = json!(deadline.map(|d| *at + d.delta()));
                 extend(&mut row, unbegun());
             }
             (fire.stance, row)

@@ -302,3 +302,30 @@ fn patterns_that_are_none_here_and_names_without_a_class_are_warned_of() {
           |                                                                ^^^^^^
     "#);
 }
+
+#[test]
+fn written_integers_of_which_a_division_cuts_something_off_are_told() {
+    let text = "rule: short\nlisten: { where: alert.value > 39 / 40 }\n\
+        dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }\n---\n\
+        rule: known\nlisten: { where: alert.value > 39 / 40, kinds: b }\ndispatch: { runbook: note, inputs: { what: a } }\n\
+        knowingly: { cut-off: the desk counts whole ones, same-runbook: yes }\n---\n\
+        runbook: note\ninputs: { what: {} }\ntarget: vm/a\nsteps:\n  - { id: a, set: { of: '${3 / 4} of ${1.0 / 4}' } }\n";
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Observed::default());
+    assert_eq!(checked.problems, []);
+    let told = checked.warnings.iter().filter(|w| w.warning.as_deref() == Some("cut-off"));
+    let told: Vec<String> = told.map(ToString::to_string).collect();
+    insta::assert_snapshot!(told.join("\n"), @"
+    all.yaml:2:35: warning (cut-off): 39 / 40 is 0: of integers the rest is cut off; write 39.0 / 40 for a fraction
+        2 | listen: { where: alert.value > 39 / 40 }
+          |                                   ^
+    all.yaml:3:70: warning (cut-off): 7 / 2 is 3: of integers the rest is cut off; write 7.0 / 2 for a fraction
+        3 | dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }
+          |                                                                      ^
+    all.yaml:3:95: warning (cut-off): 1 / 3 is 0: of integers the rest is cut off; write 1.0 / 3 for a fraction
+        3 | dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }
+          |                                                                                               ^
+    all.yaml:14:30: warning (cut-off): 3 / 4 is 0: of integers the rest is cut off; write 3.0 / 4 for a fraction
+       14 |   - { id: a, set: { of: '${3 / 4} of ${1.0 / 4}' } }
+          |                              ^
+    ");
+}

@@ -321,6 +321,23 @@ fn over(text: &str, body: Value) -> Result<usize, String> {
     expr.eval(&scope).map(|v| v.to_json().to_string().len()).map_err(|e| e.to_string())
 }
 
+#[test]
+fn a_thousand_hosts_are_ranked_within_one_evaluation() {
+    let host =
+        |n: usize| json!({ "name": format!("tern-hv-{n}"), "load": (n * 7919) % 1000, "up": true, "site": "quill" });
+    let body = json!({ "hosts": (0..1000).map(host).collect::<Vec<_>>() });
+    for good in [
+        "body.hosts.minBy(h, h.load).name",
+        "body.hosts.maxBy(h, double(h.load)).name",
+        "body.hosts.sortBy(h, h.name)",
+        "body.hosts.filter(h, h.up && h.site == 'quill').minBy(h, h.load).name",
+    ] {
+        over(good, body.clone()).expect(good);
+    }
+    let quadratic = over("body.hosts.filter(h, body.hosts.all(o, o.load >= h.load))[0].name", body);
+    assert!(quadratic.expect_err("compares each with all").contains("takes more than"));
+}
+
 /// Each of these took seconds or gigabytes while it cost a few steps.
 #[test]
 fn nothing_is_built_compared_or_compiled_that_is_not_paid_for() {

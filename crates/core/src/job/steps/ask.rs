@@ -23,7 +23,7 @@ pub(in crate::job) fn begin<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let question = match question(walk, ask, place, around) {
+    let question = match question(walk, ask, place, open, around) {
         Ok(question) => question,
         Err(e) => {
             walk.started(place, 1, Value::Null);
@@ -42,7 +42,13 @@ pub(in crate::job) fn begin<'m>(
     None
 }
 
-fn question<'m>(walk: &Walk<'m>, ask: &'m Ask, place: &Place, around: &Around<'m>) -> Result<Question, String> {
+fn question<'m>(
+    walk: &Walk<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &Open,
+    around: &Around<'m>,
+) -> Result<Question, String> {
     walk.see(around, |scope| {
         let fill = |t: &'m crate::expr::Template| -> Result<String, String> {
             let text = t.fill_text(scope).map_err(|e| e.to_string())?;
@@ -57,7 +63,7 @@ fn question<'m>(walk: &Walk<'m>, ask: &'m Ask, place: &Place, around: &Around<'m
             },
             text: fill(&ask.text)?,
             choices: choices.collect::<Result<_, String>>()?,
-            until: walk.now + ask.within.delta(),
+            until: walk.now + open.within(&ask.within).delta(),
             unanswered: ask.unanswered.clone(),
             by_link: ask.by_link,
         })
@@ -125,7 +131,7 @@ pub(in crate::job) fn go_on<'m>(
             Some(choice) => {
                 StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "", "silent": true }))
             }
-            None => StepEnd::failed(format!("nobody decided within {}", ask.within)),
+            None => StepEnd::failed(format!("nobody decided within {}", open.within(&ask.within))),
         }),
         _ if around.halt => Some(StepEnd::Halted),
         _ => None,

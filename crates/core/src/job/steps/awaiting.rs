@@ -30,7 +30,7 @@ pub(in crate::job) fn begin<'m>(
         Since::Job => walk.facts.created,
     };
     walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen: chosen.clone(), since }));
-    open.doing = Doing::Awaiting { until: walk.now + event.within.delta(), chosen };
+    open.doing = Doing::Awaiting { until: walk.now + open.within(&event.within).delta(), chosen };
     None
 }
 
@@ -117,7 +117,7 @@ pub(in crate::job) fn go_on<'m>(
         None if walk.now < *until || walk.paused || walk.unread => return None,
         None => StepEnd::failed(match &event.otherwise {
             Some(text) => walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
-            None => format!("no such event came within {}", event.within),
+            None => format!("no such event came within {}", open.within(&event.within)),
         }),
     };
     walk.effects.push(Effect::Withdraw(place.clone()));

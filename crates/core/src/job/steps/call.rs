@@ -52,7 +52,7 @@ fn send<'m>(
         operation: call.operation.clone(),
         give,
         key: format!("{}-{place}", walk.facts.key),
-        timeout: step.timeout,
+        timeout: open.timeout(step),
         probes: false,
     });
     None
@@ -164,7 +164,7 @@ fn has_no_turn<'m>(
     turn: &Turn,
 ) -> Option<StepEnd> {
     let (step, via) = (calling.0, &calling.1.via);
-    let message = match (turn, step.timeout) {
+    let message = match (turn, open.timeout(step)) {
         _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
         (Turn::Waits(since), Some(timeout)) if walk.now >= *since + walk.held_for + timeout.delta() => {
             format!("its turn at `{via}` has not come within {timeout}")
@@ -186,7 +186,7 @@ fn will_call_back(
     open: &mut Open,
     (within, repeat): (Period, Repeat),
 ) -> Option<StepEnd> {
-    let within = step.timeout.map_or(within.delta(), |least| least.delta().min(within.delta()));
+    let within = open.timeout(step).map_or(within.delta(), |least| least.delta().min(within.delta()));
     let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
     walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
     open.doing = Doing::CalledBack { until: walk.now + within, repeat };

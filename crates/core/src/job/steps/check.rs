@@ -44,7 +44,7 @@ pub(in crate::job) fn go_on<'m>(
         Some(at) if !walk.paused && (walk.now >= at || check.call.is_none()) => look(walk, check, place, open, around),
         Some(_) => None,
         None => match (walk.turn_of(place, number), &check.call) {
-            (Turn::Waits(_), _) if walk.now < open.since + walk.held_for + check.within.delta() => None,
+            (Turn::Waits(_), _) if walk.now < open.since + walk.held_for + open.within(&check.within).delta() => None,
             (Turn::Waits(_), Some(call)) => {
                 let why = format!("its turn at `{}` has not come", call.via);
                 seen(walk, check, place, open, around, Err(why))
@@ -132,13 +132,13 @@ fn seen<'m>(
     if held == Ok(true) {
         return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
     }
-    let last = open.since + walk.held_for + check.within.delta();
+    let last = open.since + walk.held_for + open.within(&check.within).delta();
     if walk.now < last {
         open.doing = Doing::Looking { look, next: Some((walk.now + check.every.delta()).min(last)) };
         return None;
     }
     let why = held.err().map_or_else(String::new, |e| format!(": {e}"));
-    let plain = format!("{} did not hold within {}{why}", check.condition, rough(check.within.delta()));
+    let plain = format!("{} did not hold within {}{why}", check.condition, rough(open.within(&check.within).delta()));
     Some(StepEnd::failed(match (&check.otherwise, &found) {
         (Some(text), Ok(_)) => walk
             .see_with(around, bound, |scope| text.fill_text(scope))

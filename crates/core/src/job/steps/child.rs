@@ -45,7 +45,7 @@ pub(in crate::job) fn go_on<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let (step, child) = of;
-    let over = walk.is_over_time(step, open);
+    let over = walk.over_time(step, open);
     let news = walk.news_of(place, open.attempt);
     match (&open.doing, news) {
         (Doing::Launching, Some(What::Launched(job))) => open.doing = Doing::Child { job, recalled: false },
@@ -58,8 +58,8 @@ pub(in crate::job) fn go_on<'m>(
         (Doing::Child { .. } | Doing::Recalling { .. }, Some(What::Ended(end))) => {
             // What it did counts, however late; only if it did not is it stopped, or too late.
             let stopped = around.halt && end.state == JobState::Cancelled;
-            let late = over && end.state != JobState::Succeeded;
-            let end = if stopped || late { StepEnd::Halted } else { ended(child, end) };
+            let late = over.filter(|_| end.state != JobState::Succeeded);
+            let end = if stopped || late.is_some() { StepEnd::Halted } else { ended(child, end) };
             return Some(Walk::timed_out(step, late, around, end));
         }
         (Doing::Recalling { job }, Some(What::Recalled)) => open.doing = Doing::Child { job: *job, recalled: true },
@@ -71,7 +71,7 @@ pub(in crate::job) fn go_on<'m>(
         _ => {}
     }
     if let Doing::Child { job, recalled: false } = open.doing
-        && (around.halt || over)
+        && (around.halt || over.is_some())
     {
         open.doing = Doing::Recalling { job };
         recall(walk, place, job);
@@ -96,7 +96,7 @@ fn recall(walk: &mut Walk<'_>, place: &Place, job: crate::JobId) {
 fn ended(child: &Child, end: ChildEnd) -> StepEnd {
     let ChildEnd { job, state, effect, failure, outputs } = end;
     if state == JobState::Succeeded {
-        return StepEnd::Done(json!({ "job": job, "effect": effect, "outputs": outputs }));
+        return StepEnd::Done(json!({ "job": job, "effect": effect, "gives": outputs }));
     }
     let why = failure.map_or_else(String::new, |f| format!(": {f}"));
     let was = match state {

@@ -57,13 +57,13 @@ pub(in crate::job) fn go_on<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.is_over_time(step, open);
+    let over = walk.over_time(step, open);
     let Doing::Branch(taken, block) = &mut open.doing else { return Some(StepEnd::Halted) };
     let block: &mut Block = block;
     let Some(branch) = choose.branches.get(*taken) else {
         return Some(StepEnd::failed("there is no such branch any more"));
     };
-    let end = walk.block(&branch.steps, block, &around.within(place, over))?;
+    let end = walk.block(&branch.steps, block, &around.within(place, over.is_some()))?;
     let end = StepEnd::of(end, || output(Some(*taken)));
     Some(Walk::timed_out(step, over, around, end))
 }

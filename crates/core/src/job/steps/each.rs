@@ -51,15 +51,15 @@ pub(in crate::job) fn go_on<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.is_over_time(step, open);
+    let over = walk.over_time(step, open);
     let count = walk.kept.items(place);
     let Doing::Items { next, open: lanes, failed } = &mut open.doing else { return Some(StepEnd::Halted) };
     let stops = each.failures == Failures::Stop;
-    let halted = around.halt || over;
+    let halted = around.halt || over.is_some();
     loop {
         let mut moved = false;
         for number in lanes.keys().copied().collect::<Vec<_>>() {
-            let halt = over || (stops && !failed.is_empty());
+            let halt = over.is_some() || (stops && !failed.is_empty());
             let Some(lane) = lanes.get_mut(&number) else { continue };
             let Some(end) = walk.block(&each.steps, lane, &around.item(&each.name, place, number, halt)) else {
                 continue;

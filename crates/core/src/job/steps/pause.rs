@@ -9,9 +9,10 @@ use crate::{
 };
 use serde_json::{Value, json};
 
-pub(in crate::job) fn begin(walk: &mut Walk<'_>, pause: Pause, place: &Place, open: &mut Open) -> Option<StepEnd> {
-    walk.started(place, 1, json!({ "pause": pause.long.to_string() }));
-    open.doing = Doing::Pausing(walk.now + pause.long.delta());
+pub(in crate::job) fn begin(walk: &mut Walk<'_>, pause: &Pause, place: &Place, open: &mut Open) -> Option<StepEnd> {
+    let long = open.within(&pause.long);
+    walk.started(place, 1, json!({ "pause": long.to_string() }));
+    open.doing = Doing::Pausing(walk.now + long.delta());
     None
 }
 

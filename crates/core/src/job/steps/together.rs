@@ -30,7 +30,7 @@ pub(in crate::job) fn go_on<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.is_over_time(step, open);
+    let over = walk.over_time(step, open);
     let Doing::Ways(ways) = &mut open.doing else { return Some(StepEnd::Halted) };
     let decided = |ways: &[Way]| match together.until {
         Until::All => ways.iter().any(|w| matches!(w, Way::Failed(_))),
@@ -39,7 +39,7 @@ pub(in crate::job) fn go_on<'m>(
     loop {
         let mut moved = false;
         for (number, (_, steps)) in together.ways.iter().enumerate() {
-            let halt = over || decided(ways);
+            let halt = over.is_some() || decided(ways);
             let Some(Way::Open(block)) = ways.get_mut(number) else { continue };
             let Some(end) = walk.block(steps, block, &around.within(place, halt)) else { continue };
             moved = true;
@@ -57,7 +57,7 @@ pub(in crate::job) fn go_on<'m>(
         return None;
     }
     let end = match together.until {
-        _ if around.halt || over => StepEnd::Halted,
+        _ if around.halt || over.is_some() => StepEnd::Halted,
         Until::All => failed(together, ways).map_or(StepEnd::Done(json!({})), StepEnd::failed),
         Until::First => match ways.iter().position(|w| *w == Way::Done) {
             Some(first) => StepEnd::Done(json!({ "first": together.ways[first].0 })),

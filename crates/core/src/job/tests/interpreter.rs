@@ -3,6 +3,7 @@
 //! what is stored.
 
 use crate::{
+    expr::{Length, Scope, Val},
     job::Resolution,
     runbook::{Action, Failures, OnError, Runbook, Step, Until},
 };
@@ -18,6 +19,19 @@ pub(super) enum Answer {
     Refused,
     Busy,
     Unknown,
+}
+
+/// Nothing is known where lengths of time are made.
+struct Nothing;
+
+impl<'a> Scope<'a> for Nothing {
+    fn name(&'a self, _: &str) -> Option<Val<'a>> {
+        None
+    }
+}
+
+fn millis(length: &Length) -> Time {
+    length.at(&Nothing).expect("a length").delta().num_milliseconds()
 }
 
 pub(super) trait Oracle {
@@ -199,8 +213,8 @@ impl Interpreter<'_> {
 
     fn step(&self, step: &Step, place: &str, start: Time, halt: Option<Time>) -> Ran {
         let before = |at: Time| halt.is_none_or(|h| h > at);
-        let over = step.timeout.map(|t| {
-            let over = start + t.delta().num_milliseconds();
+        let over = step.timeout.as_ref().map(|t| {
+            let over = start + millis(t);
             let held = self.held.filter(|(from, _)| start < *from && *from < over);
             over + held.map_or(0, |(from, to)| to - from)
         });
@@ -211,14 +225,14 @@ impl Interpreter<'_> {
                 return self.call(place, repeat, step.retry.map_or(0, |r| r.times), start, halt);
             }
             Action::Pause(pause) => {
-                let end = self.free(start + pause.long.delta().num_milliseconds());
+                let end = self.free(start + millis(&pause.long));
                 return match halt {
                     Some(h) if h < end => Ran::at(start).ended(h.max(start), How::Halted),
                     _ => Ran::at(start).ended(end, How::Done),
                 };
             }
             Action::Check(check) => {
-                let least = start + check.within.delta().num_milliseconds();
+                let least = start + millis(&check.within);
                 let (mut at, mut nth) = (start, 0);
                 loop {
                     let (takes, answer) = self.oracle.answer(place, nth);
@@ -247,11 +261,11 @@ impl Interpreter<'_> {
             Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
             Action::Ask(ask) => {
                 let silent = if ask.unanswered.is_some() { How::Done } else { How::Failed };
-                let until = start + ask.within.delta().num_milliseconds();
+                let until = start + millis(&ask.within);
                 return self.what_comes(place, (until, until), silent, start, halt);
             }
             Action::Await(event) => {
-                let until = start + event.within.delta().num_milliseconds();
+                let until = start + millis(&event.within);
                 return self.what_comes(place, (until, self.free(until)), How::Failed, start, halt);
             }
             Action::Child(_) => {

@@ -42,6 +42,15 @@ impl Draw {
         format!("{}ms", 4 * (least + self.below(more)))
     }
 
+    /// A length of time that is written out, or that an expression makes.
+    fn length(&mut self, least: u64, more: u64) -> String {
+        let written = self.millis(least, more);
+        match self.below(3) {
+            0 => format!("${{{} + 0}}ms", written.trim_end_matches("ms")),
+            _ => written,
+        }
+    }
+
     fn id(&mut self) -> String {
         self.ids += 1;
         format!("s{}", self.ids)
@@ -97,14 +106,14 @@ impl Draw {
         let kinds = if depth == 0 { 9 } else { 12 };
         let mut step = match self.below(kinds) {
             0 | 1 => return self.call(),
-            2 => json!({ "pause": self.millis(1, 1_200_000) }),
+            2 => json!({ "pause": self.length(1, 1_200_000) }),
             3 => json!({ "require": if self.below(4) > 0 { "1 < 2" } else { "1 > 2" } }),
             4 => json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard",
-                "every": self.millis(20_000, 180_000), "within": self.millis(100_000, 1_200_000) }),
+                "every": self.millis(20_000, 180_000), "within": self.length(100_000, 1_200_000) }),
             5 => {
                 let silence = if self.below(2) == 0 { "go" } else { "stop" };
                 let mut ask = json!({ "text": "${job.target}?", "choices": { "go": "Go", "leave": "Leave" },
-                    "within": self.millis(1, 1_200_000), "unanswered": silence });
+                    "within": self.length(1, 1_200_000), "unanswered": silence });
                 if self.below(2) == 0 {
                     ask["tell"] =
                         json!({ "call": self.operation(), "via": "chat", "give": { "at": "${decision.link}" } });
@@ -112,7 +121,7 @@ impl Draw {
                 json!({ "ask": ask })
             }
             6 => json!({ "await": { "kinds": "port.up", "where": "event.value > 5.0" },
-                "within": self.millis(1, 1_200_000) }),
+                "within": self.length(1, 1_200_000) }),
             7 => {
                 let mut child = json!({ "runbook": "other", "give": { "vm": "${job.target}" } });
                 if self.below(2) == 0 {
@@ -143,17 +152,18 @@ impl Draw {
             }
         };
         if ["choose", "each", "together", "runbook"].iter().any(|k| step.get(k).is_some()) && self.below(4) == 0 {
-            step["timeout"] = json!(self.millis(1, 1_800_000));
+            step["timeout"] = json!(self.length(1, 1_800_000));
         }
         step["id"] = json!(id);
         step
     }
 
     fn runbook(&mut self) -> Runbook {
-        let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "1000h", "steps": self.list(3),
+        let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "${1000}h", "steps": self.list(3),
             "recover": self.list(1), "always": self.list(1) });
         if self.below(2) == 0 {
-            doc["confirm"] = json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard", "within": "2400s" });
+            doc["confirm"] =
+                json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard", "within": "${2400}s" });
             doc["otherwise"] = json!(self.list(1));
         }
         let text = doc.to_string();

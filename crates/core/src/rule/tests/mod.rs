@@ -47,6 +47,22 @@ fn complaints_are_given_together_and_point_at_the_place() {
 }
 
 #[test]
+fn a_deadline_may_be_made_of_the_alert() {
+    let rule = check("rule: a\ndispatch: { runbook: b, deadline: '${alert.value}s' }\n").expect("checks");
+    let tally = TallyView { alerts: 1, since: DateTime::UNIX_EPOCH, jobs: 0, gathered: Vec::new() };
+    let deadline = |value: f64| {
+        let given = json!({ "source": "yard", "kind": "disk.usage", "resource": "vm/a", "value": value, "received": DateTime::UNIX_EPOCH });
+        let alert = crate::rehearse::written_alert(&given, 0).expect("an alert");
+        rule.dispatch[0].deadline(&alert, &tally).map_err(|e| e.to_string())
+    };
+    assert_eq!(deadline(120.0), Ok(Some(crate::Period::from_secs(120))));
+    assert_eq!(deadline(0.5), Ok(Some(crate::Period::from_millis(500))));
+    assert_eq!(deadline(-1.0), Err("deadline: `-1s`: a length of time is from 0s to ten years here".into()));
+    assert!(check("rule: a\ndispatch: { runbook: b, deadline: '${alrt.value}s' }\n").is_err());
+    assert!(check("rule: a\ndispatch: { runbook: b, deadline: soon }\n").is_err());
+}
+
+#[test]
 fn unknown_keys_and_wrong_types_are_named() {
     let bad = [
         "rule: a\ndispach: { runbook: b }\n",

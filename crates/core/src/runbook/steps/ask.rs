@@ -4,11 +4,12 @@ use super::{
     Action, Retry,
     call::Call,
     document::{Build, KindDoc},
+    look_at_length,
 };
 use crate::{
     Period,
     definition::{Misfit, Others},
-    expr::{Names, Template, Type},
+    expr::{Length, LengthDoc, Names, Template, Type},
     runbook::{
         LaunchRole,
         known::{Evaluated, Known, Look},
@@ -49,7 +50,7 @@ pub(super) struct QuestionDoc {
     /// What may be chosen: a name for the steps behind, and what it means for people. At most 10.
     pub choices: Map<String, Value>,
     /// How long the question stands.
-    pub within: Period,
+    pub within: LengthDoc,
     /// What it means when nobody decides: one of the choices, or `stop`, and the step fails. Left out: `stop`.
     #[serde(default, alias = "silence")]
     pub unanswered: Option<String>,
@@ -106,7 +107,7 @@ pub struct Ask {
     /// What may be chosen: names, and what they mean for people.
     pub choices: Vec<(String, Template)>,
     /// How long it stands.
-    pub within: Period,
+    pub within: Length,
     /// What nobody's decision means; none: the step fails.
     pub unanswered: Option<String>,
     /// Whether whoever has the link may decide without signing in.
@@ -121,8 +122,8 @@ impl KindDoc for AskDoc {
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let (doc, at) = (self.ask, format!("{at}/ask"));
         let to = to(build, &at, doc.to, names);
-        build.within(&format!("{at}/within"), doc.within);
-        if doc.within.millis() == 0 {
+        let within = build.within(&format!("{at}/within"), doc.within, names);
+        if within.as_ref().and_then(Length::written).is_some_and(|within| within.millis() == 0) {
             build.check.fail(&format!("{at}/within"), "nobody can decide in no time");
         }
         let text = build.check.template(&format!("{at}/text"), &doc.text.into(), names);
@@ -146,8 +147,8 @@ impl KindDoc for AskDoc {
             }
         };
         let choices = choices.into_iter().collect::<Option<_>>()?;
-        let (within, by_link) = (doc.within, doc.by_link);
-        let ask = Ask { to: to?, text: text?, choices, within, unanswered, by_link, tell: tell? };
+        let by_link = doc.by_link;
+        let ask = Ask { to: to?, text: text?, choices, within: within?, unanswered, by_link, tell: tell? };
         Some(Action::Ask(Box::new(ask)))
     }
 }
@@ -201,12 +202,13 @@ impl Ask {
         Type::record(texts.into_iter().chain([("silent".to_owned(), Type::Bool)]))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         let at = format!("{at}/ask");
         if let To::Person(person) = &self.to {
             look(&format!("{at}/to/person"), Evaluated::Template(person), known.names());
         }
         look(&format!("{at}/text"), Evaluated::Template(&self.text), known.names());
+        look_at_length(&format!("{at}/within"), Some(&self.within), known, look);
         for (name, words) in &self.choices {
             look(&format!("{at}/choices/{name}"), Evaluated::Template(words), known.names());
         }

@@ -3,12 +3,12 @@
 use super::{
     Action,
     document::{Build, KindDoc},
-    require,
+    look_at_length, require,
 };
 use crate::{
-    AlertState, Period,
+    AlertState,
     document::Texts,
-    expr::{Expr, Names, Template, Type},
+    expr::{Expr, Length, LengthDoc, Names, Template, Type},
     runbook::known::{Evaluated, Known, Look},
 };
 use schemars::JsonSchema;
@@ -27,7 +27,7 @@ pub(super) struct AwaitDoc {
     #[serde(default)]
     pub since: Since,
     /// Within which time it must come.
-    pub within: Period,
+    pub within: LengthDoc,
     /// What is said when it did not.
     #[serde(default, rename = "else")]
     pub otherwise: Option<String>,
@@ -86,7 +86,7 @@ pub struct Await {
     /// From when on it counts.
     pub since: Since,
     /// Within which time it must come.
-    pub within: Period,
+    pub within: Length,
     /// What is said when it did not.
     pub otherwise: Option<Template>,
     /// What it waits for, as written.
@@ -101,7 +101,7 @@ impl KindDoc for AwaitDoc {
         if doc.sources.is_none() && doc.kinds.is_none() && doc.resource.is_none() {
             build.check.fail(&event, "says too little; name `sources`, `kinds` or a `resource`");
         }
-        build.within(&format!("{at}/within"), self.within);
+        let within = build.within(&format!("{at}/within"), self.within, names);
         let lines = [&doc.sources, &doc.kinds, &doc.resource].into_iter().flatten();
         let words = lines.map(|texts| texts.0.join(" or ")).collect::<Vec<_>>().join(" ");
         let mut bad = false;
@@ -146,8 +146,8 @@ impl KindDoc for AwaitDoc {
             }
         };
         let otherwise = require::text(build, &format!("{at}/else"), self.otherwise, names);
-        let (condition, otherwise) = (condition?, otherwise?);
-        let (since, within) = (self.since, self.within);
+        let (condition, otherwise, within) = (condition?, otherwise?, within?);
+        let since = self.since;
         let made = Await { sources, kinds, resource, states, labels, condition, since, within, otherwise, words };
         (!bad).then(|| Action::Await(Box::new(made)))
     }
@@ -176,10 +176,11 @@ impl Await {
         Type::record(texts.map(|n| (n.to_owned(), Type::Text)).into_iter().chain(others))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         for (key, of) in self.chooses() {
             look(&format!("{at}/await/{key}"), Evaluated::Template(of), known.names());
         }
+        look_at_length(&format!("{at}/within"), Some(&self.within), known, look);
         if let Some(condition) = &self.condition {
             let mut within = known.clone();
             within.bind("event", Type::Any);

@@ -113,7 +113,7 @@ impl Call {
         format!("{} via {}", self.operation, self.via)
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
         if let Some(probe) = &self.probe {
             probe.call.visit(&format!("{at}/probe"), known, look);

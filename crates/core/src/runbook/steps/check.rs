@@ -5,12 +5,12 @@ use super::{
     Action, OnError, Step,
     call::Call,
     document::{Build, KindDoc},
-    require,
+    look_at_length, require,
 };
 use crate::{
     Period,
     definition::{Misfit, Others},
-    expr::{Expr, Names, Template, Type},
+    expr::{Expr, Length, LengthDoc, Names, Template, Type},
     runbook::known::{Evaluated, Known, Look},
 };
 use schemars::JsonSchema;
@@ -36,7 +36,7 @@ pub(super) struct CheckDoc {
     #[serde(default)]
     pub every: Option<Period>,
     /// Within which time it must hold.
-    pub within: Period,
+    pub within: LengthDoc,
     /// What is said when it did not; `result` is what was seen last.
     #[serde(default, rename = "else")]
     pub otherwise: Option<String>,
@@ -52,7 +52,7 @@ pub struct Check {
     /// How long to wait between two looks.
     pub every: Period,
     /// Within which time it must hold.
-    pub within: Period,
+    pub within: Length,
     /// What is said when it did not.
     pub otherwise: Option<Template>,
 }
@@ -84,8 +84,9 @@ impl KindDoc for CheckDoc {
         if every.millis() < LEAST.millis() {
             build.check.fail(&format!("{at}/every"), format!("at least {LEAST} lie between two looks"));
         }
-        let (call, condition, otherwise) = (call?, condition?, otherwise?);
-        Some(Action::Check(Check { condition, call, every, within: self.within, otherwise }))
+        let within = build.check.length(&format!("{at}/within"), self.within, names);
+        let (call, condition, otherwise, within) = (call?, condition?, otherwise?, within?);
+        Some(Action::Check(Box::new(Check { condition, call, every, within, otherwise })))
     }
 }
 
@@ -99,13 +100,14 @@ impl Check {
         self.call.as_ref().map_or(Type::Bool, |c| known.output_of(&c.via, &c.operation))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         let mut within = known.clone();
         if let Some(call) = &self.call {
             call.visit(at, known, look);
             within.bind("result", known.output_of(&call.via, &call.operation));
         }
         look(&format!("{at}/check"), Evaluated::Condition(&self.condition), within.names());
+        look_at_length(&format!("{at}/within"), Some(&self.within), known, look);
         if let Some(text) = &self.otherwise {
             within.bind("result", Type::Any);
             look(&format!("{at}/else"), Evaluated::Template(text), within.names());
@@ -121,10 +123,14 @@ impl Check {
 pub(crate) fn of_confirm(
     build: &mut Build<'_, '_>,
     mut doc: Map<String, Value>,
-    within: Period,
+    within: &LengthDoc,
     names: Names<'_>,
 ) -> Option<Step> {
-    doc.insert("within".into(), within.to_string().into());
+    let within = match within {
+        LengthDoc::Written(period) => period.to_string(),
+        LengthDoc::Made(text) => text.clone(),
+    };
+    doc.insert("within".into(), within.into());
     let doc: CheckDoc = build.check.decode("/confirm", &Value::Object(doc))?;
     let action = doc.build(build, "/confirm", names)?;
     let (summary, when, retry, timeout, undo) = (None, None, None, None, None);

@@ -54,11 +54,11 @@ impl KindDoc for ChildDoc {
 impl Child {
     /// What the steps behind know of its job.
     pub(super) fn gives() -> Type {
-        let fields = [("job", Type::Number), ("effect", Type::Text), ("outputs", Type::Any)];
+        let fields = [("job", Type::Number), ("effect", Type::Text), ("gives", Type::Any)];
         Type::record(fields.map(|(n, t)| (n.to_owned(), t)))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
     }
 

@@ -93,7 +93,7 @@ impl Choose {
         whens.collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         let before = known.clone();
         for (i, branch) in self.branches.iter().enumerate() {
             let at = format!("{at}/choose/{i}");

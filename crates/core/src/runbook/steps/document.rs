@@ -8,7 +8,7 @@ use super::{
 use crate::{
     Period,
     document::Checker,
-    expr::Names,
+    expr::{Length, LengthDoc, Names},
     text::{cut, nearest},
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -33,7 +33,7 @@ struct CommonDoc {
     retry: Option<Retry>,
     /// How long it may take: one try of a call, any other step as a whole.
     #[serde(default)]
-    timeout: Option<Period>,
+    timeout: Option<LengthDoc>,
     /// What follows when it fails: `stop`, `continue`, or the `id` of a later step of the same list. Left
     /// out: `stop`.
     #[serde(default)]
@@ -124,26 +124,28 @@ pub(crate) struct Build<'c, 'd> {
     pub(crate) check: &'c mut Checker<'d>,
     seen: BTreeSet<String>,
     depth: usize,
-    /// How long the steps may take together.
-    limit: Period,
+    /// How long the steps may take together, where that is written out.
+    limit: Option<Period>,
     /// How many loops and ways side by side stand around.
     beside: usize,
 }
 
 impl<'c, 'd> Build<'c, 'd> {
-    pub(crate) fn new(check: &'c mut Checker<'d>, limit: Period) -> Self {
+    pub(crate) fn new(check: &'c mut Checker<'d>, limit: Option<Period>) -> Self {
         Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0 }
     }
 
-    /// Complains about a time that the steps together do not have.
-    pub(super) fn within(&mut self, at: &str, within: Period) {
-        if within.millis() > self.limit.millis() {
-            let limit = self.limit;
-            self.check.fail(
-                at,
-                format!("{within} is longer than all steps may take; the `timeout` of the runbook is {limit}"),
-            );
+    /// A length of time that a step waits; complains about one that the steps together do not have.
+    pub(super) fn within(&mut self, at: &str, within: LengthDoc, names: Names<'_>) -> Option<Length> {
+        let within = self.check.length(at, within, names)?;
+        if let (Some(written), Some(limit)) = (within.written(), self.limit)
+            && written > limit
+        {
+            let message =
+                format!("{within} is longer than all steps may take; the `timeout` of the runbook is {limit}");
+            self.check.fail(at, message);
         }
+        Some(within)
     }
 
     /// How many steps there were so far.
@@ -208,6 +210,10 @@ impl<'c, 'd> Build<'c, 'd> {
             None => Some(None),
             Some(text) => self.check.condition(&format!("{at}/when"), text, names).map(Some),
         };
+        let timeout = match common.timeout {
+            None => Some(None),
+            Some(timeout) => self.check.length(&format!("{at}/timeout"), timeout, names).map(Some),
+        };
         let on_error = self.on_error(at, common.on_error.as_deref(), ids);
         let undo = match common.undo {
             None => Some(None),
@@ -220,7 +226,7 @@ impl<'c, 'd> Build<'c, 'd> {
             summary: common.summary,
             when: when?,
             retry: common.retry,
-            timeout: common.timeout,
+            timeout: timeout?,
             on_error: on_error?,
             undo: undo?,
             action,
@@ -282,7 +288,8 @@ impl<'c, 'd> Build<'c, 'd> {
         }
         let good = id.starts_with(|c: char| c.is_ascii_lowercase()) && id.chars().all(plain) && id.len() <= 40;
         if RESERVED.contains(&id) {
-            self.check.fail(&format!("{at}/id"), format!("`{id}` stands for a part of a step; call it otherwise"));
+            let message = format!("`{id}` is reserved, as all of {} are; call the step otherwise", RESERVED.join(", "));
+            self.check.fail(&format!("{at}/id"), message);
             return false;
         }
         if !good {

@@ -104,7 +104,7 @@ impl Each {
         format!("{} of {}", self.name, self.items.text())
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/each"), Evaluated::List(&self.items), known.names());
         let mut within = known.clone();
         within.bind(&self.name, Type::Any);

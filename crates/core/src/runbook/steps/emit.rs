@@ -93,7 +93,7 @@ impl KindDoc for EmitDoc {
 }
 
 impl Emit {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         look(at, Evaluated::Template(&self.values), known.names());
     }
 }

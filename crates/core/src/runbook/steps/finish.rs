@@ -66,7 +66,7 @@ impl KindDoc for FinishDoc {
 }
 
 impl Finish {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         if let Some(text) = &self.because {
             look(&format!("{at}/because"), Evaluated::Template(text), known.names());
         }

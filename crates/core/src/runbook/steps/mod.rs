@@ -39,9 +39,8 @@ pub(super) use document::Build;
 
 use super::known::{Evaluated, Known, Look};
 use crate::{
-    Period,
     definition::{Misfit, Others},
-    expr::{Expr, Type},
+    expr::{Expr, Length, Type},
 };
 
 /// Deepest nesting of steps within steps.
@@ -59,7 +58,7 @@ pub struct Step {
     /// Whether and how it is tried again.
     pub retry: Option<Retry>,
     /// How long it may take: one try of a call, any other step as a whole.
-    pub timeout: Option<Period>,
+    pub timeout: Option<Length>,
     /// What follows when it fails.
     pub on_error: OnError,
     /// What takes it back.
@@ -89,7 +88,7 @@ pub enum Action {
     /// Works values out.
     Set(Set),
     /// Looks again and again until a condition holds.
-    Check(Check),
+    Check(Box<Check>),
     /// Takes one of several branches.
     Choose(Choose),
     /// Does the same for each item of a list.
@@ -162,6 +161,17 @@ impl Action {
         }
     }
 
+    /// How long it waits at most, or lets pass.
+    pub const fn within(&self) -> Option<&Length> {
+        match self {
+            Self::Check(check) => Some(&check.within),
+            Self::Ask(ask) => Some(&ask.within),
+            Self::Await(event) => Some(&event.within),
+            Self::Pause(pause) => Some(&pause.long),
+            _ => None,
+        }
+    }
+
     /// The connections and operations that it calls itself, with the key that names each.
     pub(super) fn calls(&self) -> Vec<&Call> {
         match self {
@@ -172,7 +182,7 @@ impl Action {
         }
     }
 
-    fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         match self {
             Self::Call(call) => call.visit(at, known, look),
             Self::Require(require) => require.visit(at, known, look),
@@ -183,7 +193,7 @@ impl Action {
             Self::Together(together) => together.visit(at, known, look),
             Self::Ask(ask) => ask.visit(at, known, look),
             Self::Await(event) => event.visit(at, known, look),
-            Self::Pause(_) => {}
+            Self::Pause(pause) => look_at_length(&format!("{at}/pause"), Some(&pause.long), known, look),
             Self::Child(child) => child.visit(at, known, look),
             Self::Emit(emit) => emit.visit(at, known, look),
             Self::Finish(finish) => finish.visit(at, known, look),
@@ -216,6 +226,13 @@ impl Action {
     }
 }
 
+/// Shows a length of time that is made by an expression.
+fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &Known<'a>, look: &mut Look<'a, '_>) {
+    if let Some(template) = length.and_then(Length::template) {
+        look(at, Evaluated::Template(template), known.names());
+    }
+}
+
 /// All steps of a list, what is within them, and what takes them back.
 pub fn all(steps: &[Step]) -> Vec<&Step> {
     let mut found = Vec::new();
@@ -228,7 +245,7 @@ pub fn all(steps: &[Step]) -> Vec<&Step> {
 }
 
 /// Shows everything that is evaluated, in the order in which it runs, with what is known there.
-pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
     // Steps that a jump passes over, by the place that it leads to.
     let mut passed: Vec<(usize, usize)> = Vec::new();
     for (i, step) in steps.iter().enumerate() {
@@ -246,12 +263,13 @@ pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look
 }
 
 impl Step {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         let mut within = known.clone();
         if let Some(when) = &self.when {
             look(&format!("{at}/when"), Evaluated::Condition(when), known.names());
             within.guard(when);
         }
+        look_at_length(&format!("{at}/timeout"), self.timeout.as_ref(), &within, look);
         self.action.visit(at, &mut within, look);
         within.ran(&self.id, self.action.gives(&within));
         if let Some(undo) = &self.undo {

@@ -4,7 +4,7 @@ use super::{
     Action,
     document::{Build, KindDoc},
 };
-use crate::{Period, expr::Names};
+use crate::expr::{Length, LengthDoc, Names};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -13,26 +13,26 @@ use serde::{Deserialize, Serialize};
 #[serde(deny_unknown_fields)]
 pub(super) struct PauseDoc {
     /// How long.
-    pub pause: Period,
+    pub pause: LengthDoc,
 }
 
 /// A checked pause.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Pause {
     /// How long.
-    pub long: Period,
+    pub long: Length,
 }
 
 impl KindDoc for PauseDoc {
     const KEYS: &'static [&'static str] = &["pause"];
 
-    fn build(self, _: &mut Build<'_, '_>, _: &str, _: Names<'_>) -> Option<Action> {
-        Some(Action::Pause(Pause { long: self.pause }))
+    fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
+        Some(Action::Pause(Pause { long: build.check.length(&format!("{at}/pause"), self.pause, names)? }))
     }
 }
 
 impl Pause {
-    pub(super) fn does(self) -> String {
+    pub(super) fn does(&self) -> String {
         self.long.to_string()
     }
 }

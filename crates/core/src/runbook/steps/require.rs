@@ -56,7 +56,7 @@ pub(super) fn text(
 }
 
 impl Require {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/require"), Evaluated::Condition(&self.condition), known.names());
         if let Some(text) = &self.otherwise {
             look(&format!("{at}/else"), Evaluated::Template(text), known.names());

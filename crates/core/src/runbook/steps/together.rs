@@ -84,7 +84,7 @@ impl Together {
         self.ways.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
         let before = known.clone();
         for (below, steps) in self.inner() {
             let mut within = before.clone();

@@ -138,7 +138,7 @@ steps:
     grow.yaml:9:101: is a `role` or a `person`, one of the two
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                                                                     ^^
-    grow.yaml:10:9: `told` stands for a part of a step; call it otherwise
+    grow.yaml:10:9: `told` is reserved, as all of undo, probe, confirm, told are; call the step otherwise
        10 |   - id: told
           |         ^^^^
     grow.yaml:11:60: nobody can decide in no time

@@ -28,7 +28,8 @@ impl Plan {
         lines.extend(self.rest.map(|d| format!("rest: {d}ms")));
         lines.extend(self.again.map(|(every, most, worse)| {
             let every = every.map_or_else(String::new, |e| format!("every: {e}ms, "));
-            format!("again: {{ {every}at_most: {most}, when_worse: {worse} }}")
+            let most = if most == u32::MAX { String::new() } else { format!("at_most: {most}, ") };
+            format!("again: {{ {every}{most}when_worse: {worse} }}")
         }));
         lines.extend(self.cap.map(|(n, per, later)| format!("cap: {{ jobs: {n}, per: {per}ms, later: {later} }}")));
         format!("{{ {} }}", lines.join(", "))
@@ -229,7 +230,8 @@ fn plans() -> impl Strategy<Value = Plan> {
     let time = || (1i64..60).prop_map(|s| s * 1000);
     let after = proptest::option::of((2usize..4, time()));
     let flapping = proptest::option::weighted(0.4, (2usize..6, time()));
-    let again = proptest::option::of((proptest::option::of(time()), 1u32..3, any::<bool>()));
+    let again =
+        proptest::option::of((proptest::option::of(time()), prop_oneof![1u32..3, Just(u32::MAX)], any::<bool>()));
     let cap = proptest::option::of((1usize..3, time(), any::<bool>()));
     let held = || proptest::option::weighted(0.4, (1i64..60).prop_map(|s| s * 1000));
     (after, flapping, held(), held(), again, cap).prop_map(|(after, flapping, still, rest, again, cap)| {
