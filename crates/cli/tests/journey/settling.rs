@@ -1,6 +1,7 @@
 //! Settling when it is live: due times, gatherings, silence, proposals, over a real database.
 
 use crate::kit::{Stage, until};
+use chrono::{DateTime, Utc};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -94,6 +95,29 @@ fn several_are_gathered_into_one_job_with_a_list() {
         let of = stage.get(&format!("/api/v1/jobs?alarm={}", alarm["id"]));
         assert_eq!(of["items"][0]["id"], job);
     }
+}
+
+#[test]
+fn the_effect_of_a_job_for_several_is_proved_when_all_of_their_alarms_are_cleared() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: quiet\ninputs: {}\ntarget: vm/several\nsteps: [{ id: look, require: 'true' }]\n\
+        confirm: { alarm: cleared, within: 1h }\n",
+    );
+    let gathers = rule("many", "{ gather: { for: 300ms } }", "");
+    stage.publish(&gathers.replace("dispatch: { runbook: note }", "dispatch: { runbook: quiet }"));
+    let alerts: Vec<i64> = ["vm/a", "vm/b", "vm/c"].iter().map(|vm| send(&stage, "many", vm, "raised")).collect();
+    let job = stage.verdict_is(alerts[0], "many", "dispatched")["job"].as_i64().expect("a job");
+    stage.job_in(job, &["waiting"]);
+    for vm in ["vm/a", "vm/c"] {
+        send(&stage, "many", vm, "cleared");
+    }
+    let last = send(&stage, "many", "vm/b", "cleared");
+    let ended = stage.job_in(job, &["succeeded"]);
+    assert_eq!(ended["job"]["effect"], "confirmed", "{ended}");
+    let last = stage.get(&format!("/api/v1/alerts/{last}"));
+    let time = |value: &Value| value.as_str().and_then(|t| t.parse::<DateTime<Utc>>().ok()).expect("a time");
+    assert!(time(&ended["job"]["finished_at"]) >= time(&last["alert"]["received"]), "{ended} {last}");
 }
 
 #[test]

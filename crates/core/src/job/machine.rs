@@ -32,6 +32,8 @@ pub struct Machine<'a> {
     pub kept: Kept,
     /// The alarm as it stands; to be looked at anew before every event, where the runbook reads it.
     pub alarm: Option<Alarm>,
+    /// How many alarms stand besides, of a job that is for several.
+    pub others_raised: usize,
     /// Whether more has come from outside than it is told: then no time is over for what may be among it.
     pub unread: bool,
 }
@@ -51,7 +53,7 @@ impl<'a> Machine<'a> {
     /// A job where it stands.
     pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: Kept) -> Self {
         let timeout = runbook.timeout_with(&facts.inputs);
-        Self { runbook, facts, timeout, progress, kept, alarm: None, unread: false }
+        Self { runbook, facts, timeout, progress, kept, alarm: None, others_raised: 0, unread: false }
     }
 
     /// What follows from an event. Whatever has happened meanwhile is dealt with as well.
@@ -364,7 +366,8 @@ impl<'a> Machine<'a> {
     /// Whether the proof is over, one way or the other.
     fn confirmed(&mut self, now: DateTime<Utc>, end: Option<End>) -> bool {
         let Some(confirm) = &self.runbook.confirm else { return false };
-        let raised = confirm.alarm && self.facts.has_alarm && self.alarm.as_ref().is_some_and(|a| a.raised);
+        let own = usize::from(self.alarm.as_ref().is_some_and(|a| a.raised));
+        let raised = if confirm.alarm && self.facts.has_alarm { own + self.others_raised } else { 0 };
         let since = self.progress.since.unwrap_or(now);
         let proof = self.proof(confirm);
         let within = rough(proof);
@@ -375,10 +378,11 @@ impl<'a> Machine<'a> {
                 (ending, if undo { Stage::Undoing } else { Stage::Always })
             }
             (Some(End::Failed(_, told)), _) => (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise),
-            (Some(End::Done), _) if !raised => (ending(JobEffect::Confirmed, None), Stage::Always),
+            (Some(End::Done), _) if raised == 0 => (ending(JobEffect::Confirmed, None), Stage::Always),
             // A check ends by itself, and says why.
             (Some(_), _) if now >= since + proof && self.progress.paused.is_none() => {
-                let told = format!("the alarm is still raised {within} after the last step");
+                let which = if raised == 1 { "the alarm is".to_owned() } else { format!("{raised} alarms are") };
+                let told = format!("{which} still raised {within} after the last step");
                 (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise)
             }
             _ => return false,

@@ -9,7 +9,7 @@ use arvok_core::{
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
     text::cut,
 };
-use arvok_store::jobs::{Began, Ended, Record, Saw, Then};
+use arvok_store::jobs::{AlarmSeen, Began, Ended, Record, Saw, Then};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
@@ -45,8 +45,8 @@ pub(super) struct Outward {
     pub wake: Option<DateTime<Utc>>,
 }
 
-/// Records on one side, what is outward on the other; `seen` is when the alarm had changed last.
-pub(super) fn divide(effects: Vec<Effect>, seen: Option<DateTime<Utc>>) -> (Record, Outward) {
+/// Records on one side, what is outward on the other; `seen` is when its alarms had changed last.
+pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward) {
     let mut record = Record::default();
     let mut outward = Outward::default();
     for effect in effects {

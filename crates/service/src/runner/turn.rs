@@ -13,14 +13,15 @@ use crate::{
 };
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId,
-    alarm::Alarm,
     connector::Repeat,
     job::{Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
     runbook::Runbook,
 };
 use arvok_store::{
     StoreError,
-    jobs::{self, Answered, Claim, ClaimedJob, Looked, Opening, Record, Said, Standing, Then, Word},
+    jobs::{
+        self, AlarmSeen, Answered, Claim, ClaimedJob, JobAlarm, Looked, Opening, Record, Said, Standing, Then, Word,
+    },
     outside::{self, Come},
 };
 use chrono::{DateTime, Utc};
@@ -61,7 +62,7 @@ pub(super) struct Turn {
     walked: Walked,
     progress: Progress,
     published: Arc<Published>,
-    alarm: Option<Alarm>,
+    alarm: Option<JobAlarm>,
     event: Came,
     said: Option<Said>,
     /// What the steps that wait for something outside were asked for, and what has come.
@@ -123,11 +124,12 @@ impl Turn {
         let Self { mut walked, progress, published, alarm, event, said, asked, mut come } = self;
         let Came { event, answered } = event;
         let mut machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
-        (machine.alarm, machine.unread) = (alarm, come.unread);
+        machine.unread = come.unread;
+        show_alarm(&mut machine, alarm.as_ref());
         let posts = std::mem::take(&mut come.posts);
         let effects = handle(&mut machine, now, events(event, posts, said.as_ref()));
         let new = new_jobs(&machine, &asked, now);
-        let Machine { progress, kept, alarm, .. } = machine;
+        let Machine { progress, kept, .. } = machine;
         walked.kept = kept;
         let heard = said.map(|(number, _)| number);
         Decided {
@@ -151,7 +153,7 @@ struct Decided {
     walked: Walked,
     progress: Progress,
     published: Arc<Published>,
-    alarm: Option<Alarm>,
+    alarm: Option<JobAlarm>,
     effects: Vec<Effect>,
     /// The jobs of steps that are waited for since.
     new: Vec<(Place, Outside)>,
@@ -170,18 +172,22 @@ impl Decided {
     fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, What)>) -> Self {
         let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.walked.kept));
         let mut machine = Machine::new(&self.walked.runbook, &self.walked.facts, progress, kept);
-        machine.alarm = self.alarm.take();
+        show_alarm(&mut machine, self.alarm.as_ref());
         self.effects.pop();
         self.effects.extend(machine.handle(now, Event::Came(ended)));
-        let Machine { progress, kept, alarm, .. } = machine;
-        (self.progress, self.walked.kept, self.alarm) = (progress, kept, alarm);
+        let Machine { progress, kept, .. } = machine;
+        (self.progress, self.walked.kept) = (progress, kept);
         self
     }
 
     /// The record of it, and what is outward.
     fn put_together(self, now: DateTime<Utc>) -> Begun {
         let Self { mut walked, progress, published, alarm, effects, answered, heard, read, again, looked, .. } = self;
-        let (mut record, mut outward) = divide(effects, alarm.as_ref().map(|a| a.changed_at));
+        let seen = alarm.map(|seen| AlarmSeen {
+            changed_at: Some(seen.alarm.changed_at),
+            others_changed_at: seen.others_changed_at,
+        });
+        let (mut record, mut outward) = divide(effects, seen.unwrap_or_default());
         let machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
         (record.summary, record.posts, record.passed_over) = (machine.summary(now), walked.posts, read);
         record.answered.extend(answered);
@@ -212,7 +218,7 @@ impl Walked {
         self.kept = kept;
         let come = come(node, self.held.id, &asked).await?;
         let alarm = match self.held.alarm.filter(|_| self.runbook.reads_alarm) {
-            Some(alarm) => look_at(node, opening, alarm).await?,
+            Some(alarm) => look_at(node, opening, (self.held.id, alarm)).await?,
             None => None,
         };
         Ok(Turn { walked: self, progress, published: node.published(), alarm, event, said, asked, come })
@@ -302,13 +308,22 @@ fn heard(word: Word) -> Event {
     }
 }
 
-/// The alarm as it stands. While the database cannot be worked with it is asked again, as a record is: what a call has
-/// answered is not forgotten for that. On another connection a beginning job would hold two.
-async fn look_at(node: &Node, opening: Option<&Opening>, alarm: AlarmId) -> Result<Option<Alarm>, StoreError> {
+/// The alarms of a job as they stand. While the database cannot be worked with they are asked for again, as a record is: what
+/// a call has answered is not forgotten for that. On another connection a beginning job would hold two.
+async fn look_at(
+    node: &Node,
+    opening: Option<&Opening>,
+    (job, first): (JobId, AlarmId),
+) -> Result<Option<JobAlarm>, StoreError> {
     if let Some(opening) = opening {
-        return jobs::alarm_of(opening.db(), alarm).await;
+        return jobs::alarms_of(opening.db(), job, first).await;
     }
-    insist(|| jobs::alarm_of(&node.work_db, alarm)).await
+    insist(|| jobs::alarms_of(&node.work_db, job, first)).await
+}
+
+fn show_alarm(machine: &mut Machine<'_>, seen: Option<&JobAlarm>) {
+    machine.alarm = seen.map(|seen| seen.alarm.clone());
+    machine.others_raised = seen.map_or(0, |seen| seen.others_raised);
 }
 
 /// Gives events to the machine, one after the other; what follows from all of them.

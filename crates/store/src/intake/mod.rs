@@ -300,8 +300,13 @@ fn taken(
 /// Jobs that wait for their alarm look again when it is cleared.
 fn wake_waiting(script: &mut Script, cleared: &[AlarmId]) {
     if !cleared.is_empty() {
+        let cleared: Vec<i64> = cleared.iter().map(|a| a.0).collect();
         let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND waits_for_alarm AND alarm_id = ANY($1)";
-        script.add(sql, vec![cleared.iter().map(|a| a.0).collect::<Vec<i64>>().into()]);
+        script.add(sql, vec![cleared.clone().into()]);
+        // Those that are for several alarms, of which this is not the first.
+        let sql = "UPDATE job j SET wake_at = now() FROM gathered g WHERE g.alarm_id = ANY($1) AND j.id = g.job_id
+            AND j.state = 'waiting' AND j.waits_for_alarm";
+        script.add(sql, vec![cleared.into()]);
     }
 }
 

@@ -11,7 +11,7 @@ mod record;
 
 pub use aside::{let_back, set_aside};
 pub use outside::{Looked, Next};
-pub use record::{Answered, Began, Ended, Record, Saw, Standing, Then, record};
+pub use record::{AlarmSeen, Answered, Began, Ended, Record, Saw, Standing, Then, record};
 
 use crate::{StoreError, entity::alarm, sql};
 use arvok_core::{
@@ -473,8 +473,11 @@ pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
 
 /// An alarm as it stands.
 pub async fn alarm_of(db: &impl ConnectionTrait, id: AlarmId) -> Result<Option<Alarm>, StoreError> {
-    let row = alarm::Entity::find_by_id(id.0).one(db).await?;
-    Ok(row.map(|a| Alarm {
+    Ok(alarm::Entity::find_by_id(id.0).one(db).await?.map(as_it_stands))
+}
+
+fn as_it_stands(a: alarm::Model) -> Alarm {
+    Alarm {
         raised: a.state == "raised",
         severity: Severity::from_rank(a.severity),
         summary: a.summary,
@@ -484,6 +487,33 @@ pub async fn alarm_of(db: &impl ConnectionTrait, id: AlarmId) -> Result<Option<A
         changed_at: a.changed_at,
         cleared_at: a.cleared_at,
         last_sent_at: None,
+    }
+}
+
+/// The alarm that a job is for, and those besides where it is for several.
+#[derive(Clone, Debug)]
+pub struct JobAlarm {
+    /// That of the first alert.
+    pub alarm: Alarm,
+    /// How many of the others stand.
+    pub others_raised: usize,
+    /// When the others had changed last, if there are any.
+    pub others_changed_at: Option<DateTime<Utc>>,
+}
+
+/// The alarms of a job as they stand.
+pub async fn alarms_of(db: &impl ConnectionTrait, job: JobId, first: AlarmId) -> Result<Option<JobAlarm>, StoreError> {
+    let sql = "SELECT a.*, o.raised, o.others_at FROM alarm a, LATERAL (
+            SELECT count(DISTINCT b.id) FILTER (WHERE b.state = 'raised') AS raised, max(b.changed_at) AS others_at
+            FROM gathered g JOIN alarm b ON b.id = g.alarm_id WHERE g.job_id = $1 AND g.alarm_id <> a.id) o WHERE a.id = $2";
+    let rows = db.query_all_raw(sql::statement(sql, vec![job.0.into(), first.0.into()])).await?;
+    let Some(row) = rows.first() else { return Ok(None) };
+    let alarm = alarm::Model::from_query_result(row, "")?;
+    let raised: i64 = row.try_get("", "raised")?;
+    Ok(Some(JobAlarm {
+        alarm: as_it_stands(alarm),
+        others_raised: usize::try_from(raised).unwrap_or(0),
+        others_changed_at: row.try_get("", "others_at")?,
     }))
 }
 

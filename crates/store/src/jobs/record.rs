@@ -107,6 +107,15 @@ pub struct Saw {
     pub saw: serde_json::Value,
 }
 
+/// When the alarms of a job had changed last, as they were seen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct AlarmSeen {
+    /// That of its first alert.
+    pub changed_at: Option<DateTime<Utc>>,
+    /// The latest of those besides; none where there are none.
+    pub others_changed_at: Option<DateTime<Utc>>,
+}
+
 /// What becomes of a job after an event.
 #[derive(Clone, Debug, Default)]
 pub enum Then {
@@ -117,8 +126,8 @@ pub enum Then {
     Wait {
         /// Until when.
         until: DateTime<Utc>,
-        /// If it is woken by its alarm as well: when the alarm had changed last, as it was seen.
-        alarm: Option<Option<DateTime<Utc>>>,
+        /// If it is woken by its alarm as well: what was seen of that.
+        alarm: Option<AlarmSeen>,
     },
     /// It is let go until a person lets it go on.
     Rest,
@@ -156,14 +165,16 @@ pub struct Standing<'a> {
 /// tried again.
 pub async fn record(db: &DatabaseConnection, standing: Standing<'_>, now: DateTime<Utc>) -> Result<(), StoreError> {
     let kept = match standing.record.then {
-        Then::Wait { .. } => {
+        Then::Wait { alarm: Some(AlarmSeen { others_changed_at, .. }), .. } => {
             let tx = db.begin().await?;
             // Alarm before job, as intake does: a clearing under way is waited for and then seen
             // below, and one that comes later finds the job waiting. Without it each could miss the
             // other, and the job would sleep through the proof of its effect.
-            let lock = "SELECT 1 FROM alarm WHERE id = (SELECT alarm_id FROM job WHERE id = $1) FOR SHARE";
-            tx.query_all_raw(sql::statement(lock, vec![standing.id.0.into()])).await?;
+            tx.query_all_raw(sql::statement(LOCK_ALARMS, vec![standing.id.0.into()])).await?;
             let kept = write(&tx, &[standing], Holds::Claim, now).await?;
+            if let Some(seen) = others_changed_at {
+                tx.execute_raw(sql::statement(WAKE_IF_OTHERS_CHANGED, vec![standing.id.0.into(), seen.into()])).await?;
+            }
             tx.commit().await?;
             kept
         }
@@ -171,6 +182,15 @@ pub async fn record(db: &DatabaseConnection, standing: Standing<'_>, now: DateTi
     };
     if kept == 1 { Ok(()) } else { Err(StoreError::ClaimLost) }
 }
+
+/// The alarms of a job, in the order in which intake locks alarms.
+const LOCK_ALARMS: &str = "SELECT 1 FROM alarm WHERE id IN (SELECT alarm_id FROM job WHERE id = $1
+    UNION ALL SELECT alarm_id FROM gathered WHERE job_id = $1) ORDER BY source, resource, kind FOR SHARE";
+
+/// A job that waits looks again if one of its further alarms has changed since it was seen.
+const WAKE_IF_OTHERS_CHANGED: &str = "UPDATE job SET wake_at = now() WHERE id = $1 AND state = 'waiting' AND EXISTS (
+    SELECT 1 FROM gathered g JOIN alarm a ON a.id = g.alarm_id
+    WHERE g.job_id = $1 AND a.id IS DISTINCT FROM job.alarm_id AND a.changed_at > $2)";
 
 /// What holds the jobs whose records are written.
 #[derive(Clone, Copy)]
@@ -259,7 +279,7 @@ fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
         Then::Wait { until, alarm } => {
             row["until"] = json!(until);
             row["for_alarm"] = json!(alarm.is_some());
-            row["alarm_seen"] = json!(alarm.flatten());
+            row["alarm_seen"] = json!(alarm.and_then(|seen| seen.changed_at));
         }
         Then::End { effect, failure, outputs, .. } => {
             row["effect"] = json!(effect.map(JobEffect::as_str));
