@@ -14,6 +14,7 @@ export type AlarmDetail = Schema['AlarmDetail'];
 export type JobItem = Schema['JobItem'];
 export type JobDetail = Schema['JobDetail'];
 export type GoesOn = Schema['GoesOn'];
+export type NeedsYou = Schema['NeedsYou'];
 export type JobStep = Schema['JobStep'];
 export type JobPart = Schema['JobPart'];
 export type CallAnswer = Schema['CallAnswer'];
@@ -92,6 +93,8 @@ export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: strin
   taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output } }));
 export const goOn = (id: number, dry_run: boolean, why?: string) =>
   taken<GoesOn>(client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }));
+export const setSeen = (id: number, undo = false) =>
+  taken(client.POST('/api/v1/jobs/{id}/seen', { params: { path: { id } }, body: { undo } }));
 export const takeDecision = (id: number, choice: string, remark?: string) =>
   taken<DecisionItem>(
     client.POST('/api/v1/decisions/{id}', { params: { path: { id } }, body: { choice, remark } }),

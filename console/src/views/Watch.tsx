@@ -7,6 +7,7 @@ import {
   type BrokenRule,
   type DecisionItem,
   type JobItem,
+  type NeedsYou as Needing,
   type Watch as Seen,
   watch,
 } from '../api/client';
@@ -14,6 +15,7 @@ import { Gauge } from '../ui/marks';
 import { Empty, Header, JobTag, Panel, Tag, Time, Unanswered } from '../ui/parts';
 import { clock } from '../ui/time';
 import { some } from '../ui/words';
+import { SetSeen } from './job/Seen';
 import { mood, waiting } from './mood';
 import { ProposalRow } from './Proposals';
 import { Strait } from './Strait';
@@ -153,19 +155,20 @@ function BrokenRow({ broken }: { broken: BrokenRule }) {
   );
 }
 
-function NeedsYou({ job }: { job: JobItem }) {
+function NeedsYou({ job }: { job: Needing }) {
   return (
-    <Link
-      to={`/jobs/${job.id}`}
-      className="block border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk"
-    >
-      <span className="flex items-start justify-between gap-2">
-        <b className="font-semibold">{job.runbook}</b>
-        <JobTag state={job.state} effect={job.effect} />
-      </span>
-      <span className="mono block break-all text-ink-2">{job.target}</span>
-      <span className="text-[13px] text-ink-3">{job.failure ?? job.doing}</span>
-    </Link>
+    <div className="relative border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk">
+      <Link to={`/jobs/${job.id}`} className="block">
+        <span className="flex items-start justify-between gap-2">
+          <b className="font-semibold">{job.runbook}</b>
+          <JobTag state={job.state} effect={job.effect} />
+        </span>
+        <span className="mono block break-all text-ink-2">{job.target}</span>
+        <span className="block text-[13px] text-ink-3">{job.failure ?? job.doing}</span>
+        {!!job.earlier && <span className="text-[13px] text-ink-3">and {job.earlier} before it</span>}
+      </Link>
+      {job.state !== 'unsure' && <SetSeen job={job.id} />}
+    </div>
   );
 }
 

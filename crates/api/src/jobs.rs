@@ -89,6 +89,41 @@ pub struct JobDetail {
     pub gathered_more: usize,
     /// The reason of the verdict that dispatched it.
     pub reason: Option<String>,
+    /// Who has seen that it ended badly, and set it aside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<SeenBy>,
+    /// The job that goes on from where it failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub goes_on_as: Option<i64>,
+}
+
+/// Who has seen something, and when.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SeenBy {
+    /// The name of the token.
+    pub by: String,
+    /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// A job that needs a person.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NeedsYou {
+    /// In short.
+    #[serde(flatten)]
+    pub job: JobItem,
+    /// How many jobs of the same runbook on the same target ended badly within a day before it: one cause, one entry.
+    #[serde(default, skip_serializing_if = "crate::is_zero")]
+    pub earlier: i64,
+}
+
+/// That a job which ended badly is set aside.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Seen {
+    /// It is set back to what needs a person.
+    #[serde(default)]
+    pub undo: bool,
 }
 
 /// A step of a job, with what stands within it.

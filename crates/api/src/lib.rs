@@ -40,8 +40,8 @@ pub use definitions::{
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
 pub use jobs::{
-    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobDetail, JobItem, JobPart, JobStep, Resolve,
-    StepWord,
+    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobDetail, JobItem, JobPart, JobStep, NeedsYou,
+    Resolve, Seen, SeenBy, StepWord,
 };
 pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
@@ -64,6 +64,12 @@ use utoipa::{
 };
 
 /// Whether there are none: then a number is not written.
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+const fn is_zero(number: &i64) -> bool {
+    *number == 0
+}
+
+/// The same of what is in memory.
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
 const fn is_none(number: &usize) -> bool {
     *number == 0

@@ -1,6 +1,6 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, DecisionItem, JobItem, ProposalItem};
+use crate::{AlarmItem, DecisionItem, JobItem, NeedsYou, ProposalItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,8 +10,9 @@ use utoipa::ToSchema;
 pub struct Watch {
     /// From received to confirmed.
     pub narrowing: Narrowing,
-    /// Jobs that failed, were refused, expired, are unsure or had no effect, and are not old.
-    pub needs_you: Vec<JobItem>,
+    /// Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and nobody has set aside: of one
+    /// runbook on one target the last, and of what failed with the job whose step it is that one.
+    pub needs_you: Vec<NeedsYou>,
     /// Decisions that wait for a person, the most pressing first.
     pub decisions: Vec<DecisionItem>,
     /// Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts.

@@ -7,7 +7,9 @@ use arvok_core::{
     rule::Urgency,
 };
 use chrono::{DateTime, Utc};
-use sea_orm::{ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, Set};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, Set, TransactionTrait,
+};
 use serde_json::Value;
 
 /// A job that is to be launched.
@@ -117,11 +119,31 @@ pub struct GoOn<'a> {
 }
 
 /// Makes a job that goes on from where another ended, with what that was for and what it was given; the last tries of the steps that
-/// stand are taken over.
-pub async fn go_on(db: &DatabaseConnection, go_on: GoOn<'_>, now: DateTime<Utc>) -> Result<Option<JobId>, StoreError> {
+/// stand are taken over. While one that was made so is not over, it is the one.
+///
+/// # Errors
+/// If the database cannot be worked with; then nothing was made.
+pub async fn go_on(
+    db: &DatabaseConnection,
+    go_on: GoOn<'_>,
+    now: DateTime<Utc>,
+) -> Result<Option<Launched>, StoreError> {
     #[derive(FromQueryResult)]
     struct Made {
         id: i64,
+    }
+    let tx = db.begin().await?;
+    // Of two who ask at once the second finds what the first has made.
+    let lock = "SELECT id FROM job WHERE id = $1 FOR UPDATE";
+    let old: Vec<Made> = sql::typed(&tx, lock, vec![go_on.of.0.into()]).await?;
+    if old.is_empty() {
+        return Ok(None);
+    }
+    let under_way = "SELECT n.id FROM job o JOIN job n ON n.id = o.goes_on_as
+        WHERE o.id = $1 AND n.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
+    let other: Vec<Made> = sql::typed(&tx, under_way, vec![go_on.of.0.into()]).await?;
+    if let Some(other) = other.first() {
+        return Ok(Some(Launched::Known(JobId(other.id))));
     }
     // It has begun already: whoever takes it up reads what its steps gave.
     let sql = "WITH made AS (INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version,
@@ -132,7 +154,8 @@ pub async fn go_on(db: &DatabaseConnection, go_on: GoOn<'_>, now: DateTime<Utc>)
             SELECT m.id, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request, a.answer, a.output, a.error, a.saw
             FROM made m CROSS JOIN (SELECT DISTINCT ON (place) * FROM attempt WHERE job_id = $1
                 AND split_part(split_part(place, '.', 1), '[', 1) = ANY($7) ORDER BY place, attempt DESC) a
-            RETURNING 1)
+            RETURNING 1),
+        told AS (UPDATE job SET goes_on_as = (SELECT id FROM made) WHERE id = $1)
         SELECT id FROM made";
     let values = vec![
         go_on.of.0.into(),
@@ -143,8 +166,9 @@ pub async fn go_on(db: &DatabaseConnection, go_on: GoOn<'_>, now: DateTime<Utc>)
         go_on.reason.into(),
         go_on.stand.into(),
     ];
-    let made: Vec<Made> = sql::typed(db, sql, values).await?;
-    Ok(made.first().map(|m| JobId(m.id)))
+    let made: Vec<Made> = sql::typed(&tx, sql, values).await?;
+    tx.commit().await?;
+    Ok(made.first().map(|m| Launched::New(JobId(m.id))))
 }
 
 async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<Launched>, StoreError> {

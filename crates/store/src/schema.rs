@@ -41,6 +41,7 @@ impl MigratorTrait for Migrator {
                 name: "0024_walked_otherwise",
                 sql: include_str!("../migrations/0024_walked_otherwise.sql"),
             }),
+            Box::new(Step { name: "0025_seen", sql: include_str!("../migrations/0025_seen.sql") }),
         ]
     }
 }

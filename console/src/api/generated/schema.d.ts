@@ -511,6 +511,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{id}/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets a job that ended badly aside from what needs a person, or back to it. */
+        post: operations["seeJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/library": {
         parameters: {
             query?: never;
@@ -2055,6 +2072,12 @@ export interface components {
             gathered_more?: number;
             /** @description The reason of the verdict that dispatched it. */
             reason?: string | null;
+            seen?: components["schemas"]["SeenBy"] | null;
+            /**
+             * Format: int64
+             * @description The job that goes on from where it failed.
+             */
+            goes_on_as?: number | null;
         };
         /** @description One job. */
         JobItem: {
@@ -2409,6 +2432,14 @@ export interface components {
             name: string;
             /** @description Whether it is set, and may go there. */
             ready: boolean;
+        };
+        /** @description A job that needs a person. */
+        NeedsYou: components["schemas"]["JobItem"] & {
+            /**
+             * Format: int64
+             * @description How many jobs of the same runbook on the same target ended badly within a day before it: one cause, one entry.
+             */
+            earlier?: number;
         };
         /** @description A token to be made. */
         NewToken: {
@@ -3815,6 +3846,21 @@ export interface components {
              */
             allowed?: string[] | null;
         };
+        /** @description That a job which ended badly is set aside. */
+        Seen: {
+            /** @description It is set back to what needs a person. */
+            undo?: boolean;
+        };
+        /** @description Who has seen something, and when. */
+        SeenBy: {
+            /** @description The name of the token. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+        };
         /** @description Signing in to the console with a token. */
         SignIn: {
             /** @description The token. */
@@ -4360,8 +4406,11 @@ export interface components {
         Watch: {
             /** @description From received to confirmed. */
             narrowing: components["schemas"]["Narrowing"];
-            /** @description Jobs that failed, were refused, expired, are unsure or had no effect, and are not old. */
-            needs_you: components["schemas"]["JobItem"][];
+            /**
+             * @description Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and nobody has set aside: of one
+             *     runbook on one target the last, and of what failed with the job whose step it is that one.
+             */
+            needs_you: components["schemas"]["NeedsYou"][];
             /** @description Decisions that wait for a person, the most pressing first. */
             decisions: components["schemas"]["DecisionItem"][];
             /** @description Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts. */
@@ -6806,6 +6855,108 @@ export interface operations {
         };
         responses: {
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seeJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Seen"];
+            };
+        };
+        responses: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,6 +6,7 @@ import { type JobDetail, job as load } from '../../api/client';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
 import { Open } from '../decision/Open';
 import { Passage } from './Passage';
+import { Seen } from './Seen';
 import { FromFailed, Resolve, Speak } from './Speak';
 
 export function Component() {
@@ -22,6 +23,12 @@ export function Component() {
         right={
           <>
             <Speak job={job} />
+            <Seen detail={detail} />
+            {detail.goes_on_as && (
+              <Link to={`/jobs/${detail.goes_on_as}`} className="font-semibold text-sea hover:underline">
+                Goes on as job {detail.goes_on_as}
+              </Link>
+            )}
             <FromFailed key={job.id} job={job} />
             <Link
               to={`/runbooks/${job.runbook}/launch?like=${job.id}`}

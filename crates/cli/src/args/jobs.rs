@@ -83,6 +83,17 @@ pub enum JobCommand {
         #[command(flatten)]
         server: Server,
     },
+    /// Set jobs that ended badly aside from what needs a person; earlier ones of the same runbook and target go with them
+    Seen {
+        /// Their numbers
+        #[arg(required = true)]
+        ids: Vec<i64>,
+        /// Set them back
+        #[arg(long)]
+        undo: bool,
+        #[command(flatten)]
+        server: Server,
+    },
     /// Hold a job: what is under way comes to its end, and no further step is begun
     Pause {
         /// Its number

@@ -8,7 +8,7 @@ use crate::{
     events::Events,
     show::{self, Line},
 };
-use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Resolve, StepState, StepWord};
+use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Resolve, Seen, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -50,6 +50,14 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             return launch::from_failed(id, asked, &server).await;
         }
         JobCommand::Again { id, asked, server, .. } => return launch::again(id, asked, &server).await,
+        JobCommand::Seen { ids, undo, server } => {
+            let client = Client::of(&server)?;
+            for id in ids {
+                client.change(Method::POST, &format!("/api/v1/jobs/{id}/seen"), Some(&Seen { undo })).await?;
+                let said = if undo { "needs a person again" } else { "is set aside as seen" };
+                show::out(&format!("job {id} {said}"));
+            }
+        }
         JobCommand::Pause { id, why, server } => {
             let client = Client::of(&server)?;
             client.change(Method::POST, &format!("/api/v1/jobs/{id}/pause"), Some(&Because { why })).await?;

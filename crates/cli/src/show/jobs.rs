@@ -203,6 +203,8 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.rule.as_ref().map(|r| format!("  rule        {r}")));
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
+    lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
+    lines.extend(d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))));
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
         lines.push("\nInputs".into());
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));

@@ -235,3 +235,82 @@ fn a_job_goes_on_from_where_another_failed() {
     let done = stage.job_in(3, &["succeeded"]);
     assert_eq!(done["steps"][2]["attempts"][0]["output"], json!({ "id": 7 }));
 }
+
+/// The jobs that need a person, and how many before each for the same cause.
+fn needing(stage: &Stage) -> Vec<(i64, i64)> {
+    let watch = stage.get("/api/v1/watch");
+    let all = watch["needs_you"].as_array().expect("a list");
+    all.iter().map(|job| (job["id"].as_i64().expect("a number"), job["earlier"].as_i64().unwrap_or(0))).collect()
+}
+
+#[test]
+fn one_cause_needs_a_person_once_until_somebody_has_seen_it() {
+    let stage = Stage::bare();
+    stage.publish(
+        "runbook: shut\ninputs: {}\ntarget: door/a\nsteps: [{ id: no, require: 'false', else: it is locked }]\n---\n\
+        runbook: above\ninputs: {}\ntarget: door/b\nsteps: [{ id: below, runbook: shut }]\n",
+    );
+    let launch = |runbook: &str| {
+        let body = json!({ "runbook": runbook });
+        let job = stage.call(Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a number");
+        stage.job_in(job, &["failed"]);
+        job
+    };
+    let (_, second) = (launch("shut"), launch("shut"));
+    assert_eq!(needing(&stage), [(second, 1)], "of two that failed alike the last");
+    let above = launch("above");
+    assert_eq!(needing(&stage), [(above, 0), (second, 1)], "what failed within another is told with that");
+    let seen = stage.arvok(&["job", "seen", &second.to_string(), &above.to_string()]);
+    assert_eq!(
+        seen.out,
+        format!("job {second} is set aside as seen\njob {above} is set aside as seen\n"),
+        "{}",
+        seen.all()
+    );
+    assert_eq!(needing(&stage), []);
+    let shown = stage.arvok(&["job", "show", &second.to_string()]).out;
+    assert!(shown.contains("\n  seen        by admin, "), "{shown}");
+    let third = launch("shut");
+    assert_eq!(needing(&stage), [(third, 0)], "the next one needs a person again, without those that were seen");
+    let back = stage.arvok(&["job", "seen", &second.to_string(), "--undo"]);
+    assert_eq!(back.out, format!("job {second} needs a person again\n"), "{}", back.all());
+    assert_eq!(needing(&stage), [(third, 2)]);
+    let well = stage.arvok(&["job", "seen", "999"]);
+    assert_eq!(well.code, 5, "{}", well.all());
+}
+
+#[test]
+fn several_who_go_on_from_one_job_at_once_make_one_job() {
+    let stage = Stage::with_demo();
+    let peer = Peer::start();
+    stage.publish(&peer.definitions("safe"));
+    let naps =
+        "  - { id: tell, timeout: 400ms, call: peer.tell, via: peer, give: { what: a } }\n  - { id: nap, pause: 1h }\n";
+    stage.publish(&format!(
+        "runbook: naps\ntarget: vm/n\nsteps:\n  - {{ id: size, set: {{ gib: 40 }} }}\n{naps}timeout: 2h\n"
+    ));
+    peer.delay(std::time::Duration::from_secs(2));
+    let made = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "naps" })));
+    let job = made.1["job"].as_i64().expect("a number");
+    stage.job_in(job, &["failed"]);
+    peer.delay(std::time::Duration::ZERO);
+    let path = format!("/api/v1/jobs/{job}/go-on");
+    let ask = || stage.call(Method::POST, &path, Some(&json!({})));
+    let mut said: Vec<(u16, i64)> = std::thread::scope(|scope| {
+        let all: Vec<_> = (0..6).map(|_| scope.spawn(ask)).collect();
+        all.into_iter()
+            .map(|one| one.join().expect("answers"))
+            .map(|(s, b)| (s, b["job"].as_i64().unwrap_or(0)))
+            .collect()
+    });
+    said.sort_unstable();
+    let other = said[0].1;
+    assert_eq!(said, [(200, other), (200, other), (200, other), (200, other), (200, other), (201, other)]);
+    assert_eq!(stage.get(&format!("/api/v1/jobs/{job}"))["goes_on_as"], other);
+    // Once that one is over, it may be gone on from anew.
+    stage.job_in(other, &["waiting"]);
+    assert_eq!(stage.arvok(&["job", "cancel", &other.to_string()]).code, 0);
+    stage.job_in(other, &["cancelled"]);
+    let again = ask();
+    assert!(again.0 == 201 && again.1["job"].as_i64().is_some_and(|made| made > other), "{again:?}");
+}

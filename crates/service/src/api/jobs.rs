@@ -11,7 +11,7 @@ use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem, Page, Problem,
-    Resolve, Role, StepState, StepWord,
+    Resolve, Role, Seen, StepState, StepWord,
 };
 use arvok_core::{
     JobId,
@@ -22,7 +22,7 @@ use arvok_core::{
 };
 use arvok_store::{
     jobs::{self, Word},
-    launches,
+    launches::{self, Launched},
     outside::{children, decisions},
     read::{self, JobRow},
 };
@@ -173,7 +173,13 @@ pub(super) async fn go_on(
         clock::now(),
     )
     .await?;
-    let made = made.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let made = match made.ok_or_else(|| ApiError::NotFound(format!("job {id}")))? {
+        Launched::New(made) => made,
+        Launched::Known(known) | Launched::Other(known) => {
+            goes_on.job = Some(known.0);
+            return Ok(HttpResponse::Ok().json(goes_on));
+        }
+    };
     tracing::info!(job = made.0, from = id.into_inner(), by = caller.0.name, "a job goes on from where another failed");
     node.announcer.tell(Change { jobs: vec![made.0], ..Change::default() });
     node.work.notify_one();
@@ -210,6 +216,28 @@ pub(super) async fn resume(
     let answer = say(&node, &caller, *id, Word::Resume).await?;
     say_below(&node, *id, &Word::Resume).await?;
     Ok(answer)
+}
+
+/// Sets a job that ended badly aside from what needs a person, or back to it.
+#[utoipa::path(operation_id = "seeJob", tag = "jobs", params(("id" = i64, Path)), request_body = Seen,
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/jobs/{id}/seen")]
+pub(super) async fn seen(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<Seen>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let by = (!body.undo).then_some(caller.0.name.as_str());
+    if !jobs::see(&node.db, JobId(*id), by, clock::now()).await? {
+        let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+        let more = if row.item.state == JobState::Unsure { "; say what became of its step" } else { "" };
+        let state = row.item.state;
+        return Err(ApiError::Conflict(format!("job {id} is {state}; only what ended badly is set aside{more}")));
+    }
+    node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
+    Ok(HttpResponse::NoContent().finish())
 }
 
 /// Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
@@ -298,5 +326,7 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, deci
         gathered: Vec::new(),
         gathered_more: 0,
         reason: row.reason,
+        seen: row.seen,
+        goes_on_as: row.goes_on_as,
     }
 }

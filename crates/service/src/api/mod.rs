@@ -149,6 +149,7 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(launch::launch)
         .service(jobs::resolve)
         .service(jobs::go_on)
+        .service(jobs::seen)
         .service(jobs::pause)
         .service(jobs::resume)
         .service(jobs::cancel);

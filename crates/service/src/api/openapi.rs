@@ -81,6 +81,7 @@ struct Whole;
     launch::launch,
     jobs::resolve,
     jobs::go_on,
+    jobs::seen,
     jobs::pause,
     jobs::resume,
     jobs::cancel,

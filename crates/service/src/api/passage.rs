@@ -17,7 +17,7 @@ const STEPS_SHOWN: usize = 2_000;
 const MOST_STEPS: usize = 20_000;
 
 /// Tells of each job what it does or waits for, or how it ended, where its state says more than its steps.
-pub(super) fn tell_doing(jobs: &mut [JobItem]) {
+pub(super) fn tell_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
     for job in jobs {
         match job.state {
             JobState::Queued => job.doing = "waits for its turn".into(),

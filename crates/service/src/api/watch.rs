@@ -31,7 +31,7 @@ pub(super) async fn overview(
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }
     let mut seen = read::overview(&node.db, window.delta(), clock::now()).await?;
-    super::passage::tell_doing(&mut seen.needs_you);
+    super::passage::tell_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
     super::passage::tell_doing(&mut seen.under_way);
     Ok(web::Json(Watch {
         narrowing: seen.narrowing,

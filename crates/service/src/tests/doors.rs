@@ -228,4 +228,13 @@ async fn an_id_that_comes_again_with_other_content_is_told_counted_and_kept() {
     );
     let kept = desk.ask(shown(TestRequest::get().uri("/api/v1/unreadable?source=pier"), "viewer")).await;
     assert!(kept.json["items"][1]["payload"].as_str().is_some_and(|p| p.contains("vm/b")), "{}", kept.json);
+    // Of one that gives an id to everything all are told and counted, and some are kept.
+    let one = |n: usize| json!({ "id": "n-3", "kind": "disk.usage", "resource": format!("vm/{n}") });
+    let flood = send((0..60).map(one).collect()).await;
+    let told = flood["alerts"].as_array().into_iter().flatten().filter(|alert| alert["conflict"].is_string());
+    assert_eq!(told.count(), 59);
+    let asked = desk.ask(shown(TestRequest::get().uri("/api/v1/definitions/source"), "viewer")).await;
+    assert_eq!(asked.json["items"][0]["used"]["conflicts"], 2 + 59);
+    let kept = desk.ask(shown(TestRequest::get().uri("/api/v1/unreadable?source=pier&limit=200"), "viewer")).await;
+    assert_eq!(kept.json["items"].as_array().map(Vec::len), Some(2 + 20));
 }

@@ -102,6 +102,12 @@ pub struct Model {
     /// Why it was dispatched.
     #[sea_orm(column_type = "Text")]
     pub reason: Option<String>,
+    /// Who has seen that it ended badly, and set it aside.
+    pub seen_by: Option<String>,
+    /// When.
+    pub seen_at: Option<DateTimeUtc>,
+    /// The job that goes on from where it failed.
+    pub goes_on_as: Option<i64>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

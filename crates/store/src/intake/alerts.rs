@@ -103,26 +103,50 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: K
     Ok(Recorded { seqs: seqs.collect(), generation: Some(inserted.generation), anew: is_stale.then_some(found) })
 }
 
+/// The alert that stands under an id which came again.
+#[derive(FromQueryResult)]
+struct Stands {
+    /// Which of the batch came with the id.
+    n: i64,
+    seq: i64,
+    kind: String,
+    resource: String,
+    state: String,
+    severity: i16,
+    value: Option<f64>,
+    summary: String,
+    labels: serde_json::Value,
+}
+
+impl Stands {
+    /// What the one that came says otherwise, if anything.
+    fn differs_from(&self, came: &Alert) -> Option<String> {
+        let labels = serde_json::to_value(&came.labels).unwrap_or_default();
+        let parts = [
+            ("kind", self.kind.clone(), came.kind.clone()),
+            ("resource", self.resource.clone(), came.resource.to_string()),
+            ("state", self.state.clone(), came.state.as_str().to_owned()),
+            ("severity", told(Severity::from_rank(self.severity)), told(came.severity)),
+            ("value", told_value(self.value), told_value(came.value)),
+            ("summary", self.summary.clone(), came.summary.clone()),
+            ("labels", self.labels.to_string(), clean_json(labels).to_string()),
+        ];
+        let (what, before, now) = parts.into_iter().find(|(_, before, now)| before != now)?;
+        let (before, now) = (cut(&before, 100), cut(&now, 100));
+        let (id, seq) = (&came.id, self.seq);
+        Some(format!("id `{id}` came before, as alert {seq}, with another {what}: `{before}`, now `{now}`"))
+    }
+}
+
 /// Of alerts with a repeated id those that say something else than the one that stands under it: their numbers among all, and what
-/// is told of each. They are kept as what cannot be read, since nothing else has them.
+/// is told of each. They are kept as what cannot be read, since nothing else has them; of a sender that gives one id to everything
+/// so many of a batch.
 pub(super) async fn conflicts(
     tx: &DatabaseTransaction,
     plan: &super::Plan<'_>,
     seqs: &[Option<i64>],
     known: Known,
 ) -> Result<BTreeMap<usize, String>, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Stands {
-        n: i64,
-        seq: i64,
-        kind: String,
-        resource: String,
-        state: String,
-        severity: i16,
-        value: Option<f64>,
-        summary: String,
-        labels: serde_json::Value,
-    }
     let repeated: Vec<usize> = seqs.iter().enumerate().filter(|(_, seq)| seq.is_none()).map(|(n, _)| n).collect();
     if repeated.is_empty() {
         return Ok(BTreeMap::new());
@@ -136,43 +160,45 @@ pub(super) async fn conflicts(
     let numbers: Vec<i64> = repeated.iter().map(|n| i64::try_from(*n).unwrap_or(i64::MAX)).collect();
     let values = vec![numbers.into(), texts(|a| &a.source), texts(|a| &a.id), known.ids_from.into()];
     let stands: Vec<Stands> = sql::typed(tx, sql, values).await?;
-    let differs = |s: Stands| {
-        let n = usize::try_from(s.n).ok()?;
-        let came = plan.alerts.get(n)?;
-        let labels = serde_json::to_value(&came.labels).unwrap_or_default();
-        let parts = [
-            ("kind", s.kind, came.kind.clone()),
-            ("resource", s.resource, came.resource.to_string()),
-            ("state", s.state, came.state.as_str().to_owned()),
-            ("severity", told(Severity::from_rank(s.severity)), told(came.severity)),
-            ("value", told_value(s.value), told_value(came.value)),
-            ("summary", s.summary, came.summary.clone()),
-            ("labels", s.labels.to_string(), clean_json(labels).to_string()),
-        ];
-        let (what, before, now) = parts.into_iter().find(|(_, before, now)| before != now)?;
-        let (before, now) = (cut(&before, 100), cut(&now, 100));
-        Some((
-            n,
-            format!("id `{}` came before, as alert {}, with another {what}: `{before}`, now `{now}`", came.id, s.seq),
-        ))
-    };
-    let found: BTreeMap<usize, String> = stands.into_iter().filter_map(differs).collect();
-    let strange = |n: &usize, reason: &String| Strange {
-        reason: reason.clone(),
-        payload: cut(&as_it_came(plan.alerts[*n]), KEPT).to_owned(),
-        item: true,
-        beside: serde_json::Value::Null,
-    };
-    let parcels: Vec<Parcel> = found
-        .iter()
-        .map(|(n, reason)| {
-            let came = plan.alerts[*n];
-            let strange = vec![strange(n, reason)];
-            Parcel { source: came.source.clone(), received: came.received, strange, ..Parcel::default() }
-        })
-        .collect();
-    keep_strange(tx, &parcels.iter().collect::<Vec<_>>()).await?;
+    let differing = stands.iter().filter_map(|stands| {
+        let n = usize::try_from(stands.n).ok()?;
+        Some((n, stands.differs_from(plan.alerts.get(n)?)?))
+    });
+    let found: BTreeMap<usize, String> = differing.collect();
+    keep_conflicts(tx, plan, &found).await?;
     Ok(found)
+}
+
+/// Alerts with an id of another that are kept of one source and batch; all are counted and told.
+const CONFLICTS_KEPT: usize = 20;
+
+async fn keep_conflicts(
+    tx: &DatabaseTransaction,
+    plan: &super::Plan<'_>,
+    found: &BTreeMap<usize, String>,
+) -> Result<(), StoreError> {
+    let mut of_source: BTreeMap<&str, usize> = BTreeMap::new();
+    let parcels = found.iter().filter_map(|(n, reason)| {
+        let came = plan.alerts[*n];
+        let kept = of_source.entry(&came.source).or_default();
+        *kept += 1;
+        let strange = Strange {
+            reason: reason.clone(),
+            payload: cut(&as_it_came(came), KEPT).to_owned(),
+            item: true,
+            beside: serde_json::Value::Null,
+        };
+        let parcel = Parcel {
+            source: came.source.clone(),
+            received: came.received,
+            strange: vec![strange],
+            ..Parcel::default()
+        };
+        (*kept <= CONFLICTS_KEPT).then_some(parcel)
+    });
+    let parcels: Vec<Parcel> = parcels.collect();
+    keep_strange(tx, &parcels.iter().collect::<Vec<_>>()).await?;
+    Ok(())
 }
 
 /// Longest payload that is kept, in bytes.

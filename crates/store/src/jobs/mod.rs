@@ -19,7 +19,7 @@ use arvok_core::{
     alarm::Alarm,
     job::{JobState, Kept, Place, Resolution},
 };
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use record::{Holds, write};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait,
@@ -469,6 +469,25 @@ pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
         RETURNING id";
     let expired: Vec<Id> = sql::typed(db, sql, vec![ENDED_AT_ONCE.into()]).await?;
     Ok(expired.iter().map(|e| JobId(e.id)).collect())
+}
+
+/// Keeps who has set aside a job that ended badly, and with it those of the same runbook on the same target that ended so within a day
+/// before and that nobody has seen; none sets back what was set aside together. Whether it had ended so.
+pub async fn see(
+    db: &DatabaseConnection,
+    job: JobId,
+    by: Option<&str>,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let sql = "UPDATE job j SET seen_by = $2, seen_at = $3 FROM job s WHERE s.id = $1
+        AND (s.state IN ('failed', 'refused', 'expired') OR (s.state = 'succeeded' AND s.effect = 'unconfirmed'))
+        AND (j.id = s.id OR (j.runbook = s.runbook AND j.target = s.target AND j.id < s.id AND j.parent IS NULL
+            AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')
+            AND CASE WHEN $2 IS NULL THEN j.seen_at = s.seen_at ELSE j.seen_by IS NULL AND j.created_at > $4 END))";
+    let at = by.map(|_| now);
+    let values = vec![job.0.into(), by.into(), at.into(), (now - TimeDelta::days(1)).into()];
+    let done = db.execute_raw(sql::statement(sql, values)).await?;
+    Ok(done.rows_affected() > 0)
 }
 
 /// An alarm as it stands.

@@ -5,7 +5,7 @@ use crate::{
     StoreError,
     entity::{attempt, job},
 };
-use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, StepState};
+use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, SeenBy, StepState};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -120,6 +120,10 @@ pub struct JobRow {
     pub children: Vec<(String, JobItem)>,
     /// Tries with the place of their step.
     pub attempts: Vec<(String, Attempt)>,
+    /// Who has set it aside.
+    pub seen: Option<SeenBy>,
+    /// The job that goes on from where it failed.
+    pub goes_on_as: Option<i64>,
 }
 
 /// Most jobs of its steps that are read with a job.
@@ -171,5 +175,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         reason: row.reason,
         children,
         attempts: attempts.into_iter().map(attempt).collect(),
+        seen: row.seen_by.zip(row.seen_at).map(|(by, at)| SeenBy { by, at }),
+        goes_on_as: row.goes_on_as,
     }))
 }

@@ -6,11 +6,12 @@ use crate::{
     entity::{alarm, job, unreadable},
     sql,
 };
-use arvok_api::{AlarmItem, BrokenRule, JobItem, Narrowing, ProposalFilter, ProposalItem};
+use arvok_api::{AlarmItem, BrokenRule, JobItem, Narrowing, NeedsYou, ProposalFilter, ProposalItem};
+use arvok_core::job::JobState;
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
-    ColumnTrait, Condition, DatabaseConnection, EntityTrait, Order, PaginatorTrait, QueryFilter, QueryOrder, Select,
-    sea_query::Expr,
+    ColumnTrait, Condition, DatabaseConnection, EntityTrait, FromQueryResult, Order, PaginatorTrait, QueryFilter,
+    QueryOrder, Select, sea_query::Expr,
 };
 
 /// Most items of each part.
@@ -22,7 +23,7 @@ pub struct Overview {
     /// From received to confirmed.
     pub narrowing: Narrowing,
     /// Jobs for a person.
-    pub needs_you: Vec<JobItem>,
+    pub needs_you: Vec<NeedsYou>,
     /// Rules that could not decide.
     pub broken: Vec<BrokenRule>,
     /// Jobs that wait for a person to launch them.
@@ -91,20 +92,44 @@ fn number(n: u64) -> i64 {
     i64::try_from(n).unwrap_or(i64::MAX)
 }
 
-/// Jobs that did not help, unless a later one did, and those that nobody knows the end of.
+/// What makes a job one that ended badly.
+const BADLY: &str = "(j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')";
+
+/// Jobs that did not help, unless a later one did or somebody has set them aside, and those that nobody knows the end of. One cause is
+/// one entry: of one runbook on one target the last, and of what failed with the job whose step it is that one.
 fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
-    use job::Column::{CreatedAt, Effect, Id, State};
-    let helped_later = "NOT EXISTS (SELECT 1 FROM job later WHERE later.target = job.target
-        AND later.runbook = job.runbook AND later.id > job.id AND later.effect = 'confirmed')";
+    use job::Column::{CreatedAt, Effect, Id, Parent, SeenBy, State};
+    let later = format!(
+        "NOT EXISTS (SELECT 1 FROM job j WHERE j.target = job.target AND j.runbook = job.runbook AND j.id > job.id
+            AND j.parent IS NULL AND (j.effect = 'confirmed' OR {BADLY}))"
+    );
     let unsure = || State.eq("unsure");
-    let recent = Condition::all().add(CreatedAt.gte(since)).add(Expr::cust(helped_later));
+    let states = State.is_in(["failed", "refused", "expired", "unsure"]);
+    let troubled = Condition::any().add(states).add(Effect.eq("unconfirmed"));
+    let badly = Condition::all().add(Parent.is_null()).add(SeenBy.is_null()).add(CreatedAt.gte(since));
     job::Entity::find()
-        .filter(
-            Condition::any().add(State.is_in(["failed", "refused", "expired", "unsure"])).add(Effect.eq("unconfirmed")),
-        )
-        .filter(Condition::any().add(unsure()).add(recent))
+        .filter(troubled)
+        .filter(Condition::any().add(unsure()).add(badly.add(Expr::cust(later))))
         .order_by(unsure(), Order::Desc)
         .order_by_desc(Id)
+}
+
+/// The same, with how many came before each for the same cause.
+async fn needs_you(db: &DatabaseConnection, since: DateTime<Utc>) -> Result<Vec<NeedsYou>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Earlier {
+        id: i64,
+        n: i64,
+    }
+    let jobs = items(db, for_a_person(since), MOST).await?;
+    let sql = format!(
+        "SELECT l.id, count(*) AS n FROM job l JOIN job j ON j.target = l.target AND j.runbook = l.runbook AND j.id < l.id
+        WHERE l.id = ANY($1) AND j.created_at >= $2 AND j.parent IS NULL AND j.seen_by IS NULL AND {BADLY} GROUP BY l.id"
+    );
+    let asked: Vec<i64> = jobs.iter().filter(|job| job.state != JobState::Unsure).map(|job| job.id).collect();
+    let earlier: Vec<Earlier> = sql::typed(db, &sql, vec![asked.into(), since.into()]).await?;
+    let count = |id: i64| earlier.iter().find(|e| e.id == id).map_or(0, |e| e.n);
+    Ok(jobs.into_iter().map(|job| NeedsYou { earlier: count(job.id), job }).collect())
 }
 
 /// Jobs that are not over, the most urgent first.
@@ -127,7 +152,7 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
     proposals.reverse();
     Ok(Overview {
         narrowing,
-        needs_you: items(db, for_a_person(now - TimeDelta::hours(24)), MOST).await?,
+        needs_you: needs_you(db, now - TimeDelta::hours(24)).await?,
         broken: sql::rows(db, BROKEN, vec![(now - TimeDelta::days(1)).into(), number(MOST).into()]).await?,
         proposals,
         under_way: items(db, at_work(), MOST).await?,

@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 24] = [
+const STEPS: [(&str, &str); 25] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -34,6 +34,7 @@ const STEPS: [(&str, &str); 24] = [
     ("0022_saw", include_str!("../../migrations/0022_saw.sql")),
     ("0023_counted_apart", include_str!("../../migrations/0023_counted_apart.sql")),
     ("0024_walked_otherwise", include_str!("../../migrations/0024_walked_otherwise.sql")),
+    ("0025_seen", include_str!("../../migrations/0025_seen.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
