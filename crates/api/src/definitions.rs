@@ -95,6 +95,9 @@ pub struct DefinitionItem {
     pub summary: Option<String>,
     /// Its version.
     pub version: i32,
+    /// The file from which it was published.
+    #[serde(default)]
+    pub file: String,
     /// When that was published.
     pub published_at: DateTime<Utc>,
     /// By whom.

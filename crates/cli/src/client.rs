@@ -1,21 +1,14 @@
 //! Talking to a server: addresses, tokens, and what its refusals mean.
 
-use crate::{args::Server, error::CliError};
+use crate::{args::Server, error::CliError, login::Logins};
 use arvok_api::Problem;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client as Http, Method, RequestBuilder, Response, StatusCode};
-use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
-use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::PathBuf, time::Duration};
+use std::time::Duration;
 
 const HERE: &str = "http://127.0.0.1:8470";
-
-/// What `arvok login` remembers.
-#[derive(Debug, Serialize, Deserialize)]
-struct Login {
-    server: String,
-    token: String,
-}
 
 /// A server and a token.
 #[derive(Clone, Debug)]
@@ -25,25 +18,21 @@ pub struct Client {
     token: Option<String>,
 }
 
-fn login_file() -> Option<PathBuf> {
-    let base = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
-    let base = base.or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")));
-    base.map(|b| b.join("arvok/login.toml"))
-}
-
-fn remembered() -> Option<Login> {
-    toml::from_str(&fs::read_to_string(login_file()?).ok()?).ok()
-}
-
 impl Client {
     /// The server of the flags or the environment, else the remembered one.
     pub fn of(server: &Server) -> Result<Self, CliError> {
-        let login = if server.server.is_some() && server.token.is_some() { None } else { remembered() };
-        let address = server.server.clone().or_else(|| login.as_ref().map(|l| l.server.clone()));
-        let address = address.unwrap_or_else(|| HERE.into());
+        if let (Some(address), Some(token)) = (&server.server, &server.token) {
+            return Self::new(address.clone(), Some(token.clone()));
+        }
+        let logins = Logins::load()?;
         // A remembered token goes to the remembered server only.
-        let known = login.filter(|l| l.server == address).map(|l| l.token);
-        Self::new(address, server.token.clone().or(known))
+        let login = match &server.server {
+            Some(address) => logins.at(address),
+            None => logins.find(server.profile.as_deref())?,
+        };
+        let address = server.server.clone().or_else(|| login.map(|l| l.server.clone()));
+        let token = server.token.clone().or_else(|| login.map(|l| l.token.clone()));
+        Self::new(address.unwrap_or_else(|| HERE.into()), token)
     }
 
     /// A server and a token.
@@ -60,25 +49,9 @@ impl Client {
         &self.address
     }
 
-    /// Remembers a server and a token, readable for this user only.
-    pub fn remember(&self) -> Result<PathBuf, CliError> {
-        let file = login_file().ok_or_else(|| CliError::Here("there is no home folder to remember it in".into()))?;
-        let login = Login { server: self.address.clone(), token: self.token.clone().unwrap_or_default() };
-        let text = toml::to_string(&login).map_err(|e| CliError::Here(e.to_string()))?;
-        let write = || {
-            fs::create_dir_all(file.parent().unwrap_or(&file))?;
-            let _ = fs::remove_file(&file);
-            fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?.write_all(text.as_bytes())
-        };
-        write().map_err(|e| crate::error::file(&file, e))?;
-        Ok(file)
-    }
-
-    /// Forgets what is remembered: the server, and the file that held it.
-    pub fn forget() -> Result<Option<(String, PathBuf)>, CliError> {
-        let (Some(file), Some(login)) = (login_file(), remembered()) else { return Ok(None) };
-        fs::remove_file(&file).map_err(|e| crate::error::file(&file, e))?;
-        Ok(Some((login.server, file)))
+    /// The token.
+    pub fn token(&self) -> Option<&str> {
+        self.token.as_deref()
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -179,7 +152,11 @@ impl Client {
         if let Some(key) = key {
             request = request.header("idempotency-key", key);
         }
-        self.json(request.body(body)).await
+        // What is sent are no words of the command.
+        self.json(request.body(body)).await.map_err(|e| match e {
+            CliError::Usage(said) => CliError::Refused(said),
+            other => other,
+        })
     }
 
     /// POST with a JSON body; the answer comes in pieces.
@@ -203,6 +180,7 @@ fn refusal(status: StatusCode, text: &str) -> CliError {
     let shown: Vec<String> = problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
     let said = if shown.is_empty() { problem.detail } else { format!("{}\n{}", problem.detail, shown.join("\n")) };
     match status.as_u16() {
+        400 => CliError::Usage(said),
         401 => CliError::Denied(format!("{said} (or give it with --token, ARVOK_TOKEN or `arvok login`)")),
         403 => CliError::Denied(said),
         404 => CliError::Missing(said),

@@ -6,6 +6,7 @@ mod commands;
 mod demo;
 mod error;
 mod events;
+mod login;
 mod show;
 mod spool;
 mod stop;

@@ -8,6 +8,11 @@ pub fn out(text: &str) {
     let _ = writeln!(std::io::stdout(), "{}", plain(text.trim_end()));
 }
 
+/// Prints a piece of a result that has its own lines' ends, and nothing in it that is not [`plain`].
+pub fn raw(text: &str) {
+    let _ = write!(std::io::stdout(), "{text}");
+}
+
 /// Prints a message beside the results.
 pub fn say(text: &str) {
     let _ = writeln!(std::io::stderr(), "{}", plain(text.trim_end()));

@@ -1845,6 +1845,8 @@ export interface components {
              * @description Its version.
              */
             version: number;
+            /** @description The file from which it was published. */
+            file?: string;
             /**
              * Format: date-time
              * @description When that was published.
@@ -2962,6 +2964,8 @@ export interface components {
                  * @description Its version.
                  */
                 version: number;
+                /** @description The file from which it was published. */
+                file?: string;
                 /**
                  * Format: date-time
                  * @description When that was published.

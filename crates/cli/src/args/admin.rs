@@ -1,6 +1,6 @@
 //! What `secret`, `token`, `audit`, `node` and `storage` take.
 
-use super::{Output, Server};
+use super::{Output, Paging, Server};
 use clap::Subcommand;
 
 #[derive(Debug, Subcommand)]
@@ -104,9 +104,8 @@ Example:
         /// What was done, such as token.made, secret.set, published, sign-in.refused
         #[arg(long)]
         act: Option<String>,
-        /// At most so many
-        #[arg(long, default_value_t = 50)]
-        limit: u64,
+        #[command(flatten)]
+        paging: Paging,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

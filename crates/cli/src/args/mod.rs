@@ -31,7 +31,7 @@ const EXAMPLES: &str = "Examples:
 
 /// Event rules, remediation jobs, and proof that they helped.
 #[derive(Debug, Parser)]
-#[command(name = "arvok", version, max_term_width = 100, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"))]
+#[command(name = "arvok", version, max_term_width = 100, disable_help_subcommand = true, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"))]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
@@ -92,9 +92,10 @@ Examples:
     /// Run a stand-in by itself, to play with
     #[command(subcommand)]
     Standin(Standin),
-    /// Check definitions, without a server
-    #[command(after_help = "Example:
-  arvok check definitions/ && git commit")]
+    /// Check definitions, without a server, or beside what is published on one
+    #[command(after_help = "Examples:
+  arvok check definitions/ && git commit
+  arvok check rules/disks.yaml --against published     names defined elsewhere are known")]
     Check {
         /// Files, or folders whose .yaml, .yml and .json files are read; - for standard input
         #[arg(required = true)]
@@ -102,12 +103,18 @@ Examples:
         /// Show every warning, and not ten of each kind
         #[arg(long)]
         all_warnings: bool,
+        /// Check beside what the server has: takes a token of role author
+        #[arg(long, value_name = "WHAT")]
+        against: Option<Against>,
+        #[command(flatten)]
+        server: Server,
         #[command(flatten)]
         output: Output,
     },
     /// Publish definitions: shows what would change, and asks
-    #[command(after_help = "Example:
-  arvok publish definitions/ --yes     in a script")]
+    #[command(after_help = "Examples:
+  arvok publish definitions/ --yes             in a script
+  arvok publish definitions/ --prune           what is no more in the folder is withdrawn")]
     Publish {
         /// Files, or folders whose .yaml, .yml and .json files are read; - for standard input
         #[arg(required = true)]
@@ -118,6 +125,9 @@ Examples:
         /// Only show what would change
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
+        /// Withdraw what was published from these folders and is no more in them; what came from elsewhere stays
+        #[arg(long)]
+        prune: bool,
         /// Show every warning, and not ten of each kind
         #[arg(long)]
         all_warnings: bool,
@@ -216,11 +226,15 @@ Examples:
 history.
 
 Example:
-  arvok login http://127.0.0.1:8470 --token-file arvok-data/admin.token --wait"
+  arvok login http://127.0.0.1:8470 --token-file arvok-data/admin.token --wait
+  arvok login https://arvok.quill.example --name quill < quill.token"
     )]
     Login {
         /// The server's address
         address: String,
+        /// What it is called here, for --profile; it is the one that is meant from now on
+        #[arg(long, default_value = crate::login::USUAL)]
+        name: String,
         /// The file that holds the token; standard input if left out
         #[arg(long, value_name = "FILE")]
         token_file: Option<PathBuf>,
@@ -228,8 +242,14 @@ Example:
         #[arg(long)]
         wait: bool,
     },
-    /// Forget the server and the token that `arvok login` remembers
-    Logout,
+    /// Forget a server and its token that `arvok login` remembers
+    Logout {
+        /// What it is called; the one that is meant at present if left out
+        name: Option<String>,
+    },
+    /// Profiles: the servers that `arvok login` remembers, and which of them is meant
+    #[command(subcommand)]
+    Profile(ProfileCommand),
     /// Show how the server is: who you are there, whether it is ready, what needs somebody
     Status {
         #[command(flatten)]
@@ -242,12 +262,41 @@ Example:
         /// source, rule, runbook, connector, connection or subscriber; api for the OpenAPI document
         kind: String,
     },
+    /// Print the help of a command, or a page for man
+    #[command(after_help = "Examples:
+  arvok help job launch
+  arvok help --man job launch | man -l -
+  arvok help --into /usr/local/share/man/man1     a page for each command")]
+    Help {
+        /// The words of the command; the whole if left out
+        words: Vec<String>,
+        /// As a page for man
+        #[arg(long)]
+        man: bool,
+        /// Write the pages of all commands into this folder
+        #[arg(long, value_name = "DIR", conflicts_with_all = ["words", "man"])]
+        into: Option<PathBuf>,
+    },
     /// Print completions for a shell
     #[command(after_help = "Example:
   arvok completions bash > /etc/bash_completion.d/arvok")]
     Completions {
         /// The shell
         shell: Shell,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ProfileCommand {
+    /// List the servers that are remembered
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Mean another server from now on
+    Use {
+        /// What it is called
+        name: String,
     },
 }
 
@@ -265,6 +314,9 @@ pub struct Window {
 /// Which server, and what it is shown.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Server {
+    /// A server that `arvok login` remembers, by its name; the one that is meant at present if left out
+    #[arg(long, env = "ARVOK_PROFILE", value_name = "NAME", conflicts_with = "server")]
+    pub profile: Option<String>,
     /// The server's address; that of `arvok login` if left out
     #[arg(long, env = "ARVOK_SERVER", value_name = "URL")]
     pub server: Option<String>,
@@ -281,15 +333,48 @@ pub struct Output {
     pub json: bool,
 }
 
-/// How much of a list.
+/// How much of a list, and for whom.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Paging {
-    /// How many, newest first
-    #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u16).range(1..=500))]
-    pub limit: u16,
+    /// How many, newest first; or all of them
+    #[arg(long, default_value = "30", value_name = "N|all")]
+    pub limit: Most,
     /// Go on behind this one, from the end of the page before
     #[arg(long)]
     pub after: Option<i64>,
+    /// Print an item on each line as it comes, for programs
+    #[arg(long = "as", value_name = "FORM", value_enum, conflicts_with = "json")]
+    pub form: Option<Form>,
+}
+
+/// How many items of a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Most {
+    /// However many there are.
+    All,
+    /// So many at most.
+    Number(u32),
+}
+
+impl std::str::FromStr for Most {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        match text.parse() {
+            _ if text == "all" => Ok(Self::All),
+            Ok(number @ 1..) => Ok(Self::Number(number)),
+            _ => Err("a number from 1 on, or all".into()),
+        }
+    }
+}
+
+/// How items are printed one by one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Form {
+    /// A JSON object on each line
+    Lines,
+    /// CSV (RFC 4180), with a line of names first; texts that a spreadsheet would take for formulas begin with an apostrophe
+    Csv,
 }
 
 #[derive(Debug, ClapArgs)]

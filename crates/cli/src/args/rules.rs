@@ -41,7 +41,7 @@ changed by it. Ctrl-C ends it. With --alerts and a file no server is needed.
 
 Examples:
   arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --since 7d --against published
-  arvok alert list --limit 500 --json | jq -c '.items[]' > night.jsonl
+  arvok alert list --limit all --as lines > night.jsonl
   arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --alerts night.jsonl")]
     Rehearse {
         /// A published rule, or a file
@@ -250,6 +250,16 @@ pub enum Versioned {
         server: Server,
         #[command(flatten)]
         output: Output,
+    },
+    /// Edit one with VISUAL or EDITOR and publish it: shows what would change, and asks
+    Edit {
+        /// Its name
+        name: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        server: Server,
     },
     /// Publish an earlier version once more: shows what would change, and asks
     Restore {

@@ -1,14 +1,17 @@
-//! `arvok secret`, `arvok token`, `arvok audit`, `arvok login`.
+//! `arvok secret`, `arvok token`, `arvok audit`, `arvok login`, `arvok logout`, `arvok profile`.
 
+use super::list::list;
 use crate::{
-    args::{AuditCommand, SecretCommand, TokenCommand},
+    args::{AuditCommand, ProfileCommand, SecretCommand, TokenCommand},
     client::{Client, percent},
     error::{CliError, file as fault},
+    login::{Login, Logins},
     show::{self, Table},
 };
 use arvok_api::{AuditFilter, AuditItem, NewToken, Page, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
 use arvok_connect::{Keys, SHORTEST_SECRET, Weak, weakness};
 use reqwest::Method;
+use serde_json::json;
 use std::{
     fs,
     io::Read,
@@ -108,22 +111,21 @@ async fn until_ready(client: &Client, token_file: Option<&Path>) -> Result<(), C
 }
 
 pub async fn audit(command: AuditCommand) -> Result<(), CliError> {
-    let AuditCommand::List { by, act, limit, server, output } = command;
-    let filter = AuditFilter { by, act, limit: Some(limit), ..AuditFilter::default() };
-    let page: Page<AuditItem> = Client::of(&server)?.list("/api/v1/audit", &filter).await?;
-    if output.json {
-        return show::json(&page);
-    }
+    let AuditCommand::List { by, act, paging, server, output } = command;
+    let filter = AuditFilter { by, act, ..AuditFilter::default() };
+    list(&Client::of(&server)?, "/api/v1/audit", &filter, (&paging, output), audited).await
+}
+
+fn audited(page: &Page<AuditItem>) -> String {
     let mut table = Table::new(&["when", "by", "did", "what", "more"]);
-    for item in page.items {
-        let by = if item.kind == "token" { item.by } else { format!("{} {}", item.kind, item.by) };
+    for item in &page.items {
+        let by = if item.kind == "token" { item.by.clone() } else { format!("{} {}", item.kind, item.by) };
         let times = if item.times > 1 { format!("{} times", item.times) } else { String::new() };
-        let more = [item.detail.unwrap_or_default(), times];
+        let more = [item.detail.clone().unwrap_or_default(), times];
         let more = more.into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
-        table.row([show::exact(item.at), by, item.act, item.what, more]);
+        table.row([show::exact(item.at), by, item.act.clone(), item.what.clone(), more]);
     }
-    show::out(&table.text("Nothing was done yet."));
-    Ok(())
+    show::with_next(table.text("Nothing was done yet."), page)
 }
 
 pub async fn token(command: TokenCommand) -> Result<(), CliError> {
@@ -157,10 +159,37 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     Ok(())
 }
 
-pub fn logout() -> Result<(), CliError> {
-    match Client::forget()? {
-        Some((server, file)) => show::out(&format!("{server} is forgotten; {} is gone", file.display())),
+pub fn logout(name: Option<&str>) -> Result<(), CliError> {
+    let mut logins = Logins::load()?;
+    match logins.forget(name)? {
+        Some((name, login)) => {
+            let file = logins.save()?;
+            show::out(&format!("`{name}`, {}, is forgotten in {}", login.server, file.display()));
+        }
         None => show::out("nothing is remembered"),
+    }
+    Ok(())
+}
+
+pub fn profile(command: ProfileCommand) -> Result<(), CliError> {
+    let mut logins = Logins::load()?;
+    match command {
+        ProfileCommand::List { output } => {
+            if output.json {
+                let one = |(name, login, meant): (&str, &Login, bool)| json!({ "name": name, "server": login.server, "meant": meant });
+                return show::json(&logins.all().map(one).collect::<Vec<_>>());
+            }
+            let mut table = Table::new(&["name", "server", ""]);
+            for (name, login, meant) in logins.all() {
+                table.row([name.to_owned(), login.server.clone(), if meant { "meant".into() } else { String::new() }]);
+            }
+            show::out(&table.text("No server is remembered; `arvok login` does."));
+        }
+        ProfileCommand::Use { name } => {
+            let server = logins.mean(&name)?.server.clone();
+            logins.save()?;
+            show::out(&format!("`{name}`, {server}, is meant from now on"));
+        }
     }
     Ok(())
 }
@@ -168,7 +197,11 @@ pub fn logout() -> Result<(), CliError> {
 /// How long `--wait` waits.
 const PATIENCE: Duration = Duration::from_secs(60);
 
-pub async fn login(address: String, token_file: Option<&Path>, wait: bool) -> Result<(), CliError> {
+pub async fn login(address: String, name: &str, token_file: Option<&Path>, wait: bool) -> Result<(), CliError> {
+    // Whether the name is free is known before a token is asked for.
+    let mut logins = Logins::load()?;
+    let server = address.trim_end_matches('/').to_owned();
+    logins.add(name, Login { server, token: String::new() })?;
     if wait {
         until_ready(&Client::new(address.clone(), None)?, token_file).await?;
     }
@@ -178,7 +211,9 @@ pub async fn login(address: String, token_file: Option<&Path>, wait: bool) -> Re
     };
     let client = Client::new(address, Some(token))?;
     let who: Who = client.get("/api/v1/me", &[]).await?;
-    let file = client.remember()?;
+    let login = Login { server: client.address().to_owned(), token: client.token().unwrap_or_default().to_owned() };
+    logins.add(name, login)?;
+    let file = logins.save()?;
     show::out(&format!(
         "{} with the role {} at {}, kept in {}",
         who.name,

@@ -1,5 +1,6 @@
 //! `arvok send`, `arvok alert`, `arvok alarm`.
 
+use super::list::list;
 use crate::{
     args::{AlarmCommand, AlertCommand, Send},
     client::{Client, percent},
@@ -7,7 +8,7 @@ use crate::{
     show,
     spool::{self, Waiting},
 };
-use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertDetail, AlertFilter, AlertItem, AlertWhy, Page, Taken};
+use arvok_api::{AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, Page, Taken};
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -89,6 +90,19 @@ fn from_flags(send: &Send) -> Result<Value, CliError> {
 /// How long `--wait` waits.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// Waits until there is an alert of a filter, or patience ends.
+async fn until_there_is_one(client: &Client, filter: &AlertFilter) -> Result<(), CliError> {
+    let filter = AlertFilter { limit: Some(1), ..filter.clone() };
+    let begun = Instant::now();
+    loop {
+        let page: Page<AlertItem> = client.list("/api/v1/alerts", &filter).await?;
+        if !page.items.is_empty() || begun.elapsed() > PATIENCE {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
+
 pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
     match command {
         AlertCommand::List {
@@ -116,20 +130,13 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
                 resource,
                 rule,
                 verdict,
-                limit: Some(paging.limit.into()),
-                after: paging.after,
                 ..AlertFilter::default()
             };
             let client = Client::of(&server)?;
-            let begun = Instant::now();
-            let page: Page<AlertItem> = loop {
-                let page: Page<AlertItem> = client.list("/api/v1/alerts", &filter).await?;
-                if !(wait && page.items.is_empty() && begun.elapsed() < PATIENCE) {
-                    break page;
-                }
-                tokio::time::sleep(Duration::from_millis(200)).await;
-            };
-            if output.json { show::json(&page) } else { shown(&show::alerts(&page)) }
+            if wait {
+                until_there_is_one(&client, &filter).await?;
+            }
+            list(&client, "/api/v1/alerts", &filter, (&paging, output), show::alerts).await
         }
         AlertCommand::Why(by) => {
             let why: AlertWhy = Client::of(&by.server)?.get(&format!("/api/v1/alerts/{}/why", by.id), &[]).await?;
@@ -152,12 +159,9 @@ pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
                 until,
                 state: (!all).then(|| "raised".to_owned()),
                 source,
-                limit: Some(paging.limit.into()),
-                after: paging.after,
                 ..AlarmFilter::default()
             };
-            let page: Page<AlarmItem> = Client::of(&server)?.list("/api/v1/alarms", &filter).await?;
-            if output.json { show::json(&page) } else { shown(&show::alarms(&page)) }
+            list(&Client::of(&server)?, "/api/v1/alarms", &filter, (&paging, output), show::alarms).await
         }
         AlarmCommand::Show(one) => {
             let detail: AlarmDetail = Client::of(&one.server)?.get(&format!("/api/v1/alarms/{}", one.id), &[]).await?;

@@ -1,6 +1,6 @@
 //! `arvok connection`.
 
-use super::{ask, definitions};
+use super::{ask, definitions, list::list};
 use crate::{
     args::ConnectionCommand,
     client::{Client, percent},
@@ -41,13 +41,9 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
             show::out(&show::connection(&detail, &calls));
         }
         ConnectionCommand::Calls { name, paging, server, output } => {
-            let filter = CallFilter { after: paging.after, limit: Some(paging.limit.into()) };
             let path = format!("{ALL}/{}/calls", percent(&name));
-            let page: Page<CallItem> = Client::of(&server)?.list(&path, &filter).await?;
-            if output.json {
-                return show::json(&page);
-            }
-            show::out(&show::calls(&page));
+            let filter = CallFilter::default();
+            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::calls).await;
         }
         ConnectionCommand::Test { name, server, output } => {
             let path = format!("{ALL}/{}/test", percent(&name));

@@ -1,21 +1,15 @@
 //! `arvok decision`.
 
+use super::list::list;
 use crate::{args::DecisionCommand, client::Client, error::CliError, show};
-use arvok_api::{DecisionFilter, DecisionItem, Page, Take};
+use arvok_api::{DecisionFilter, DecisionItem, Take};
 
 pub async fn decision(command: DecisionCommand) -> Result<(), CliError> {
     match command {
         DecisionCommand::List { all, paging, server, output } => {
-            let filter = DecisionFilter {
-                state: all.then(|| "all".to_owned()),
-                limit: Some(paging.limit.into()),
-                after: paging.after,
-            };
-            let page: Page<DecisionItem> = Client::of(&server)?.list("/api/v1/decisions", &filter).await?;
-            if output.json {
-                return show::json(&page);
-            }
-            show::out(&show::decisions(&page));
+            let filter = DecisionFilter { state: all.then(|| "all".to_owned()), ..DecisionFilter::default() };
+            let client = Client::of(&server)?;
+            return list(&client, "/api/v1/decisions", &filter, (&paging, output), show::decisions).await;
         }
         DecisionCommand::Show(by) => {
             let item: DecisionItem = Client::of(&by.server)?.get(&format!("/api/v1/decisions/{}", by.id), &[]).await?;

@@ -14,14 +14,14 @@ use arvok_api::{
 use arvok_core::{
     Catalog, Kind, Problem,
     catalog::{self, Observed},
-    document::NOT_UTF8,
+    document::{NOT_UTF8, parse_file},
     rule::Rule,
     runbook::Runbook,
 };
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     fs,
-    path::{Path, PathBuf},
+    path::{Component, Path, PathBuf},
 };
 
 /// Deepest folder below the one that was named.
@@ -136,15 +136,74 @@ fn complain(problems: &[Problem]) {
     }
 }
 
-pub async fn publish(
+/// Checks beside what is published: names that are defined elsewhere are known, and what stands must fit still.
+pub async fn check_beside(
     paths: &[PathBuf],
-    (yes, dry_run): (bool, bool),
     all_warnings: bool,
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
     let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true };
-    change(request, PUBLISH, Asking { yes, dry_run, all_warnings }, server, output).await
+    let plan: Plan = Client::of(server)?.post("/api/v1/publish", &request).await?;
+    let good = plan.problems.is_empty();
+    if output.json {
+        show::json(&plan.problems.iter().chain(&plan.warnings).collect::<Vec<_>>())?;
+    } else {
+        warn(&plan.warnings.into_iter().map(Into::into).collect::<Vec<_>>(), all_warnings);
+        complain(&plan.problems.into_iter().map(Into::into).collect::<Vec<_>>());
+    }
+    if good && !output.json {
+        let (definitions, files) =
+            (show::count(plan.changes.len(), "definition"), show::count(request.files.len(), "file"));
+        show::out(&format!("{definitions} in {files} are good beside what is published"));
+    }
+    if good { Ok(()) } else { Err(CliError::No) }
+}
+
+pub async fn publish(
+    paths: &[PathBuf],
+    prune: bool,
+    asking: Asking,
+    server: &Server,
+    output: Output,
+) -> Result<(), CliError> {
+    let files = read(paths)?;
+    let withdraw = if prune { gone(paths, &files, server).await? } else { Vec::new() };
+    change(PublishRequest { files, withdraw, dry_run: true }, PUBLISH, asking, server, output).await
+}
+
+/// What was published from folders and is no more in them.
+async fn gone(paths: &[PathBuf], files: &[FileText], server: &Server) -> Result<Vec<DefinitionName>, CliError> {
+    if let Some(path) = paths.iter().find(|path| !path.is_dir()) {
+        let wrong = format!("--prune: {} is no folder; what is gone is known of whole folders", path.display());
+        return Err(CliError::Usage(wrong));
+    }
+    let client = Client::of(server)?;
+    let folders: Vec<PathBuf> = paths.iter().map(|path| plain(path)).collect();
+    let documents = files.iter().filter_map(|f| parse_file(&f.file, &f.text).ok()).flatten();
+    let here: BTreeSet<(String, String)> = documents.map(|d| (d.kind, d.name)).collect();
+    let (mut gone, mut elsewhere) = (Vec::new(), 0);
+    for kind in Kind::ALL {
+        let page: Page<DefinitionItem> = client.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
+        let left = page.items.into_iter().filter(|item| !here.contains(&(kind.to_string(), item.name.clone())));
+        for item in left {
+            let file = plain(Path::new(&item.file));
+            if folders.iter().any(|folder| file.starts_with(folder)) {
+                gone.push(DefinitionName { kind: kind.to_string(), name: item.name });
+            } else {
+                elsewhere += 1;
+            }
+        }
+    }
+    if elsewhere > 0 {
+        show::say(&format!("{} came from elsewhere and are left as they are", show::count(elsewhere, "definition")));
+    }
+    Ok(gone)
+}
+
+/// A path without what means nothing in it.
+fn plain(path: &Path) -> PathBuf {
+    path.components().filter(|part| !matches!(part, Component::CurDir)).collect()
 }
 
 pub async fn withdraw(
@@ -154,6 +213,10 @@ pub async fn withdraw(
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
+    if Kind::parse(&kind).is_none() {
+        let known = Kind::ALL.map(Kind::as_str).join(", ");
+        return Err(CliError::Usage(format!("`{kind}` is no kind of definition; the kinds are {known}")));
+    }
     let named = |name| DefinitionName { kind: kind.clone(), name };
     let withdraw = names.into_iter().map(named).collect();
     let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true };
@@ -162,18 +225,18 @@ pub async fn withdraw(
 }
 
 /// What is done, and the question before it.
-const PUBLISH: (&str, &str) = ("published", "Publish this?");
+pub(super) const PUBLISH: (&str, &str) = ("published", "Publish this?");
 
 /// How a change is asked for.
 #[derive(Clone, Copy)]
-struct Asking {
-    yes: bool,
-    dry_run: bool,
-    all_warnings: bool,
+pub(super) struct Asking {
+    pub yes: bool,
+    pub dry_run: bool,
+    pub all_warnings: bool,
 }
 
 /// Shows what would change, asks, and has it done.
-async fn change(
+pub(super) async fn change(
     mut request: PublishRequest,
     (done, question): (&str, &str),
     Asking { yes, dry_run, all_warnings }: Asking,
@@ -291,6 +354,7 @@ pub async fn versioned(kind: &str, command: Versioned) -> Result<(), CliError> {
                 None => show::out(&show::versions(&page)),
             }
         }
+        Versioned::Edit { name, yes, server } => return super::edit::edit(kind, &name, yes, &server).await,
         Versioned::Restore { name, version, yes, dry_run, server, output } => {
             let page = versions(&Client::of(&server)?, kind, &name).await?;
             let text = one_of(&page, kind, &name, version)?.text.clone();

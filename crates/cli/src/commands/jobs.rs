@@ -1,6 +1,6 @@
 //! `arvok job`.
 
-use super::launch;
+use super::{launch, list::list};
 use crate::{
     args::{Became, JobCommand},
     client::Client,
@@ -8,7 +8,7 @@ use crate::{
     events::Events,
     show::{self, Line},
 };
-use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, JobItem, Page, Resolve, Seen, StepState, StepWord};
+use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, Resolve, Seen, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -17,23 +17,8 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
         JobCommand::List { state, effect, runbook, rule, target, window, paging, server, output } => {
             let (since, until) = super::window(&window)?;
-            let filter = JobFilter {
-                since,
-                until,
-                state,
-                effect,
-                runbook,
-                rule,
-                target,
-                limit: Some(paging.limit.into()),
-                after: paging.after,
-                ..JobFilter::default()
-            };
-            let page: Page<JobItem> = Client::of(&server)?.list("/api/v1/jobs", &filter).await?;
-            if output.json {
-                return show::json(&page);
-            }
-            show::out(&show::jobs(&page));
+            let filter = JobFilter { since, until, state, effect, runbook, rule, target, ..JobFilter::default() };
+            return list(&Client::of(&server)?, "/api/v1/jobs", &filter, (&paging, output), show::jobs).await;
         }
         JobCommand::Show(one) => {
             let detail = load(&Client::of(&one.server)?, one.id).await?;

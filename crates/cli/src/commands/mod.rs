@@ -6,9 +6,12 @@ mod ask;
 mod connections;
 mod decisions;
 mod definitions;
+mod edit;
+mod help;
 mod jobs;
 mod launch;
 mod library;
+mod list;
 mod nodes;
 mod proposals;
 mod rules;
@@ -18,7 +21,7 @@ mod storage;
 mod subscribers;
 
 use crate::{
-    args::{Args, Command, Window},
+    args::{Against, Args, Command, Window},
     demo,
     error::CliError,
     show,
@@ -40,9 +43,15 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
         }
         Command::Standin(which) => serve::standin(which).await,
-        Command::Check { paths, all_warnings, output } => definitions::check(&paths, all_warnings, output),
-        Command::Publish { paths, yes, dry_run, all_warnings, server, output } => {
-            definitions::publish(&paths, (yes, dry_run), all_warnings, &server, output).await
+        Command::Check { paths, all_warnings, against: None, output, .. } => {
+            definitions::check(&paths, all_warnings, output)
+        }
+        Command::Check { paths, all_warnings, against: Some(Against::Published), server, output } => {
+            definitions::check_beside(&paths, all_warnings, &server, output).await
+        }
+        Command::Publish { paths, yes, dry_run, prune, all_warnings, server, output } => {
+            let asking = definitions::Asking { yes, dry_run, all_warnings };
+            definitions::publish(&paths, prune, asking, &server, output).await
         }
         Command::Withdraw { kind, names, yes, dry_run, server, output } => {
             definitions::withdraw(kind, names, (yes, dry_run), &server, output).await
@@ -64,10 +73,14 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Audit(command) => access::audit(command).await,
         Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,
-        Command::Logout => access::logout(),
+        Command::Logout { name } => access::logout(name.as_deref()),
+        Command::Profile(command) => access::profile(command),
         Command::Status { server, output } => status::status(&server, &output).await,
-        Command::Login { address, token_file, wait } => access::login(address, token_file.as_deref(), wait).await,
+        Command::Login { address, name, token_file, wait } => {
+            access::login(address, &name, token_file.as_deref(), wait).await
+        }
         Command::Schema { kind } => definitions::schema(&kind),
+        Command::Help { words, man, into } => help::help(&words, man, into.as_deref()),
         Command::Completions { shell } => {
             let mut script = Vec::new();
             clap_complete::generate(shell, &mut Args::command(), "arvok", &mut script);

@@ -1,22 +1,16 @@
 //! `arvok proposal`.
 
+use super::list::list;
 use crate::{args::ProposalCommand, client::Client, error::CliError, show};
-use arvok_api::{Page, ProposalDecision, ProposalFilter, ProposalItem};
+use arvok_api::{ProposalDecision, ProposalFilter, ProposalItem};
 
 pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
     match command {
         ProposalCommand::List { state, rule, paging, server, output } => {
-            let filter = ProposalFilter {
-                state: (state != "all").then_some(state),
-                rule,
-                limit: Some(paging.limit.into()),
-                after: paging.after,
-            };
-            let page: Page<ProposalItem> = Client::of(&server)?.list("/api/v1/proposals", &filter).await?;
-            if output.json {
-                return show::json(&page);
-            }
-            show::out(&show::proposals(&page));
+            let state = (state != "all").then_some(state);
+            let filter = ProposalFilter { state, rule, ..ProposalFilter::default() };
+            let client = Client::of(&server)?;
+            return list(&client, "/api/v1/proposals", &filter, (&paging, output), show::proposals).await;
         }
         ProposalCommand::Show(by) => {
             let item: ProposalItem = Client::of(&by.server)?.get(&format!("/api/v1/proposals/{}", by.id), &[]).await?;

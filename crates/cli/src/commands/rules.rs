@@ -1,16 +1,13 @@
 //! `arvok rule`: why, rehearsals, verdicts, versions, examples.
 
-use super::{alerts::payload, definitions};
+use super::{alerts::payload, definitions, list::list};
 use crate::{
     args::{Against, Output, RuleCommand, Server},
     client::Client,
     error::{CliError, file as fault},
     show,
 };
-use arvok_api::{
-    Draft, FileText, Page, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, VerdictLine, Why,
-    WhyRequest,
-};
+use arvok_api::{Draft, FileText, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, Why, WhyRequest};
 use arvok_core::{
     Alert, AlertId, Catalog, Problem,
     document::parse_file,
@@ -38,16 +35,8 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             rehearse(&of, since, alerts, against, rule, &server, &output).await
         }
         RuleCommand::Verdicts { rule, verdict, resource, paging, server, output } => {
-            let filter = VerdictFilter {
-                rule,
-                verdict,
-                resource,
-                limit: Some(paging.limit.into()),
-                after: paging.after,
-                ..VerdictFilter::default()
-            };
-            let page: Page<VerdictLine> = Client::of(&server)?.list("/api/v1/verdicts", &filter).await?;
-            printed(&output, &page, || show::verdicts(&page))
+            let filter = VerdictFilter { rule, verdict, resource, ..VerdictFilter::default() };
+            list(&Client::of(&server)?, "/api/v1/verdicts", &filter, (&paging, output), show::verdicts).await
         }
         RuleCommand::Example { from_alert, rule, into, server } => {
             let path = format!("/api/v1/alerts/{from_alert}/example");

@@ -1,5 +1,6 @@
 //! `arvok subscriber`.
 
+use super::list::list;
 use crate::{
     args::SubscriberCommand,
     client::{Client, percent},
@@ -35,13 +36,9 @@ pub async fn subscriber(command: SubscriberCommand) -> Result<(), CliError> {
             show::out(&show::subscriber(&item, &page));
         }
         SubscriberCommand::Events { name, state, paging, server, output } => {
-            let filter = OutgoingFilter { state, after: paging.after, limit: Some(paging.limit.into()) };
+            let filter = OutgoingFilter { state, ..OutgoingFilter::default() };
             let path = format!("{ALL}/{}/events", percent(&name));
-            let page: Page<OutgoingItem> = Client::of(&server)?.list(&path, &filter).await?;
-            if output.json {
-                return show::json(&page);
-            }
-            show::out(&show::outgoing(&page));
+            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::outgoing).await;
         }
         SubscriberCommand::Confirm { name, server } => {
             let path = format!("{ALL}/{}/confirm", percent(&name));

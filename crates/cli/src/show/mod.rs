@@ -33,7 +33,7 @@ pub use time::{ago, between, exact, when};
 pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
-pub use crate::terminal::{out, plain, say};
+pub use crate::terminal::{out, plain, raw, say};
 use arvok_api::Page;
 use arvok_core::{AlertState, Severity};
 use serde::Serialize;
@@ -69,7 +69,7 @@ pub fn gauge(severity: Severity, state: AlertState) -> &'static str {
 }
 
 /// A page's text, and how to go on behind it.
-fn with_next<T>(text: String, page: &Page<T>) -> String {
+pub fn with_next<T>(text: String, page: &Page<T>) -> String {
     match &page.next {
         Some(next) if page.bounded => format!("{text}\nOlder ones were not looked at; go on with --after {next}"),
         Some(next) => format!("{text}\nThere are more: --after {next}"),

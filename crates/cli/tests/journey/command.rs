@@ -1,6 +1,7 @@
 //! The command by itself: help, exit codes, files, questions.
 
 use crate::kit::{DEMO, LIBRARY, Stage, arvok, folder};
+use reqwest::Method;
 use serde_json::json;
 use std::fs;
 
@@ -18,9 +19,12 @@ fn exit_codes_tell_what_happened() {
     let stage = Stage::with_demo();
     let nowhere = [("ARVOK_SERVER", "http://127.0.0.1:9"), ("ARVOK_TOKEN", "x")];
     let at = |token: &'static str| [("ARVOK_SERVER", stage.address.as_str()), ("ARVOK_TOKEN", token)];
+    stage.publish("runbook: over\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
     let faulty = folder("faulty").join("f.yaml");
     std::fs::write(&faulty, "rule: a\ndispach: {}\n").expect("writes");
     let faulty = faulty.to_str().expect("a path");
+    let launched = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "over" })));
+    stage.job_in(launched.1["job"].as_i64().expect("a job"), &["succeeded"]);
     let codes = [
         ("done", stage.arvok(&["alert", "list"]).code),
         ("faults found", arvok(&["check", faulty], &[], "").code),
@@ -28,7 +32,7 @@ fn exit_codes_tell_what_happened() {
         ("no server", arvok(&["alert", "list"], &nowhere, "").code),
         ("wrong token", arvok(&["alert", "list"], &at("wrong"), "").code),
         ("not there", stage.arvok(&["alert", "show", "99"]).code),
-        ("refused", stage.arvok(&["alert", "list", "--severity", "bad"]).code),
+        ("refused", stage.arvok(&["job", "pause", "1"]).code),
         ("no such file", arvok(&["check", "/nonexistent"], &[], "").code),
     ];
     let lines: Vec<String> = codes.iter().map(|(what, code)| format!("{code} {what}")).collect();
@@ -144,6 +148,149 @@ fn login_is_remembered_for_this_user_only() {
 }
 
 #[test]
+fn servers_have_names_and_one_does_not_take_the_place_of_another() {
+    let stage = Stage::bare();
+    let home = folder("home");
+    let home = home.to_str().expect("a path");
+    let with = |args: &[&str], input: &str| arvok(args, &[("XDG_CONFIG_HOME", home)], input);
+    let other = stage.address.replace("127.0.0.1", "localhost");
+    assert_eq!(with(&["login", &stage.address], &stage.token).code, 0);
+    let taken = with(&["login", &other], &stage.token);
+    assert!(taken.code == 2 && taken.err.contains("`default` is http://127.0.0.1"), "{}", taken.all());
+    assert_eq!(with(&["login", &other, "--name", "quill"], &stage.token).code, 0);
+    let listed = with(&["profile", "list"], "").out;
+    let lines: Vec<Vec<&str>> = listed.lines().skip(1).map(|l| l.split_whitespace().collect()).collect();
+    assert_eq!(lines, [vec!["default", &stage.address], vec!["quill", &other, "meant"]], "{listed}");
+    assert!(with(&["status"], "").out.contains("server   http://localhost"));
+    assert!(with(&["status", "--profile", "default"], "").out.contains("server   http://127.0.0.1"));
+    let unknown = with(&["status", "--profile", "tern"], "");
+    assert!(unknown.code == 2 && unknown.err.contains("known here: default, quill"), "{}", unknown.all());
+    assert_eq!(with(&["profile", "use", "default"], "").code, 0);
+    assert!(with(&["status"], "").out.contains("server   http://127.0.0.1"));
+    assert!(with(&["logout", "quill"], "").out.contains("`quill`, http://localhost"));
+    assert_eq!(with(&["alert", "list", "--server", &other], "").code, 4, "its token is gone");
+    assert_eq!(with(&["alert", "list"], "").code, 0);
+}
+
+#[test]
+fn lists_are_given_whole_as_lines_and_as_csv() {
+    let stage = Stage::with_demo();
+    for n in 0..37 {
+        let (resource, summary) = (format!("vm/{n}"), format!("=1+{n}, \"full\""));
+        stage.send("yard-hypervisor", &json!({ "kind": "test.many", "resource": resource, "summary": summary }));
+    }
+    let lines = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--as", "lines"]).out;
+    let items: Vec<serde_json::Value> = lines.lines().map(|l| serde_json::from_str(l).expect("JSON")).collect();
+    assert_eq!((items.len(), &items[0]["resource"], &items[36]["resource"]), (37, &json!("vm/36"), &json!("vm/0")));
+    let csv = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "33", "--as", "csv"]).out;
+    let records: Vec<&str> = csv.split("\r\n").collect();
+    assert_eq!(records.len(), 1 + 33 + 1, "{csv}");
+    assert!(records[0].starts_with("seq,"), "{}", records[0]);
+    assert!(records[1].contains("\"'=1+36, \"\"full\"\"\""), "{}", records[1]);
+    let columns = records[0].split(',').count();
+    assert!(columns > 8, "{}", records[0]);
+    let whole = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--json"]).out;
+    let page: serde_json::Value = serde_json::from_str(&whole).expect("JSON");
+    assert_eq!((page["items"].as_array().map(Vec::len), &page["next"]), (Some(37), &json!(null)));
+    let none = stage.arvok(&["alert", "list", "--source", "arvok", "--kind", "none", "--as", "csv"]).out;
+    assert_eq!(none.trim_end(), records[0], "the names alone");
+    assert_eq!(stage.arvok(&["alert", "list", "--limit", "0"]).code, 2);
+    assert_eq!(stage.arvok(&["audit", "list", "--as", "lines"]).code, 0);
+}
+
+#[test]
+fn wrong_words_end_with_2_whoever_finds_them() {
+    let stage = Stage::bare();
+    stage.publish("runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
+    for words in [
+        &["job", "list", "--state", "broken"][..],
+        &["job", "list", "--effect", "good"],
+        &["alert", "list", "--severity", "bad"],
+        &["alert", "list", "--verdict", "bad"],
+        &["alarm", "list", "--since", "yesterday"],
+        &["job", "launch", "drill", "--deadline", "soon", "--yes"],
+        &["withdraw", "rulez", "a", "--yes"],
+        &["proposal", "list", "--state", "gone"],
+        &["help", "jbo"],
+    ] {
+        let said = stage.arvok(words);
+        assert_eq!(said.code, 2, "{words:?}: {}", said.all());
+    }
+}
+
+#[test]
+fn what_is_no_more_in_a_folder_is_withdrawn_where_that_is_wished() {
+    let stage = Stage::bare();
+    let home = folder("definitions");
+    let (a, b) = (home.join("a.yaml"), home.join("b.yaml"));
+    let runbook = |name: &str| format!("runbook: {name}\ntarget: vm/a\nsteps: [ {{ id: done, set: {{ it: 1 }} }} ]\n");
+    std::fs::write(&a, runbook("first")).expect("writes");
+    std::fs::write(&b, runbook("second")).expect("writes");
+    let home = home.to_str().expect("a path");
+    stage.publish(&runbook("elsewhere"));
+    assert_eq!(stage.arvok(&["publish", home, "--yes"]).code, 0);
+    let rule = "rule: uses\ndispatch: { runbook: first }\n";
+    assert_eq!(stage.arvok_with(&["check", "-"], &[], rule).code, 1, "by itself it names what is not there");
+    let beside = stage.arvok_with(&["check", "-", "--against", "published"], &[], rule);
+    assert_eq!(beside.out.trim_end(), "1 definition in 1 file are good beside what is published", "{}", beside.all());
+    std::fs::remove_file(&b).expect("removes");
+    assert_eq!(stage.arvok(&["publish", home, "--yes"]).code, 0);
+    assert_eq!(stage.arvok(&["runbook", "show", "second"]).code, 0, "without --prune it stays");
+    let would = stage.arvok(&["publish", home, "--prune", "--dry-run"]);
+    assert!(would.out.contains("second") && !would.out.contains("elsewhere"), "{}", would.all());
+    assert!(would.err.contains("1 definition came from elsewhere"), "{}", would.all());
+    let dotted = format!("{home}/./");
+    assert_eq!(stage.arvok(&["publish", &dotted, "--prune", "--yes"]).code, 0);
+    assert_eq!(stage.arvok(&["runbook", "show", "second"]).code, 5);
+    assert_eq!(stage.arvok(&["runbook", "show", "elsewhere"]).code, 0);
+    let file = stage.arvok(&["publish", a.to_str().expect("a path"), "--prune", "--yes"]);
+    assert!(file.code == 2 && file.err.contains("is no folder"), "{}", file.all());
+}
+
+#[test]
+fn a_definition_is_edited_where_it_stands_and_nothing_typed_is_lost() {
+    let stage = Stage::bare();
+    stage.publish("# The drill of the pier.\nrunbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
+    let edit = |editor: &str| stage.arvok_with(&["runbook", "edit", "drill", "--yes"], &[("EDITOR", editor)], "");
+    let same = edit("true");
+    assert_eq!((same.code, same.out.trim_end()), (0, "nothing was changed"), "{}", same.all());
+    let changed = edit("sed -i 's/it: 1/it: 2/'");
+    assert_eq!(changed.code, 0, "{}", changed.all());
+    let shown = stage.get("/api/v1/definitions/runbook/drill");
+    assert!(shown["text"].as_str().is_some_and(|t| t.starts_with("# The drill") && t.contains("it: 2")), "{shown}");
+    let wrong = edit("sed -i 's/target/tarket/'");
+    let kept = wrong.err.lines().find_map(|l| l.strip_prefix("your text is in ")).expect("says where").to_owned();
+    assert!(wrong.code == 1 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("tarket")), "{}", wrong.all());
+    assert_eq!(edit("false").code, 7);
+    // Somebody else publishes while it is edited.
+    let script = folder("editor").join("editor.sh");
+    let other = "runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 3 } } ]\n";
+    let publish = format!("{} publish - --yes", env!("CARGO_BIN_EXE_arvok"));
+    std::fs::write(&script, format!("sed -i 's/it: 2/it: 9/' \"$1\"\n{publish} <<'E'\n{other}E\n")).expect("writes");
+    let late = edit(&format!("sh {}", script.display()));
+    assert!(late.code == 6 && late.err.contains("while you edited version 2"), "{}", late.all());
+    let shown = stage.get("/api/v1/definitions/runbook/drill");
+    assert!(shown["text"].as_str().is_some_and(|t| t.contains("it: 3")), "{shown}");
+}
+
+#[test]
+fn help_and_pages_for_man_come_from_the_same_words() {
+    let said = |words: &[&str]| arvok(words, &[], "");
+    let help = said(&["help", "job", "launch"]).out;
+    assert!(help.contains("--dry-run") && help.contains("arvok job launch"), "{help}");
+    let page = said(&["help", "--man", "job", "launch"]).out;
+    assert!(page.contains(".TH") && page.contains("dry") && page.contains("Launch a runbook"), "{page}");
+    let unknown = said(&["help", "job", "lunch"]);
+    assert!(unknown.code == 2 && unknown.err.contains("did you mean `launch`?"), "{}", unknown.all());
+    let into = folder("man");
+    let written = said(&["help", "--into", into.to_str().expect("a path")]);
+    assert_eq!(written.code, 0, "{}", written.all());
+    for name in ["arvok.1", "arvok-job.1", "arvok-job-launch.1"] {
+        assert!(std::fs::metadata(into.join(name)).is_ok_and(|m| m.len() > 300), "{name}");
+    }
+}
+
+#[test]
 fn status_says_who_one_is_and_what_waits_and_logout_forgets() {
     let stage = Stage::bare();
     let home = crate::kit::folder("home");
@@ -216,7 +363,7 @@ fn a_launch_takes_inputs_of_files_and_follows_and_lists_take_severities_as_rules
         assert_eq!(counts, [1, 2, 2, 2], "{what}");
     }
     let wrong = stage.arvok(&["alert", "list", "--severity", "grave"]);
-    assert!(wrong.code == 6 && wrong.err.contains("`grave` is not a severity"), "{}", wrong.all());
+    assert!(wrong.code == 2 && wrong.err.contains("`grave` is not a severity"), "{}", wrong.all());
     let since = stage.arvok(&["alarm", "list", "--until", "2020-01-01T00:00:00Z"]);
     assert!(since.out.contains("No alarm"), "{}", since.all());
     // Of many warnings of one kind ten are shown.

@@ -3,11 +3,12 @@
 use super::{
     ApiError,
     caller::Caller,
-    query::{in_range, severities},
+    query::{in_range, known, severities},
 };
 use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, Page, Problem};
+use arvok_core::{AlertState, Verdict};
 use arvok_store::{days, read};
 
 /// Alerts, newest first.
@@ -20,6 +21,9 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<AlertItem>>, ApiError> {
     let filter = query.into_inner();
     severities(filter.severity.as_deref())?;
+    known("state", filter.state.as_deref(), AlertState::ALL.map(AlertState::as_str))?;
+    let verdicts = Verdict::ALL.map(Verdict::as_str).into_iter().chain(["matched", "held", "unmatched"]);
+    known("verdict", filter.verdict.as_deref(), verdicts)?;
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alerts(&node.db, filter).await?))
 }

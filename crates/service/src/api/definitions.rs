@@ -56,6 +56,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
         name: entry.name.clone(),
         summary: entry.definition.summary().map(str::to_owned),
         version: entry.version,
+        file: entry.document.file.clone(),
         published_at: stamp.at,
         published_by: stamp.by.clone(),
         stance: rule.map(|r| r.stance),
