@@ -315,6 +315,29 @@ outputs: { on: '${inputs.on}' }
 ";
 
 #[test]
+fn the_job_of_a_step_that_was_made_is_waited_for_though_its_runbook_is_withdrawn() {
+    let stage = Stage::bare();
+    stage.publish(
+        "runbook: above\ntarget: vm/a\nsteps:\n  - { id: wait, ask: { text: Go on?, choices: { go: Go on }, within: 10m } }\n  \
+        - { id: below, runbook: below }\noutputs: { gave: '${steps.below.gives.it}' }\n---\n\
+        runbook: below\ntarget: vm/a\nsteps: [{ id: made, set: { it: 7 } }]\noutputs: { it: '${steps.made.it}' }\n",
+    );
+    let job = launch(&stage, "above", &json!({}));
+    stage.job_in(job, &["waiting"]);
+    // As if a node had made the job of the step and died before it told.
+    stage.records().run(&format!(
+        "INSERT INTO job (id, parent, parent_place, root, depth, holds, runbook, runbook_version, inputs, target, urgency, state,
+            chain, progress, created_at, reason)
+        SELECT nextval('job_number'), id, 'below', id, 1, false, 'below', 1, '{{}}', target, urgency, 'queued', chain,
+            '{{\"started\": null}}', now(), 'a step' FROM job WHERE id = {job}"
+    ));
+    let gone = stage.arvok(&["withdraw", "runbook", "above", "below", "--yes"]);
+    assert_eq!(gone.code, 0, "{}", gone.all());
+    assert_eq!(stage.arvok(&["decision", "take", "1", "go"]).code, 0);
+    assert_eq!(stage.job_in(job, &["succeeded"])["outputs"], json!({ "gave": 7 }));
+}
+
+#[test]
 fn a_job_has_another_done_shares_its_target_and_stops_it() {
     let mut stage = Stage::with_demo();
     stage.publish(PARENT);

@@ -27,7 +27,11 @@ pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching)
             let child = NewChild { parent: held.id, place: &place, runbook: &runbook, version, inputs, target };
             insist(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
         }
-        Err(why) => return Ok(failed(place, why)),
+        // A node that is gone may have made it while it could be made.
+        Err(why) => match insist(|| children::made(&node.work_db, held.id, &place)).await? {
+            None => return Ok(failed(place, why)),
+            before => before,
+        },
     };
     let Some(job) = made else { return Err(StoreError::BrokenOff("the making of a step's job")) };
     node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() });

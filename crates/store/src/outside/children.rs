@@ -62,8 +62,13 @@ pub async fn launch(
         now.into(),
     ];
     sql::run(db, sql, values).await?;
-    let made = "SELECT id FROM job WHERE parent = $1 AND parent_place = $2";
-    let made: Vec<Id> = sql::typed(db, made, vec![child.parent.0.into(), child.place.as_str().into()]).await?;
+    made(db, child.parent, child.place).await
+}
+
+/// The job of a step, if it was made.
+pub async fn made(db: &impl ConnectionTrait, parent: JobId, place: &Place) -> Result<Option<JobId>, StoreError> {
+    let sql = "SELECT id FROM job WHERE parent = $1 AND parent_place = $2";
+    let made: Vec<Id> = sql::typed(db, sql, vec![parent.0.into(), place.as_str().into()]).await?;
     Ok(made.first().map(|m| JobId(m.id)))
 }
 
