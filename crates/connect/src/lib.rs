@@ -4,12 +4,14 @@
 //! or sends an event to a subscriber. Outputs are handed back as they came; messages and answers, which are for people,
 //! have every opened secret taken out of them by a [`Redactor`].
 
+mod callbacks;
 mod cryptography;
 mod events;
 mod http;
 mod redact;
 mod vault;
 
+pub use callbacks::{signature, unsigned};
 pub use cryptography::http_client;
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
 pub use http::{Call, CallError, Called, Ended, Http};

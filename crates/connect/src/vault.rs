@@ -1,8 +1,11 @@
 //! Secrets at rest: sealed with XChaCha20-Poly1305 under the service's key, the name bound in,
 //! so that a sealed value cannot be moved to another name.
 
-use crate::redact::SEALED_LINK;
-use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
+use crate::{callbacks::hmac_sha256, redact::SEALED_LINK};
+use base64::{
+    Engine,
+    prelude::{BASE64_STANDARD, BASE64_URL_SAFE_NO_PAD},
+};
 use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
     aead::{Aead, Payload},
@@ -26,6 +29,7 @@ pub enum VaultError {
 /// Seals and opens secrets.
 pub struct Vault {
     cipher: XChaCha20Poly1305,
+    key: Vec<u8>,
 }
 
 impl std::fmt::Debug for Vault {
@@ -46,7 +50,7 @@ impl Vault {
     pub fn new(key: &str) -> Result<Self, VaultError> {
         let key = hex::decode(key).map_err(|_| VaultError::Key)?;
         let cipher = XChaCha20Poly1305::new_from_slice(&key).map_err(|_| VaultError::Key)?;
-        Ok(Self { cipher })
+        Ok(Self { cipher, key })
     }
 
     /// Seals a value for a name.
@@ -74,6 +78,13 @@ impl Vault {
     /// wherever it is shown.
     pub fn seal_link(&self, purpose: &str, text: &str) -> Result<String, VaultError> {
         Ok(format!("{SEALED_LINK}{}", BASE64_URL_SAFE_NO_PAD.encode(self.seal(purpose, text)?)))
+    }
+
+    /// A key that belongs to a text and a purpose, in the form of Standard Webhooks: `whsec_` and 32 bytes in base64. It is the
+    /// same each time, and tells nothing of the service's own key.
+    pub fn key_of(&self, purpose: &str, text: &str) -> String {
+        let derived = hmac_sha256(&self.key, format!("{purpose}\n{text}").as_bytes());
+        format!("whsec_{}", BASE64_STANDARD.encode(derived))
     }
 
     /// The text of a link that was sealed for a purpose; none if it is none of ours.

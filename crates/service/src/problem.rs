@@ -32,6 +32,8 @@ pub(crate) enum ApiError {
     SignIn,
     #[error("this link is used up: decision {0} is not open any more; who is signed in sees what became of it")]
     LinkUsed(i64),
+    #[error("this call back is not believed: {0}")]
+    Unsigned(String),
     #[error("a change from the console must carry the header X-Arvok-Console")]
     CrossSite,
     #[error("there is no {0}")]
@@ -81,6 +83,7 @@ impl ApiError {
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::NoPassword => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadPassword => (StatusCode::UNAUTHORIZED, "bad-token"),
+            Self::Unsigned(_) => (StatusCode::UNAUTHORIZED, "not-signed"),
             Self::SignIn => (StatusCode::UNAUTHORIZED, "sign-in-needed"),
             Self::LinkUsed(_) => (StatusCode::GONE, "link-used"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),

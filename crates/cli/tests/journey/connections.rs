@@ -1,6 +1,7 @@
 //! Connections over the real ways: tests, tries, calls that last, calls back, pages, tokens, certificates, faults.
 
-use crate::kit::{Stage, answer, block, folder, until};
+use crate::kit::{Peer, Stage, answer, block, folder, until};
+use arvok_connect::signature;
 use arvok_standins::{
     Faults,
     cloud::{self, RunningCloud},
@@ -199,6 +200,45 @@ fn what_is_done_later_is_waited_for_looked_at_or_called_back_once() {
     // What is no address of ours says so, and so does one that nobody waits for any more.
     let post = |path: &str| answer(stage.request(Method::POST, path).json(&json!({ "ok": true }))).0;
     assert_eq!(post("/callback/abc"), 404);
+}
+
+#[test]
+fn a_call_back_is_believed_only_with_the_key_of_its_call_where_the_other_side_signs() {
+    let stage = Stage::bare();
+    let peer = Peer::start();
+    stage.publish(&format!(
+        "connector: signs\noperations:\n  save:\n    request: {{ method: POST, path: /x, body: {{ at: '${{callback}}', key: '${{callback_key}}' }} }}\n    \
+        callback: {{ within: 30s, signed: {{ hmac_sha256: X-Signature }} }}\n---\nconnection: signs\nconnector: signs\nbase: {}\n---\n\
+        runbook: saves\ninputs: {{}}\ntarget: vm/a\nsteps: [ {{ id: save, call: save, via: signs }} ]\n",
+        peer.url
+    ));
+    let (_, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "saves", "inputs": {} })));
+    let job = made["job"].as_i64().expect("a number");
+    stage.job_in(job, &["waiting"]);
+    let sent: Value = serde_json::from_str(&peer.told()[0].body).expect("JSON");
+    let (at, key) = (sent["at"].as_str().expect("an address"), sent["key"].as_str().expect("a key"));
+    let path = &at[at.find("/callback/").expect("a path")..];
+    let body = "{\"size\":7}";
+    let post = |signature: Option<String>, body: &str| {
+        let request =
+            stage.request(Method::POST, path).header("content-type", "application/json").body(body.to_owned());
+        answer(match signature {
+            Some(signature) => request.header("x-signature", signature),
+            None => request,
+        })
+    };
+    let (status, problem) = post(None, body);
+    assert_eq!((status, &problem["code"]), (401, &json!("not-signed")), "{problem}");
+    assert_eq!(post(Some(signature("another key", body.as_bytes())), body).0, 401);
+    assert_eq!(post(Some(signature(key, body.as_bytes())), "{\"size\":8}").0, 401, "of another body");
+    stage.job_in(job, &["waiting"]);
+    assert_eq!(post(Some(format!("sha256={}", signature(key, body.as_bytes()))), body).0, 202);
+    let done = stage.job_in(job, &["succeeded"]);
+    assert_eq!(output(&done), &json!({ "size": 7 }));
+    assert_eq!(post(Some(signature(key, body.as_bytes())), body).0, 409, "it is good once");
+    let shown = stage.arvok(&["job", "show", &job.to_string()]).out;
+    let told = format!("{done} {} {shown}", stage.log());
+    assert!(!told.contains(key) && told.contains("[callback key]"), "{told}");
 }
 
 #[test]

@@ -12,7 +12,7 @@ pub(crate) use sending::transport;
 use crate::{Redactor, http_client};
 use arvok_core::{
     Period,
-    connector::{Answer, CallEnd, Failure, Hiding, Next, Opened, Operation, Request},
+    connector::{Answer, CallEnd, CallbackAt, Failure, Hiding, Next, Opened, Operation, Request},
 };
 use clients::Clients;
 use reqwest::{Client, ClientBuilder, redirect::Policy};
@@ -38,8 +38,8 @@ pub struct Call<'a> {
     pub give: &'a Map<String, Value>,
     /// The same for every try of the same step.
     pub key: &'a str,
-    /// The address at which we wait for a call back, if the operation calls back.
-    pub callback: Option<&'a str>,
+    /// Where we wait for a call back, if the operation calls back.
+    pub callback: Option<&'a CallbackAt>,
     /// The connection's base address.
     pub base: &'a str,
     /// The opened credential.

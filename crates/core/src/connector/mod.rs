@@ -16,8 +16,8 @@ pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
-pub use operation::{CALLBACK, MAX_OUTPUT, Operation, OperationDoc, Repeat};
-pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestError, retry_after};
+pub use operation::{CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat};
+pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestError, Signed, retry_after};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},

@@ -25,6 +25,18 @@ pub const MAX_OUTPUT: usize = 256 << 10;
 /// What stands for the address of a callback where the request is shown.
 pub const CALLBACK: &str = "[callback]";
 
+/// What stands there for the key with which a call back is signed.
+pub const CALLBACK_KEY: &str = "[callback key]";
+
+/// Where we wait for a call back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CallbackAt {
+    /// The address.
+    pub address: String,
+    /// The key with which the other side signs, where it can.
+    pub key: String,
+}
+
 /// An operation as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -249,8 +261,8 @@ impl Operation {
         Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call: Call::Http(call), output, probe })
     }
 
-    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` the address at
-    /// which we wait for a call back.
+    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` where we wait for
+    /// a call back.
     ///
     /// # Errors
     /// What is given and not taken, or taken and not given; what cannot be filled in.
@@ -258,7 +270,7 @@ impl Operation {
         &self,
         give: &Map<String, Value>,
         key: &str,
-        callback: Option<&str>,
+        callback: Option<&CallbackAt>,
     ) -> Result<Exchange<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
         let Call::Http(call) = &self.call;
@@ -275,7 +287,8 @@ impl Operation {
     /// # Errors
     /// As [`begin`](Self::begin).
     pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
-        Ok(self.begin(give, key, self.callback().map(|_| CALLBACK))?.request().clone())
+        let shown = CallbackAt { address: CALLBACK.to_owned(), key: CALLBACK_KEY.to_owned() };
+        Ok(self.begin(give, key, self.callback().map(|_| &shown))?.request().clone())
     }
 
     /// Whether it changes nothing, by its method (RFC 9110, section 9.2.1). What may be repeated may well change something.

@@ -3,10 +3,12 @@
 use super::{ApiError, body};
 use crate::{
     calls::{CallBack, answer},
+    clock,
     node::Node,
 };
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use arvok_api::Problem;
+use arvok_connect::unsigned;
 use arvok_core::{
     bounds::too_deep,
     text::{clean_json, cut},
@@ -24,7 +26,7 @@ const HIDDEN: [&str; 3] = ["authorization", "cookie", "proxy-authorization"];
 /// taken, JSON or not.
 #[utoipa::path(operation_id = "callBack", tag = "jobs", params(("link" = String, Path)), request_body = Object,
     responses((status = 202, body = String, content_type = "text/plain"), (status = 404, body = Problem),
-        (status = 409, body = Problem), (status = 413, body = Problem)))]
+        (status = 401, body = Problem), (status = 409, body = Problem), (status = 413, body = Problem)))]
 #[post("/callback/{link}")]
 pub(super) async fn take(
     node: web::Data<Node>,
@@ -35,6 +37,12 @@ pub(super) async fn take(
     let missing = || ApiError::NotFound("a call behind this address: it is cut short, or none of ours".into());
     let back = CallBack::open(&node, &link).ok_or_else(missing)?;
     let raw = body::read(payload, MOST).await?;
+    if let Some(signed) = back.signed(&node) {
+        let header = |name: &str| request.headers().get(name)?.to_str().ok().map(str::to_owned);
+        if let Some(why) = unsigned(&signed, &back.key(&node), clock::now().timestamp(), header, &raw) {
+            return Err(ApiError::Unsigned(why));
+        }
+    }
     let told = match serde_json::from_slice::<Value>(&raw) {
         Ok(json) if !too_deep(&json) => json,
         _ if raw.is_empty() => Value::Null,

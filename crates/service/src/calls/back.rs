@@ -3,7 +3,7 @@
 use crate::node::Node;
 use arvok_core::{
     JobId,
-    connector::Hiding,
+    connector::{CallbackAt, Hiding, Signed},
     job::{CALLED_BACK, Place},
     text::cut,
 };
@@ -26,12 +26,28 @@ pub(crate) struct CallBack {
 }
 
 impl CallBack {
-    /// The address at which we wait: sealed by this installation, good for this try of this step alone.
-    pub fn address(&self, node: &Node) -> Result<String, String> {
+    /// Where we wait: an address that is sealed by this installation and good for this try of this step alone, and a key for what
+    /// comes to it.
+    pub fn at(&self, node: &Node) -> Result<CallbackAt, String> {
+        let link = node.vault.seal_link(SEALED_FOR, &self.text()).map_err(|e| e.to_string())?;
+        Ok(CallbackAt { address: format!("{}/callback/{link}", node.public_url), key: self.key(node) })
+    }
+
+    /// The key with which the other side signs what it sends, where it can.
+    pub fn key(&self, node: &Node) -> String {
+        node.vault.key_of(SEALED_FOR, &self.text())
+    }
+
+    fn text(&self) -> String {
         let Try { job, created, place, attempt } = &self.of;
-        let text = json!([job.0, created.timestamp_micros(), place, attempt, self.via, self.operation]).to_string();
-        let link = node.vault.seal_link(SEALED_FOR, &text).map_err(|e| e.to_string())?;
-        Ok(format!("{}/callback/{link}", node.public_url))
+        json!([job.0, created.timestamp_micros(), place, attempt, self.via, self.operation]).to_string()
+    }
+
+    /// How what comes to it is signed, by the operation as it is published.
+    pub fn signed(&self, node: &Node) -> Option<Signed> {
+        let published = node.published();
+        let (_, operation) = published.catalog.operation(&self.via, &self.operation).ok()?;
+        operation.callback()?.signed.clone()
     }
 
     /// What an address leads to; none if it is not one of ours.

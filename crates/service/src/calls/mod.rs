@@ -16,7 +16,7 @@ use crate::{
 use arvok_connect::{Call, Called, Ended, Redactor};
 use arvok_core::{
     Kind, Period,
-    connector::{Answer, CallEnd, Connection, Connector, Failure, Opened, Operation, Repeat},
+    connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat},
 };
 use arvok_store::calls::{Caller, NewCall};
 use chrono::{DateTime, Utc};
@@ -35,7 +35,7 @@ pub(crate) struct Outgoing<'a> {
     /// How long it may take; none: as the connection says.
     pub timeout: Option<Period>,
     /// The address at which the other side may call back.
-    pub callback: Option<&'a str>,
+    pub callback: Option<&'a CallbackAt>,
     /// For whom it is made.
     pub caller: Caller,
     /// Addresses that no record may have, and what stands in their place.

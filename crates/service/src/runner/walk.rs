@@ -15,7 +15,7 @@ use arvok_api::Change;
 use arvok_connect::Called;
 use arvok_core::{
     Alert,
-    connector::{CALLBACK, CallEnd, Failure, Repeat},
+    connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
     job::{CallOut, Event, What},
     runbook::{LINK, Runbook},
 };
@@ -226,17 +226,18 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     }
     let callback = match callback(node, held, &out) {
         None => None,
-        Some(Ok(address)) => Some(address),
+        Some(Ok(at)) => Some(at),
         Some(Err(why)) => return not_sent(&out, why),
     };
-    hidden.extend(callback.iter().map(|address| (address.clone(), CALLBACK)));
+    hidden.extend(callback.iter().map(|at| (at.address.clone(), CALLBACK)));
+    hidden.extend(callback.iter().map(|at| (at.key.clone(), CALLBACK_KEY)));
     let outgoing = Outgoing {
         via: &out.via,
         operation: &out.operation,
         give: &out.give,
         key: &out.key,
         timeout: out.timeout,
-        callback: callback.as_deref(),
+        callback: callback.as_ref(),
         caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
         hidden: &hidden,
     };
@@ -262,10 +263,10 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
 }
 
 /// The address at which the other side calls back, if the operation is one that does.
-fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<String, String>> {
+fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<CallbackAt, String>> {
     let published = node.published();
     let (_, operation) = published.catalog.operation(&out.via, &out.operation).ok()?;
     operation.callback().filter(|_| !out.probes)?;
     let of = Try { job: held.id, created: held.created_at, place: out.place.clone(), attempt: out.attempt };
-    Some(CallBack { of, via: out.via.clone(), operation: out.operation.clone() }.address(node))
+    Some(CallBack { of, via: out.via.clone(), operation: out.operation.clone() }.at(node))
 }

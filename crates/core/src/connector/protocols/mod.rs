@@ -4,7 +4,7 @@
 mod http;
 
 pub use http::{
-    Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc, RequestError,
+    Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc, RequestError, Signed,
     UntilDoc, retry_after,
 };
 pub(super) use http::{Gives, HttpDoc};

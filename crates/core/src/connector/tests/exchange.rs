@@ -3,7 +3,7 @@
 use super::{check, give};
 use crate::{
     Period,
-    connector::{Answer, CallEnd, Connector, Exchange, Failure, Hiding, Next, Operation},
+    connector::{Answer, CallEnd, CallbackAt, Connector, Exchange, Failure, Hiding, Next, Operation},
 };
 use serde_json::{Map, Value, json};
 
@@ -21,7 +21,13 @@ fn linked(link: &str, body: Value) -> Answer {
 }
 
 fn begin<'o>(operation: &'o Operation, given: Value) -> Exchange<'o> {
-    operation.begin(&give(given), "key", Some("https://here/callback/x")).expect("begins")
+    operation
+        .begin(
+            &give(given),
+            "key",
+            Some(&CallbackAt { address: "https://here/callback/x".into(), key: "whsec_k".into() }),
+        )
+        .expect("begins")
 }
 
 /// What is asked for, one after the other, and what comes of it at last.
@@ -237,6 +243,8 @@ fn what_does_not_fit_together_is_a_complaint_with_its_place() {
         "request: { method: POST, path: /x }\ncallback: { within: 10m, because: called.body }\noutput: response.body",
         "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next } }\ngives: { n: {} }",
         "request: { method: POST, path: '/${callback}' }",
+        "request: { method: POST, path: '/${callback}' }\ncallback: { within: 10m, signed: { hmac_sha256: 'x y' } }",
+        "request: { method: POST, path: '/${callback_key}' }\ncallback: { within: 10m }",
         "request: { method: POST, path: /x }\nrepeat: keyed\nprobe: { call: op, done: 'true' }",
         "request: { method: POST, path: /x }\nprobe: { call: oq, give: { a: 1 }, done: result.x == give.y }",
     ];

@@ -4,7 +4,10 @@
 use super::{Answer, Gathered, HttpCall, Look, Request, RequestError, follow};
 use crate::{
     Period,
-    connector::failure::{CallEnd, Failure, Hiding},
+    connector::{
+        CallbackAt,
+        failure::{CallEnd, Failure, Hiding},
+    },
     expr::{Expr, Scope, Type, Val},
 };
 use serde_json::Value;
@@ -48,6 +51,7 @@ pub enum Next {
 pub(super) struct View<'a> {
     pub give: &'a Value,
     pub callback: Option<&'a Value>,
+    pub callback_key: Option<&'a Value>,
     pub first: Option<&'a Value>,
     pub response: Option<&'a Value>,
     pub list: Option<&'a Value>,
@@ -58,6 +62,7 @@ impl<'a> Scope<'a> for View<'a> {
         match name {
             "give" => Some(Val::json(self.give)),
             "callback" => self.callback.map(Val::json),
+            "callback_key" => self.callback_key.map(Val::json),
             "first" => self.first.map(Val::json),
             "response" => self.response.map(Val::json),
             "list" => self.list.map(Val::json),
@@ -99,7 +104,14 @@ impl<'o> Exchange<'o> {
             return self.look_again();
         }
         let Some(pages) = &self.call.pages else { return self.over(&answer, &response, None) };
-        let view = View { give: &self.give, callback: None, first: None, response: Some(&response), list: None };
+        let view = View {
+            give: &self.give,
+            callback: None,
+            callback_key: None,
+            first: None,
+            response: Some(&response),
+            list: None,
+        };
         match self.pages.take(pages, &self.asked, &answer, &view, crate::connector::MAX_OUTPUT) {
             Err(failure) => Next::Failed(failure),
             Ok(Some(request)) => {
@@ -142,6 +154,7 @@ impl<'o> Exchange<'o> {
         let view = View {
             give: &self.give,
             callback: None,
+            callback_key: None,
             first: self.first.as_ref(),
             response: Some(&response),
             list: None,
@@ -178,7 +191,14 @@ impl<'o> Exchange<'o> {
             Next::Failed(Failure::lasting(CallEnd::Unknown, format!("it was begun, and cannot be looked at: {why}")))
         };
         let Some(until) = &self.call.until else { return wrong("nothing says how".into()) };
-        let view = View { give: &self.give, callback: None, first: self.first.as_ref(), response: None, list: None };
+        let view = View {
+            give: &self.give,
+            callback: None,
+            callback_key: None,
+            first: self.first.as_ref(),
+            response: None,
+            list: None,
+        };
         let request = match &until.look {
             Look::Request(plan) => plan.request(&view, None).map_err(|e| e.to_string()),
             Look::Follow(expr) => match expr.eval(&view).map(|address| address.to_json()) {
@@ -200,6 +220,7 @@ impl<'o> Exchange<'o> {
         let view = View {
             give: &self.give,
             callback: None,
+            callback_key: None,
             first: self.first.as_ref(),
             response: Some(response),
             list: list.as_ref(),
@@ -217,7 +238,7 @@ impl<'o> Exchange<'o> {
 }
 
 impl HttpCall {
-    /// Begins; `key` is the same for every try of the same step, `callback` the address at which we wait.
+    /// Begins; `key` is the same for every try of the same step, `callback` where we wait.
     ///
     /// # Errors
     /// What cannot be filled in, or would lead to another path.
@@ -226,10 +247,17 @@ impl HttpCall {
         gives: Gives<'o>,
         give: Value,
         key: Option<&str>,
-        callback: Option<&str>,
+        callback: Option<&CallbackAt>,
     ) -> Result<Exchange<'o>, RequestError> {
-        let callback = callback.map(Value::from);
-        let view = View { give: &give, callback: callback.as_ref(), first: None, response: None, list: None };
+        let (address, key_of_it) = callback.map(|at| (Value::from(&*at.address), Value::from(&*at.key))).unzip();
+        let view = View {
+            give: &give,
+            callback: address.as_ref(),
+            callback_key: key_of_it.as_ref(),
+            first: None,
+            response: None,
+            list: None,
+        };
         let mut request = self.request.request(&view, key.map(|key| (self.key_header.as_str(), key)))?;
         if let Some(pages) = &self.pages {
             pages.first(&mut request);

@@ -56,6 +56,22 @@ pub struct CallbackDoc {
     /// An expression over `called`: the output. Left out: the body.
     #[serde(default)]
     pub output: Option<String>,
+    /// How the other side signs what it sends, with `${callback_key}`, which its request hands over and which is good for that
+    /// alone. Left out: whoever knows the address is believed.
+    #[serde(default)]
+    pub signed: Option<Signed>,
+}
+
+/// How a call back is signed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Signed {
+    /// As Standard Webhooks says: `webhook-id`, `webhook-timestamp` and `webhook-signature`; the key begins with `whsec_`.
+    StandardWebhooks,
+    /// An HMAC of the body with SHA-256 (RFC 2104), in hexadecimal or base64, in the header of this name; `sha256=` may stand
+    /// before it.
+    #[serde(rename = "hmac_sha256")]
+    HmacSha256(String),
 }
 
 /// Checked looks.
@@ -86,6 +102,8 @@ pub(super) struct Verdict {
 pub struct Callback {
     /// How long the other side may take.
     pub within: Period,
+    /// How what it sends is signed.
+    pub signed: Option<Signed>,
     verdict: Verdict,
     output: Option<Expr>,
 }
@@ -183,7 +201,13 @@ impl Callback {
             None => Some(None),
             Some(text) => check.expr(&format!("{at}/output"), &text, names).map(Some),
         };
-        Some(Self { within: doc.within, verdict: verdict?, output: output? })
+        if let Some(Signed::HmacSha256(header)) = &doc.signed {
+            let token = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
+            if header.is_empty() || !header.chars().all(token) {
+                check.fail(&format!("{at}/signed/hmac_sha256"), "is the name of a header, such as x-signature");
+            }
+        }
+        Some(Self { within: doc.within, signed: doc.signed, verdict: verdict?, output: output? })
     }
 
     /// What a call back gives, or why the operation failed; `called` has the `headers` and the `body` of the request.

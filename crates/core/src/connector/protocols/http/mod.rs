@@ -10,7 +10,7 @@ mod request;
 pub use answer::{Answer, retry_after};
 pub(in crate::connector) use exchange::Gives;
 pub use exchange::{Exchange, Next};
-pub use later::{Callback, CallbackDoc, UntilDoc};
+pub use later::{Callback, CallbackDoc, Signed, UntilDoc};
 pub use pages::PagesDoc;
 pub use request::{Body, Method, Request, RequestDoc, RequestError};
 
@@ -61,10 +61,16 @@ impl HttpCall {
         doc: HttpDoc,
         give: &Type,
     ) -> (Option<Self>, Vec<(&'static str, Type)>) {
-        let given = [("give", give.clone()), ("callback", Type::Text)];
+        let given = [("give", give.clone()), ("callback", Type::Text), ("callback_key", Type::Text)];
         let answered = [given[0].clone(), ("first", Answer::as_type()), ("response", Answer::as_type())];
         let names = |roots, types| Names { roots, functions: &[], types };
-        let sent: &[&str] = if doc.callback.is_some() { &["give", "callback"] } else { &["give"] };
+        let signed = doc.callback.as_ref().is_some_and(|callback| callback.signed.is_some());
+        let hands_over = serde_json::to_string(&doc.request).is_ok_and(|text| text.contains("callback_key"));
+        let sent: &[&str] = match &doc.callback {
+            Some(_) if signed => &["give", "callback", "callback_key"],
+            Some(_) => &["give", "callback"],
+            None => &["give"],
+        };
         let request = Plan::check(check, &format!("{at}/request"), doc.request, names(sent, &given));
         if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()].iter().filter(|is| **is).count() > 1 {
             check.fail(at, "an operation has one of `pages`, `until` and `callback`");
@@ -90,6 +96,10 @@ impl HttpCall {
             None => Some(None),
             Some(callback) => Callback::check(check, &format!("{at}/callback"), callback).map(Some),
         };
+        if signed && !hands_over {
+            let wrong = "the request hands over no `${callback_key}`, without which nothing can be signed";
+            check.fail(&format!("{at}/callback/signed"), wrong);
+        }
         if pages.as_ref().is_some_and(Option::is_some) && request.as_ref().is_some_and(|r| !r.is_safe()) {
             check.fail(&format!("{at}/pages"), "pages are those of a GET");
         }
