@@ -59,20 +59,28 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
         }
         JobCommand::Resolve { id, word, step, output, server } => {
-            let word = match word {
-                Became::Done => StepWord::Done,
-                Became::Again => StepWord::Again,
-                Became::Failed => StepWord::Failed,
-            };
-            let json = |text: String| {
-                serde_json::from_str(&text).map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")))
-            };
-            let output = output.map(json).transpose()?;
-            let path = format!("/api/v1/jobs/{id}/resolve");
-            Client::of(&server)?.change(Method::POST, &path, Some(&Resolve { word, step, output })).await?;
-            show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
+            return resolve(&Client::of(&server)?, id, (word, step), output).await;
         }
     }
+    Ok(())
+}
+
+async fn resolve(
+    client: &Client,
+    id: i64,
+    (word, step): (Became, Option<String>),
+    output: Option<String>,
+) -> Result<(), CliError> {
+    let word = match word {
+        Became::Done => StepWord::Done,
+        Became::Again => StepWord::Again,
+        Became::Failed => StepWord::Failed,
+    };
+    let json =
+        |text: String| serde_json::from_str(&text).map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")));
+    let output = output.map(json).transpose()?;
+    client.change(Method::POST, &format!("/api/v1/jobs/{id}/resolve"), Some(&Resolve { word, step, output })).await?;
+    show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
     Ok(())
 }
 

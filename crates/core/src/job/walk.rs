@@ -355,6 +355,18 @@ impl<'m> Walk<'m> {
                 (at, told)
             }
         };
+        self.failed(step, place, (at, told), block, around)
+    }
+
+    /// What follows from the failure of a step for the list that it stands in.
+    fn failed(
+        &mut self,
+        step: &Step,
+        place: &Place,
+        (at, told): (Place, String),
+        block: &mut Block,
+        around: &Around<'m>,
+    ) -> Option<End> {
         if around.halt {
             return Some(End::Halted);
         }

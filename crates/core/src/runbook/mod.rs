@@ -317,18 +317,7 @@ impl Defined for Runbook {
                 reads_alarm: false,
             })
         })();
-        let made = made.map(|mut made: Self| {
-            let mut unfit = Vec::new();
-            let mut reads_alarm = made.confirm.as_ref().is_some_and(|c| c.alarm);
-            made.visit(&|_, _| Type::Any, &mut |at, what, names| {
-                reads_alarm |= what.reads("alarm");
-                unfit.extend(what.unfit(at, names));
-            });
-            unfit.into_iter().for_each(|(at, text, why)| check.within(&at, &text, why));
-            made.reads_alarm = reads_alarm;
-            example::check(&mut check, &made.examples, &made);
-            made
-        });
+        let made = made.map(|made: Self| made.fitted(&mut check));
         check.finish(made)
     }
 }
@@ -380,6 +369,20 @@ pub enum PrepareError {
 }
 
 impl Runbook {
+    /// Complains about expressions that do not fit where they stand, and about examples that no job could meet.
+    fn fitted(mut self, check: &mut Checker<'_>) -> Self {
+        let mut unfit = Vec::new();
+        let mut reads_alarm = self.confirm.as_ref().is_some_and(|c| c.alarm);
+        self.visit(&|_, _| Type::Any, &mut |at, what, names| {
+            reads_alarm |= what.reads("alarm");
+            unfit.extend(what.unfit(at, names));
+        });
+        unfit.into_iter().for_each(|(at, text, why)| check.within(&at, &text, why));
+        self.reads_alarm = reads_alarm;
+        example::check(check, &self.examples, &self);
+        self
+    }
+
     /// Checks what is given and finds the target.
     ///
     /// # Errors

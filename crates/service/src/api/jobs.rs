@@ -16,7 +16,7 @@ use arvok_api::{
 use arvok_core::{
     JobId,
     bounds::{depth_complaint, too_deep},
-    job::{JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
+    job::{GoingOn, JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
     runbook::{Action, Runbook, Step},
     text::{clean_json, cut},
 };
@@ -137,21 +137,7 @@ pub(super) async fn go_on(
     caller.must(launch::role(runbook.launch))?;
     let before = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let before = before.ok_or_else(|| conflict("its runbook cannot be read any more".into()))?;
-    let progress = Progress::read(row.progress.clone(), &before).map_err(|_| conflict("it cannot be read".into()))?;
-    let mut ended: Vec<_> = row.attempts.iter().filter(|(_, a)| a.finished_at.is_some()).collect();
-    ended.sort_by_key(|(_, a)| a.finished_at);
-    let tried: Vec<Tried> = ended
-        .into_iter()
-        .map(|(place, a)| Tried { place: Place::new(place.as_str()), done: a.state == StepState::Done })
-        .collect();
-    let going = going_on(&before, &progress, row.item.state, &tried).map_err(conflict)?;
-    let as_before = runbook.steps.iter().zip(&before.steps).take(going.stand.len() + 1);
-    if as_before.clone().count() <= going.stand.len()
-        || as_before.clone().any(|(now, then)| (&now.id, now.action.kind()) != (&then.id, then.action.kind()))
-    {
-        let why = format!("the steps of its runbook are others by now, up to `{}`; launch it once more", going.from);
-        return Err(conflict(why));
-    }
+    let going = still_the_same(&row, &before, runbook).map_err(conflict)?;
     let looks = |step: &&Step| matches!(&step.action, Action::Call(call) if call.probe.is_some());
     let looked_at = runbook.steps[..going.stand.len()].iter().filter(looks).map(|s| s.id.clone()).collect();
     let mut goes_on = GoesOn { job: None, stand: going.stand.clone(), looked_at, from: going.from.clone() };
@@ -216,6 +202,26 @@ pub(super) async fn resume(
     let answer = say(&node, &caller, *id, Word::Resume).await?;
     say_below(&node, *id, &Word::Resume).await?;
     Ok(answer)
+}
+
+/// How a job goes on by a runbook as it stands, if that is the same up to the step with which it begins.
+fn still_the_same(row: &JobRow, before: &Runbook, runbook: &Runbook) -> Result<GoingOn, String> {
+    let progress = Progress::read(row.progress.clone(), before).map_err(|_| "it cannot be read".to_owned())?;
+    let mut ended: Vec<_> = row.attempts.iter().filter(|(_, a)| a.finished_at.is_some()).collect();
+    ended.sort_by_key(|(_, a)| a.finished_at);
+    let tried: Vec<Tried> = ended
+        .into_iter()
+        .map(|(place, a)| Tried { place: Place::new(place.as_str()), done: a.state == StepState::Done })
+        .collect();
+    let going = going_on(before, &progress, row.item.state, &tried)?;
+    let as_before = runbook.steps.iter().zip(&before.steps).take(going.stand.len() + 1);
+    if as_before.clone().count() <= going.stand.len()
+        || as_before.clone().any(|(now, then)| (&now.id, now.action.kind()) != (&then.id, then.action.kind()))
+    {
+        let from = &going.from;
+        return Err(format!("the steps of its runbook are others by now, up to `{from}`; launch it once more"));
+    }
+    Ok(going)
 }
 
 /// Sets a job that ended badly aside from what needs a person, or back to it.
