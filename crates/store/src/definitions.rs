@@ -14,7 +14,7 @@ use crate::{
 };
 use arvok_api::VersionItem;
 use arvok_core::settle::Tally;
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
     QueryOrder, QuerySelect, Set, TransactionTrait, sea_query::Expr,
@@ -176,7 +176,8 @@ async fn put(
     if let Some(stands) = stands.filter(|s| s.generation != generation) {
         return Err(StoreError::Stale(stands.generation));
     }
-    end_memories(tx, &withdrawn, now).await?;
+    let rules = withdrawn.iter().filter(|v| v.kind == "rule").map(|v| v.name.clone()).collect();
+    end_memories(tx, rules, now).await?;
     let row = |v: NewVersion, withdrawn: bool| ActiveModel {
         kind: Set(v.kind),
         name: Set(v.name),
@@ -211,14 +212,9 @@ async fn put(
 
 /// What a withdrawn rule remembers is ended: nothing waits any more, and what it proposed is
 /// withdrawn, each with the reason.
-async fn end_memories(
-    tx: &DatabaseTransaction,
-    withdrawn: &[NewVersion],
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let rules: Vec<String> = withdrawn.iter().filter(|v| v.kind == "rule").map(|v| v.name.clone()).collect();
+async fn end_memories(tx: &DatabaseTransaction, rules: Vec<String>, now: DateTime<Utc>) -> Result<u64, StoreError> {
     if rules.is_empty() {
-        return Ok(());
+        return Ok(0);
     }
     // In the one order of all locks: tallies before pools, each by its key, verdicts after both.
     for table in ["tally", "pool"] {
@@ -239,10 +235,55 @@ async fn end_memories(
         .filter(proposal::Column::State.eq("open"))
         .exec(tx)
         .await?;
+    let mut ended = 0;
     for table in ["pool", "tally"] {
-        sql::run(tx, &format!("DELETE FROM {table} WHERE rule = ANY($1)"), vec![rules.clone().into()]).await?;
+        ended += sql::run(tx, &format!("DELETE FROM {table} WHERE rule = ANY($1)"), vec![rules.clone().into()]).await?;
     }
-    Ok(())
+    Ok(ended)
+}
+
+/// How long after a withdrawal no batch decides any more by what stood before.
+const DECIDED: TimeDelta = TimeDelta::minutes(1);
+
+/// Rules of which one pass ends what they left.
+const LEFT_AT_ONCE: i64 = 20;
+
+/// Ends what rules remember that stand no more: a batch that was under way while its rule was withdrawn wrote it after that. How much
+/// there was.
+///
+/// # Errors
+/// If the database cannot be worked with; then nothing was ended.
+pub async fn end_left_memories(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Left {
+        rule: String,
+    }
+    // The rules of a table, each found by its key.
+    let all = |table: &str| {
+        format!(
+            "(WITH RECURSIVE r AS ((SELECT rule FROM {table} ORDER BY rule LIMIT 1) UNION ALL
+                SELECT (SELECT rule FROM {table} WHERE rule > r.rule ORDER BY rule LIMIT 1) FROM r WHERE r.rule IS NOT NULL)
+            SELECT rule FROM r WHERE rule IS NOT NULL)"
+        )
+    };
+    let sql = format!(
+        "SELECT rule FROM ({} UNION {}) m WHERE NOT EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'rule' AND d.name = m.rule
+            AND (NOT d.withdrawn OR d.published_at > $1) AND d.version =
+                (SELECT max(version) FROM definition n WHERE n.kind = 'rule' AND n.name = m.rule)) LIMIT $2",
+        all("tally"),
+        all("pool")
+    );
+    let values = || vec![(now - DECIDED).into(), LEFT_AT_ONCE.into()];
+    if sql::typed::<Left>(db, &sql, values()).await?.is_empty() {
+        return Ok(0);
+    }
+    let tx = db.begin().await?;
+    // None of them is published meanwhile.
+    catalog::Entity::find().lock_exclusive().one(&tx).await?;
+    let left: Vec<Left> = sql::typed(&tx, &sql, values()).await?;
+    let ended = end_memories(&tx, left.into_iter().map(|l| l.rule).collect(), now).await?;
+    tx.commit().await?;
+    Ok(ended)
 }
 
 /// What has been published since a moment, in words, newest first.

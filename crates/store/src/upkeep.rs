@@ -3,7 +3,7 @@
 //! Each pass removes at most so many rows of each kind, in statements of their own, so that it never
 //! holds what others need for long. Any node may do it; several at once only share the work.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, definitions, sql};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::DatabaseConnection;
 
@@ -222,14 +222,6 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
             ORDER BY changed_at LIMIT $2 FOR UPDATE SKIP LOCKED)"
         )
     };
-    let memories = |table: &str| {
-        format!(
-            "DELETE FROM {table} m WHERE due < $1 AND NOT EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'rule'
-                AND d.name = m.rule AND NOT d.withdrawn AND d.version =
-                    (SELECT max(version) FROM definition n WHERE n.kind = 'rule' AND n.name = m.rule))
-            AND m.rule IN (SELECT rule FROM {table} LIMIT $2)"
-        )
-    };
     let run = async |sql: &str, values| sql::run(db, sql, values).await;
     let decisions = "DELETE FROM decision WHERE id IN (SELECT d.id FROM job j JOIN decision d ON d.job_id = j.id
         WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
@@ -262,8 +254,7 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         attempts: run(attempts, before(limits.attempts)).await?,
         alarms: run(&alarms("count = 0 AND coalesce(told_at, changed_at) < $1"), before(limits.never_raised)).await?
             + run(&alarms("true"), before(limits.over)).await?,
-        memories: run(&memories("tally"), before(TimeDelta::hours(1))).await?
-            + run(&memories("pool"), before(TimeDelta::hours(1))).await?,
+        memories: definitions::end_left_memories(db, now).await?,
         outgoing,
         calls,
         audit: crate::audit::sweep(db, now, A_PASS).await?,

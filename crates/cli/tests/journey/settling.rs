@@ -231,3 +231,33 @@ fn publishing_under_load_gives_every_alert_one_verdict() {
     });
     assert_eq!((sent.len(), counts), (240, json!([{"verdict": "watched", "count": 240}])));
 }
+
+/// Withdrawals locked pools before tallies, against the order of intake, and were lost to deadlocks.
+#[test]
+fn rules_are_withdrawn_and_published_under_load_and_no_delivery_is_refused() {
+    let stage = Stage::with_demo();
+    let gathers = rule("busy", "{ gather: { for: 300ms, at_most: 5 } }", "").replace("stance: act", "stance: watch");
+    let stays = rule("still", "{ still: 200ms }", "").replace("stance: act", "stance: watch");
+    let both = format!("{gathers}---\n{}", stays.trim_start_matches(NOTE)).replace("test.still", "test.busy");
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let sent: usize = std::thread::scope(|s| {
+        let sender = |k: usize| {
+            let (stage, done) = (&stage, &done);
+            move || {
+                let more = |n: &usize| *n < 20 || (*n < 400 && !done.load(std::sync::atomic::Ordering::Relaxed));
+                let one =
+                    |n: usize| send(stage, "busy", &format!("vm/n{}", (k * 7 + n) % 40), ["raised", "cleared"][n % 2]);
+                (0..).take_while(more).map(one).count()
+            }
+        };
+        let senders: Vec<_> = (0..16).map(|k| s.spawn(sender(k))).collect();
+        for _ in 0..8 {
+            stage.publish(&both);
+            let gone = stage.arvok(&["withdraw", "rule", "busy", "still", "--yes"]);
+            assert_eq!(gone.code, 0, "{}", gone.all());
+        }
+        done.store(true, std::sync::atomic::Ordering::Relaxed);
+        senders.into_iter().map(|t| t.join().expect("every delivery was taken")).sum()
+    });
+    assert!(sent >= 320, "{sent}");
+}

@@ -101,12 +101,16 @@ fn what_a_withdrawn_rule_left_behind_goes() {
         Published::with(&[rule("patient", "settle: { still: 1h }"), rule("other", "settle: { still: 1h }")]);
     block(async {
         let db = &published.db;
-        published.send(json!({})).await;
-        // A node that did not know yet wrote it after the withdrawal.
-        run(db, "DELETE FROM definition WHERE name = 'patient'").await;
-        run(db, "UPDATE tally SET due = now() - interval '3 hours'").await;
-        assert_eq!(sweep(db, Limits::default(), now()).await.expect("sweeps").memories, 1);
+        let seq = published.send(json!({})).await;
+        // As if a batch that was under way had written it after the withdrawal.
+        run(db, "UPDATE definition SET withdrawn = true, published_at = now() WHERE name = 'patient'").await;
+        assert_eq!(sweep(db, Limits::default(), now()).await.expect("sweeps").memories, 0, "others may be under way");
+        let later = now() + TimeDelta::minutes(2);
+        assert_eq!(sweep(db, Limits::default(), later).await.expect("sweeps").memories, 1);
         assert_eq!(rows(db, "SELECT rule FROM tally").await, [json!({ "rule": "other" })]);
+        let told = format!("SELECT reason AS x FROM verdicts WHERE alert_seq = {seq} AND rule = 'patient'");
+        let told = one(db, &told).await;
+        assert!(told.as_str().is_some_and(|r| r.ends_with("the rule was withdrawn before it was decided")), "{told}");
     });
 }
 
