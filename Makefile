@@ -33,7 +33,7 @@ ROUNDS ?= 200
 ALERTS ?= 100000
 SECONDS_AT_MOST ?= 3600
 chaos: setup $(CONSOLE)
-	ARVOK_CHAOS_ROUNDS=$(ROUNDS) ARVOK_CHAOS_ALERTS=$(ALERTS) ARVOK_CHAOS_SECONDS=$(SECONDS_AT_MOST) \
+	CHAOS_ROUNDS=$(ROUNDS) CHAOS_ALERTS=$(ALERTS) CHAOS_SECONDS=$(SECONDS_AT_MOST) \
 		$(CARGO) test --workspace --test journey -- --nocapture chaos::
 
 # Asks the API everything that its description allows, and more.

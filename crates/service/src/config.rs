@@ -1,7 +1,7 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
 use crate::settings::{Setting, Settings};
-use arvok_core::Period;
+use arvok_core::{Period, text::nearest};
 use arvok_store::{Limits, days::Retention};
 use serde::Deserialize;
 use std::{
@@ -136,6 +136,20 @@ pub enum ConfigError {
     },
 }
 
+/// Fewest connections with which every part of a node has one of its own.
+const LEAST_CONNECTIONS: u32 = 8;
+
+/// The variables of a node, but for those of settings.
+const VARIABLES: [&str; 7] = [
+    "ARVOK_LISTEN",
+    "ARVOK_DATABASE",
+    "ARVOK_DATA",
+    "ARVOK_DATABASE_CONNECTIONS",
+    "ARVOK_JOBS_AT_ONCE",
+    "ARVOK_PUBLIC_URL",
+    "ARVOK_RETENTION_ALERTS",
+];
+
 impl Config {
     /// Why the address of the console cannot be one.
     fn wrong_url(&self) -> Option<String> {
@@ -150,7 +164,8 @@ impl Config {
         self.public_url.clone().unwrap_or_else(listens).trim_end_matches('/').to_owned()
     }
 
-    /// Reads a file, or `arvok.toml` here if there is one, and then the environment.
+    /// Reads a file, or `arvok.toml` here if there is one, and then the environment. A variable that looks like one of these and is none
+    /// is refused: with a misspelt address of the database a node would begin one of its own.
     pub fn read(file: Option<&Path>, environment: impl Iterator<Item = (String, String)>) -> Result<Self, ConfigError> {
         let here = Path::new("arvok.toml");
         let mut config = match file.or_else(|| here.exists().then_some(here)) {
@@ -168,7 +183,18 @@ impl Config {
         let text = fs::read_to_string(file).map_err(|e| wrong(e.to_string()))?;
         let config: Self = toml::from_str(&text).map_err(|e| wrong(e.to_string()))?;
         let public = config.settings.iter().find_map(|(name, setting)| setting.wrong(name));
-        config.retention.wrong().or(public).map_or(Ok(config), |why| Err(wrong(why)))
+        let first = config.retention.wrong().or(public);
+        let first = first.or_else(|| config.wrong_url().map(|why| format!("public_url: {why}")));
+        first.or_else(|| config.wrong_number()).map_or(Ok(config), |why| Err(wrong(why)))
+    }
+
+    /// A number with which nothing could be done.
+    fn wrong_number(&self) -> Option<String> {
+        if self.database_connections < LEAST_CONNECTIONS {
+            let given = self.database_connections;
+            return Some(format!("database_connections is {given}; a node needs {LEAST_CONNECTIONS} at least"));
+        }
+        (self.jobs_at_once == 0).then(|| "jobs_at_once is 0; a node does one job at a time at least".to_owned())
     }
 
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
@@ -181,12 +207,16 @@ impl Config {
             "ARVOK_DATA" => self.data = value.into(),
             "ARVOK_DATABASE_CONNECTIONS" => {
                 self.database_connections = value.parse().map_err(|_| wrong("expected a whole number"))?;
+                self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
             "ARVOK_PUBLIC_URL" => {
                 self.public_url = Some(value);
                 self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
-            "ARVOK_JOBS_AT_ONCE" => self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?,
+            "ARVOK_JOBS_AT_ONCE" => {
+                self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?;
+                self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
+            }
             "ARVOK_RETENTION_ALERTS" => {
                 self.retention.alerts = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?;
                 self.retention.wrong().map_or(Ok(()), |short| Err(wrong(&short)))?;
@@ -196,6 +226,12 @@ impl Config {
                     let (name, setting) = (setting.to_lowercase().replace('_', "-"), Setting::public(value));
                     setting.wrong(&name).map_or(Ok(()), |why| Err(wrong(&why)))?;
                     self.settings.insert(name, setting);
+                } else if name.starts_with("ARVOK_") {
+                    let known = VARIABLES.into_iter().chain(["ARVOK_LOG"]);
+                    let near = nearest(name, known.clone()).map(|near| format!("did you mean {near}?"));
+                    let all =
+                        || format!("known are {}, and ARVOK_SETTING_<NAME>", known.collect::<Vec<_>>().join(", "));
+                    return Err(wrong(&format!("there is no such setting; {}", near.unwrap_or_else(all))));
                 }
             }
         }
@@ -237,7 +273,18 @@ mod tests {
             said(&[("ARVOK_RETENTION_ALERTS", "3h")]),
             "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; nothing is kept for less than 1d"
         );
+        for (name, value, why) in [
+            ("ARVOK_DATABSE", "postgres://x", "there is no such setting; did you mean ARVOK_DATABASE?"),
+            ("ARVOK_JOBS_AT_ONCE", "0", "jobs_at_once is 0; a node does one job at a time at least"),
+            ("ARVOK_DATABASE_CONNECTIONS", "2", "database_connections is 2; a node needs 8 at least"),
+            ("ARVOK_PUBLIC_URL", "arvok.example", "`arvok.example` is not an address such as https://arvok.example"),
+        ] {
+            assert_eq!(said(&[(name, value)]), format!("the environment variable {name}: {why}"));
+        }
         let file = std::env::temp_dir().join(format!("arvok-config-bad-{}.toml", std::process::id()));
+        fs::write(&file, "public_url = \"arvok.example\"\n").expect("writes");
+        let url = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
+        assert!(url.ends_with("public_url: `arvok.example` is not an address such as https://arvok.example"), "{url}");
         fs::write(&file, "lisen = \"127.0.0.1:1\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
         fs::remove_file(&file).expect("is removed");

@@ -27,6 +27,7 @@ mod settings;
 mod subscribers;
 #[cfg(test)]
 mod tests;
+mod vitals;
 mod why;
 
 pub use config::{Config, ConfigError};

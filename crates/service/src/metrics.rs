@@ -33,6 +33,12 @@ pub(crate) struct RuleLabel {
     pub rule: String,
 }
 
+/// The label of a background task.
+#[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
+pub(crate) struct TaskLabel {
+    pub task: &'static str,
+}
+
 /// All of this node's numbers.
 #[derive(Debug)]
 pub(crate) struct Metrics {
@@ -63,6 +69,9 @@ pub(crate) struct Metrics {
     pub overdue: Gauge<f64, AtomicU64>,
     pub lock_waits: Gauge,
     pub queued: Gauge,
+    tasks_ended: Family<TaskLabel, Counter>,
+    pub commit_age: Gauge<f64, AtomicU64>,
+    pub log_lines_lost: Gauge,
 }
 
 const SECONDS: [f64; 12] = [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0];
@@ -141,12 +150,20 @@ impl Metrics {
             ),
             lock_waits: plain(&mut r, "arvok_lock_waits", "Statements that wait for a lock, of all nodes"),
             queued: plain(&mut r, "arvok_jobs_queued", "Jobs that wait for their turn, on all nodes"),
+            tasks_ended: plain(&mut r, "arvok_tasks_ended", "Background tasks that ended and were begun again"),
+            commit_age: plain(&mut r, "arvok_commit_age_seconds", "How old the last commit of this node is"),
+            log_lines_lost: plain(&mut r, "arvok_log_lines_lost", "Lines of the log that could not be written"),
             clock_offset: plain(&mut r, "arvok_clock_offset_seconds", "How far the database's clock is ahead"),
             registry: r,
         }
     }
 
     /// The text of `/metrics`.
+    /// A background task has ended.
+    pub fn task_ended(&self, task: &'static str) {
+        self.tasks_ended.get_or_create(&TaskLabel { task }).inc();
+    }
+
     pub fn text(&self) -> String {
         let mut text = String::new();
         let _ = encode(&mut text, &self.registry);

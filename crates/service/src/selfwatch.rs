@@ -79,7 +79,9 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
         fault: fault(node),
     };
     node.metrics.oldest_delivery.set(beat.oldest_seconds);
-    nodes::beat(&node.work_db, &beat).await
+    nodes::beat(&node.work_db, &beat).await?;
+    node.vitals.committed();
+    Ok(())
 }
 
 /// Raises and clears the alarms about what is wrong. Any node may do it: what several see at once

@@ -5,12 +5,13 @@ use crate::{
     calls, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
-    door::Door,
+    door::{Door, Queue},
     intake, key,
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
     runner, selfwatch, subscribers,
+    vitals::supervise,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
@@ -23,7 +24,13 @@ use arvok_store::{
     changes::{self, Listener, Reached},
     days, schema, secrets,
 };
-use std::{net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
+use std::{
+    future::Future,
+    net::{SocketAddr, TcpListener},
+    path::PathBuf,
+    sync::Arc,
+    time::Duration,
+};
 use tokio::{
     sync::watch,
     task::{JoinHandle, JoinSet},
@@ -62,6 +69,20 @@ pub enum ServeError {
         /// What is wrong.
         error: std::io::Error,
     },
+    /// The database cannot be reached.
+    #[error("the database {address}: {why}")]
+    Away {
+        /// Its address, without a password.
+        address: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// Nothing can be served at the socket.
+    #[error("cannot serve: {0}")]
+    Socket(std::io::Error),
+    /// The database keeps not every text.
+    #[error("the database has the encoding {0}, in which not every text can be kept; make one with ENCODING 'UTF8'")]
+    Encoding(String),
 }
 
 /// A running node.
@@ -73,6 +94,7 @@ pub struct Running {
     pub first_token: Option<PathBuf>,
     /// The data folder of a private PostgreSQL, if none was named.
     pub private_database: Option<PathBuf>,
+    node: Arc<Node>,
     server: ServerHandle,
     stop: watch::Sender<bool>,
     tasks: JoinSet<()>,
@@ -82,6 +104,11 @@ pub struct Running {
 }
 
 impl Running {
+    /// Ends when the node cannot go on, with the reason.
+    pub async fn gives_up(&self) -> String {
+        self.node.vitals.gives_up().await
+    }
+
     /// Stops: streams end, what is being answered is answered, jobs have a moment to end.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
@@ -97,9 +124,14 @@ impl Running {
 
 /// Starts a node.
 pub async fn start(config: Config) -> Result<Running, ServeError> {
+    // Whoever has the port already is found out before anything is begun or migrated.
+    let socket =
+        TcpListener::bind(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
     let folder = DataFolder::open(&config.data)?;
     let (url, cluster) = database(&config).await?;
+    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: bare(&url), why })?;
     let pools = pools(&url, config.database_connections).await?;
+    must_hold_all_texts(&pools.work).await?;
     schema::migrate(&pools.work).await?;
     measure_clock(&pools.work).await?;
     let first_token = match config.recover {
@@ -122,23 +154,16 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         tracing::warn!("{missing}");
     }
 
+    let (server, address) = serve_http(socket, Arc::clone(&node))?;
     let mut tasks = JoinSet::new();
-    tasks.spawn(hear(Arc::clone(&node), listener));
-    tasks.spawn(watch_tables(Arc::clone(&node)));
-    tasks.spawn(upkeep(Arc::clone(&node)));
-    let announcing = Arc::clone(&node);
-    tasks.spawn(async move { announcing.announcer.run(&announcing.work_db, announcing.stopping.clone()).await });
-    for lane in 0..intake::LANES {
-        tasks.spawn(intake::pipeline(Arc::clone(&node), queue.clone(), shard(&node.name, lane)));
-    }
-    tasks.spawn(intake::watch_due(Arc::clone(&node)));
-    tasks.spawn(outbox::run(Arc::clone(&node)));
-    tasks.spawn(calls::run_log(Arc::clone(&node)));
+    background(&mut tasks, &node, listener, &queue);
     let runner = match &node.key_fault {
         None => {
-            tasks.spawn(subscribers::run(Arc::clone(&node)));
-            tasks.spawn(runner::renew(Arc::clone(&node)));
-            tokio::spawn(runner::run(Arc::clone(&node), config.jobs_at_once))
+            supervised(&mut tasks, &node, "subscribers", subscribers::run);
+            supervised(&mut tasks, &node, "leases", runner::renew);
+            let (walking, at_once) = (Arc::clone(&node), config.jobs_at_once);
+            let make = move || runner::run(Arc::clone(&walking), at_once);
+            tokio::spawn(supervise(Arc::clone(&node), "jobs", make))
         }
         // What needs secrets is left to nodes that can open them.
         Some(fault) => {
@@ -146,11 +171,41 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             tokio::spawn(async {})
         }
     };
-
-    let (server, address) = serve_http(&config, Arc::clone(&node))?;
-    let selfwatch = tokio::spawn(selfwatch::run(Arc::clone(&node), address));
+    let beating = Arc::clone(&node);
+    let make = move || selfwatch::run(Arc::clone(&beating), address);
+    let selfwatch = tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
-    Ok(Running { address, first_token, private_database, server, stop, tasks, runner, selfwatch, cluster })
+    Ok(Running { address, first_token, private_database, node, server, stop, tasks, runner, selfwatch, cluster })
+}
+
+/// Begins a background task that is kept alive until the node stops.
+fn supervised<F: Future<Output = ()> + Send + 'static>(
+    tasks: &mut JoinSet<()>,
+    node: &Arc<Node>,
+    name: &'static str,
+    task: impl Fn(Arc<Node>) -> F + Send + 'static,
+) {
+    let with = Arc::clone(node);
+    tasks.spawn(supervise(Arc::clone(node), name, move || task(Arc::clone(&with))));
+}
+
+/// Begins what every node does, whatever its key.
+fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, queue: &Queue) {
+    let mut first = Some(listener);
+    let hearing = Arc::clone(node);
+    tasks.spawn(supervise(Arc::clone(node), "changes", move || hear(Arc::clone(&hearing), first.take())));
+    supervised(tasks, node, "tables", watch_tables);
+    supervised(tasks, node, "upkeep", upkeep);
+    supervised(tasks, node, "announcements", |node| async move {
+        node.announcer.run(&node.work_db, node.stopping.clone()).await;
+    });
+    for lane in 0..intake::LANES {
+        let (queue, shard) = (queue.clone(), shard(&node.name, lane));
+        supervised(tasks, node, "intake", move |node| intake::pipeline(node, queue.clone(), shard));
+    }
+    supervised(tasks, node, "due times", intake::watch_due);
+    supervised(tasks, node, "outbox", outbox::run);
+    supervised(tasks, node, "calls", calls::run_log);
 }
 
 async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {
@@ -252,6 +307,22 @@ fn shard(node: &str, lane: usize) -> i16 {
     i16::try_from(sum as usize % 64 * intake::LANES + lane).unwrap_or(0)
 }
 
+/// An address of a database without its password, and without settings that may hold one.
+fn bare(url: &str) -> String {
+    let url = url.split('?').next().unwrap_or_default();
+    let Some((scheme, rest)) = url.split_once("://") else { return "at its address".to_owned() };
+    match rest.rsplit_once('@') {
+        Some((user, host)) => format!("{scheme}://{}@{host}", user.split(':').next().unwrap_or_default()),
+        None => format!("{scheme}://{rest}"),
+    }
+}
+
+/// Refuses a database in which not every text can be kept.
+async fn must_hold_all_texts(db: &DatabaseConnection) -> Result<(), ServeError> {
+    let encoding = arvok_store::encoding(db).await?;
+    if encoding == "UTF8" { Ok(()) } else { Err(ServeError::Encoding(encoding)) }
+}
+
 /// Measures how far this node's clock is from the database's.
 async fn measure_clock(db: &DatabaseConnection) -> Result<(), StoreError> {
     let asked = clock::own();
@@ -261,8 +332,18 @@ async fn measure_clock(db: &DatabaseConnection) -> Result<(), StoreError> {
 }
 
 /// Hears what all nodes announce; after a lost connection everything is looked at anew.
-async fn hear(node: Arc<Node>, mut listener: Listener) {
+async fn hear(node: Arc<Node>, listener: Option<Listener>) {
     let mut stopping = node.stopping.clone();
+    let mut listener = match listener {
+        Some(listener) => listener,
+        None => match Listener::start(&node.work_db).await {
+            Ok(listener) => listener,
+            Err(e) => {
+                tracing::error!("the channel of changes: {e}");
+                return;
+            }
+        },
+    };
     loop {
         let heard = tokio::select! {
             _ = stopping.changed() => return,
@@ -386,8 +467,8 @@ fn put_off(what: &str, e: &StoreError) {
     }
 }
 
-fn serve_http(config: &Config, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
-    let refused = |error| ServeError::Listen { address: config.listen, error };
+fn serve_http(socket: TcpListener, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
+    let address = socket.local_addr().map_err(ServeError::Socket)?;
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
         App::new()
@@ -401,10 +482,9 @@ fn serve_http(config: &Config, node: Arc<Node>) -> Result<(ServerHandle, SocketA
     .shutdown_timeout(5)
     .max_connections(4096)
     .client_request_timeout(Duration::from_secs(10))
-    .bind(config.listen)
-    .map_err(refused)?;
-    let address = server.addrs().first().copied().unwrap_or(config.listen);
-    let server = server.run();
+    .listen(socket)
+    .map_err(ServeError::Socket)?
+    .run();
     let handle = server.handle();
     tokio::spawn(server);
     Ok((handle, address))

@@ -86,9 +86,11 @@ fn of_state(state: &str) -> Class {
     match state {
         // Serialization failure, deadlock, unique key taken at the same moment, lock not available.
         "40001" | "40P01" | "23505" | "55P03" => Class::Passing,
-        // Connection lost, not enough resources, cancelled or shut down by an operator, too slow.
-        // The last: a number for which there is no table yet.
-        s if ["08", "53", "57", "58", "25P03", "23514"].iter().any(|class| s.starts_with(class)) => Class::Down,
+        // Connection lost, not enough resources, cancelled or shut down by an operator, too slow; a standby, which only reads, as
+        // one meets in a failover. The last: a number for which there is no table yet.
+        s if ["08", "53", "57", "58", "25P03", "25006", "23514"].iter().any(|class| s.starts_with(class)) => {
+            Class::Down
+        }
         _ => Class::Lasting,
     }
 }
@@ -116,7 +118,7 @@ mod tests {
         for state in ["40001", "40P01", "23505"] {
             assert_eq!(of_state(state), Class::Passing, "{state}");
         }
-        for state in ["57P01", "57014", "08006", "53300", "25P03", "23514"] {
+        for state in ["57P01", "57P03", "57014", "08006", "53100", "53300", "25P03", "25006", "23514"] {
             assert_eq!(of_state(state), Class::Down, "{state}");
         }
         for state in ["22021", "22P05", "54000", "42601"] {

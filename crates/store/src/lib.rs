@@ -33,7 +33,10 @@ pub use sea_orm::{ConnectionTrait, DatabaseConnection};
 pub use upkeep::{Limits, Swept, sweep};
 
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectOptions, Database, FromQueryResult};
+use sea_orm::{
+    ConnectOptions, Database, FromQueryResult,
+    sqlx::{self, Connection, PgConnection, postgres::PgConnectOptions},
+};
 use std::time::Duration;
 
 /// What a set of connections is for, and so how long one of its statements may take.
@@ -57,6 +60,27 @@ impl Purpose {
             Self::Questions => (seconds(10), Some(seconds(20))),
             Self::Replay => (seconds(1800), None),
         }
+    }
+}
+
+/// How long a database may take to let a first connection in.
+const FIRST: Duration = Duration::from_secs(5);
+
+/// Whether a database can be reached, and else why, in its own words.
+///
+/// # Errors
+/// The cause.
+pub async fn reach(url: &str) -> Result<(), String> {
+    let options: PgConnectOptions = url.parse().map_err(|e: sqlx::Error| e.to_string())?;
+    match tokio::time::timeout(FIRST, PgConnection::connect_with(&options)).await {
+        Ok(Ok(connection)) => {
+            // Whether it says goodbye is all one.
+            let _ = connection.close().await;
+            Ok(())
+        }
+        Ok(Err(sqlx::Error::Database(e))) => Err(e.message().to_owned()),
+        Ok(Err(e)) => Err(e.to_string()),
+        Err(_) => Err(format!("no connection within {} s", FIRST.as_secs())),
     }
 }
 
@@ -88,6 +112,17 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
     }
     options.map_sqlx_postgres_opts(move |o| o.options(settings.clone()));
     Ok(Database::connect(options).await?)
+}
+
+/// The encoding of the database, as `UTF8`.
+pub async fn encoding(db: &DatabaseConnection) -> Result<String, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Encoding {
+        name: String,
+    }
+    let sql = "SELECT pg_encoding_to_char(encoding)::text AS name FROM pg_database WHERE datname = current_database()";
+    let rows: Vec<Encoding> = sql::typed(db, sql, vec![]).await?;
+    Ok(rows.into_iter().next().map(|r| r.name).unwrap_or_default())
 }
 
 /// The database's clock.

@@ -1252,8 +1252,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Answers 200 when the node can work: the database can be reached, all that is published can be
-         *     compiled, and the clock is not too far off. Else it says what is wrong.
+         * Answers 200 when the node does its work: it has committed of late, its background tasks are alive, all that is published can be
+         *     compiled, and the clock is not too far off. Else it says what is wrong. It asks nobody, and so answers at once.
          */
         get: operations["ready"];
         put?: never;

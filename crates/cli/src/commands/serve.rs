@@ -1,7 +1,7 @@
 //! `arvok serve` and `arvok standin`: long runs that end with a signal.
 
 use crate::{
-    args::{OfPort, Standin, Told},
+    args::{Args, OfPort, Standin, Told},
     error::CliError,
     stop::until_stopped,
 };
@@ -9,45 +9,71 @@ use arvok_service::{Config, LogWriter};
 use arvok_standins::{
     Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, pager, queue, releases, site, yard,
 };
-use std::{io::IsTerminal, path::Path, time::Duration};
+use clap::CommandFactory;
+use std::{collections::BTreeSet, io::IsTerminal, path::Path, time::Duration};
 use tracing_subscriber::EnvFilter;
 
 /// Logs to standard error; `ARVOK_LOG` chooses how much.
-pub fn start_log() {
-    let filter =
-        EnvFilter::try_from_env("ARVOK_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error,actix_http=off"));
+pub fn start_log() -> Result<(), CliError> {
+    let level = std::env::var("ARVOK_LOG").unwrap_or_else(|_| "info,sqlx=error,actix_http=off".into());
+    let filter = EnvFilter::try_new(&level).map_err(|e| {
+        CliError::Here(format!(
+            "ARVOK_LOG: `{level}` says not how much is logged, such as warn or info,sqlx=error: {e}"
+        ))
+    })?;
     let _ = tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(LogWriter::default)
         .with_ansi(std::io::stderr().is_terminal())
         .with_target(false)
         .try_init();
+    Ok(())
+}
+
+/// The variables of a node: what the commands take is theirs.
+fn environment() -> impl Iterator<Item = (String, String)> {
+    let mut theirs: BTreeSet<String> = BTreeSet::from(["ARVOK_LOG".to_owned()]);
+    let mut left = vec![Args::command()];
+    while let Some(command) = left.pop() {
+        let named = command.get_arguments().filter_map(|arg| arg.get_env()?.to_str().map(str::to_owned));
+        theirs.extend(named);
+        left.extend(command.get_subcommands().cloned());
+    }
+    std::env::vars().filter(move |(name, _)| !theirs.contains(name))
 }
 
 pub async fn serve(config: Option<&Path>, recover: bool, new_key: bool) -> Result<(), CliError> {
-    start_log();
-    let read = Config::read(config, std::env::vars()).map_err(|e| CliError::Here(e.to_string()))?;
+    start_log()?;
+    let read = Config::read(config, environment()).map_err(|e| CliError::Here(e.to_string()))?;
     let config = Config { recover, new_key, ..read };
     let hidden = config.database.clone();
     let failed = |e: arvok_service::ServeError| CliError::Here(without_password(&e.to_string(), hidden.as_deref()));
     let running = arvok_service::start(config).await.map_err(failed)?;
     if let Some(folder) = &running.private_database {
-        eprintln!("arvok: no database was named; a private PostgreSQL runs in {}", folder.display());
+        say(&format!("no database was named; a private PostgreSQL runs in {}", folder.display()));
     }
     if let Some(file) = &running.first_token {
         let which = if recover { "a new" } else { "the first" };
-        eprintln!("arvok: {which} token (role admin) is in {}", file.display());
+        say(&format!("{which} token (role admin) is in {}", file.display()));
     }
-    eprintln!("arvok: ready, listening on http://{}", running.address);
+    say(&format!("ready, listening on http://{}", running.address));
     if let Some(file) = &running.first_token {
         let (address, file) = (running.address, file.display());
-        eprintln!("arvok: now sign in with `arvok login http://{address} --token-file {file}`,");
-        eprintln!("arvok: and in a browser at http://{address} with the same token");
+        say(&format!("now sign in with `arvok login http://{address} --token-file {file}`,"));
+        say(&format!("and in a browser at http://{address} with the same token"));
     }
-    until_stopped().await?;
-    eprintln!("arvok: stopping");
+    let given_up = tokio::select! {
+        stopped = until_stopped() => stopped.map(|()| None)?,
+        why = running.gives_up() => Some(why),
+    };
+    say("stopping");
     running.stop().await;
-    Ok(())
+    given_up.map_or(Ok(()), |why| Err(CliError::Here(why)))
+}
+
+/// Says something beside the log.
+fn say(text: &str) {
+    crate::show::say(&format!("arvok: {text}"));
 }
 
 pub async fn standin(which: Standin) -> Result<(), CliError> {
@@ -62,7 +88,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 seconds_a_tick: 10.0,
             };
             let yard = yard::start(options).map_err(failed)?;
-            eprintln!("arvok: the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url());
+            say(&format!("the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url()));
             until_stopped().await?;
             yard.stop().await;
         }
@@ -74,19 +100,19 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 takes: Duration::from_secs(3),
             });
             let desk = desk.map_err(failed)?;
-            eprintln!("arvok: the release desk is at {}, e.g. {}/services/booking-web", desk.url(), desk.url());
+            say(&format!("the release desk is at {}, e.g. {}/services/booking-web", desk.url(), desk.url()));
             until_stopped().await?;
             desk.stop().await;
         }
         Standin::Board { port, token, key } => {
             let board = board::start(board::BoardOptions { port, token, key }).map_err(failed)?;
-            eprintln!("arvok: the board takes events at {0}/events, and shows them there", board.url());
+            say(&format!("the board takes events at {0}/events, and shows them there", board.url()));
             until_stopped().await?;
             board.stop().await;
         }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;
-            eprintln!("arvok: the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url());
+            say(&format!("the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url()));
             until_stopped().await?;
             chat.stop().await;
         }
@@ -109,7 +135,7 @@ const TAKES: Duration = Duration::from_secs(3);
 
 /// A stand-in until it is stopped.
 async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>) -> Result<(), CliError> {
-    eprintln!("arvok: the {what} is at {0}, e.g. {0}{path}", at_work.url());
+    say(&format!("the {what} is at {0}, e.g. {0}{path}", at_work.url()));
     until_stopped().await?;
     at_work.stop().await;
     Ok(())
@@ -132,7 +158,7 @@ async fn office(which: Standin) -> Result<(), CliError> {
     match which {
         Standin::Desk { port, token, secret } => {
             let desk = desk::start(desk::DeskOptions { port, token, secret }).map_err(failed)?;
-            eprintln!("arvok: the ticket desk is at {0}, and describes itself at {0}/description", desk.url());
+            say(&format!("the ticket desk is at {0}, and describes itself at {0}/description", desk.url()));
             until_stopped().await?;
             desk.stop().await;
         }

@@ -31,7 +31,7 @@ const FROZEN: Duration = Duration::from_secs(12);
 
 /// How much of it, by the environment.
 fn asked(name: &str, otherwise: usize) -> usize {
-    std::env::var(format!("ARVOK_CHAOS_{name}")).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise)
+    std::env::var(format!("CHAOS_{name}")).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise)
 }
 
 /// Numbers that look like chance and are the same in each run.

@@ -1,7 +1,7 @@
 //! Several nodes over one database, and publications that come side by side: what one knows, all
 //! know before they decide.
 
-use crate::kit::{ARVOK, Stage, database, folder, until};
+use crate::kit::{ARVOK, Stage, block, database, folder, only_reads, outage, until};
 use arvok_postgres::{free_port, spawn_tethered};
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -261,4 +261,59 @@ fn a_node_that_is_asked_to_end_hands_its_jobs_over_at_once() {
     assert!(begun.elapsed().as_secs() < 9, "before the lease had run out: {:?}", begun.elapsed());
     assert_eq!(peer.told().len(), 2, "told again with the same key: {:?}", peer.told());
     assert_eq!(peer.told()[0].key, peer.told()[1].key);
+}
+
+/// Errors of the log ended the tasks that logged, and the node stayed ready.
+#[test]
+fn a_node_whose_log_nobody_reads_goes_on_with_its_work() {
+    let mut stage = Stage::with_demo();
+    stage.restart_unread();
+    stage.publish(NOTE);
+    let launch = |stage: &Stage| {
+        let body = json!({ "runbook": "note", "inputs": {} });
+        let made = until("a launch", || stage.call(Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64());
+        stage.job_in(made, &["succeeded"]);
+    };
+    launch(&stage);
+    // Whatever cannot be done for a moment is logged by every task.
+    outage(&stage.database, std::time::Duration::from_millis(1_500));
+    until("the node to be ready again", || (ready(&stage).0 == 200).then_some(()));
+    launch(&stage);
+    let (_, numbers) = answer_text(&stage, "/metrics");
+    let number = |name: &str| {
+        let line = numbers.lines().find(|l| l.starts_with(name)).unwrap_or_default();
+        line.rsplit(' ').next().and_then(|n| n.parse::<f64>().ok())
+    };
+    assert!(number("arvok_log_lines_lost").is_some_and(|n| n > 0.0), "{numbers}");
+    assert_eq!(number("arvok_tasks_ended_total"), None, "{numbers}");
+    stage.signal(nix::sys::signal::Signal::SIGTERM);
+    until("the node to end", || (!stage.is_running()).then_some(()));
+    let left = stage.records().rows("SELECT count(*) AS n FROM node");
+    assert_eq!(left, [json!({ "n": 0 })], "it has left in order");
+}
+
+#[test]
+fn a_node_that_cannot_commit_is_not_ready_and_says_so_at_once() {
+    let stage = Stage::with_demo();
+    // As a standby does that a failover has left behind.
+    only_reads(&stage.database, true);
+    let said = until("the node not to be ready", || Some(ready(&stage)).filter(|(status, _)| *status == 503));
+    assert!(said.1.contains("its last commit is ") && said.1.contains("or only reads"), "{said:?}");
+    let begun = std::time::Instant::now();
+    assert_eq!(ready(&stage).0, 503);
+    assert!(begun.elapsed() < std::time::Duration::from_secs(1), "it asks nobody");
+    assert_eq!(answer_text(&stage, "/healthz").0, 200, "the process lives");
+    only_reads(&stage.database, false);
+    until("the node to be ready again", || (ready(&stage).0 == 200).then_some(()));
+}
+
+fn ready(stage: &Stage) -> (u16, String) {
+    answer_text(stage, "/readyz")
+}
+
+fn answer_text(stage: &Stage, path: &str) -> (u16, String) {
+    block(async {
+        let Ok(said) = stage.request(Method::GET, path).send().await else { return (0, String::new()) };
+        (said.status().as_u16(), said.text().await.unwrap_or_default())
+    })
 }

@@ -196,7 +196,7 @@ target: vm/f
 steps:
   - { id: begin, call: chat.post, via: crew-chat, give: { channel: yard, text: begun } }
   - { id: size, set: { gib: 40 } }
-  - { id: tell, timeout: 400ms, call: peer.tell, via: peer, give: { what: 'size ${steps.size.gib}' } }
+  - { id: tell, timeout: 2s, call: peer.tell, via: peer, give: { what: 'size ${steps.size.gib}' } }
 outputs: { gib: '${steps.size.gib}' }
 ";
 
@@ -206,7 +206,7 @@ fn a_job_goes_on_from_where_another_failed() {
     let peer = Peer::start();
     stage.publish(&peer.definitions("safe"));
     stage.publish(FRAGILE);
-    peer.delay(std::time::Duration::from_secs(2));
+    peer.delay(std::time::Duration::from_secs(6));
     let made = stage.arvok(&["job", "launch", "fragile", "--yes"]);
     assert_eq!(made.code, 0, "{}", made.all());
     stage.job_in(1, &["failed"]);
@@ -225,11 +225,11 @@ fn a_job_goes_on_from_where_another_failed() {
     assert!(over.code == 6 && over.err.contains("it is succeeded; only a job that failed"), "{}", over.all());
     // Of a step of which nobody knows a person says what it gave.
     stage.publish(&peer.definitions("never"));
-    peer.delay(std::time::Duration::from_secs(2));
+    peer.delay(std::time::Duration::from_secs(6));
     assert_eq!(stage.arvok(&["job", "launch", "fragile", "--yes"]).code, 0);
     stage.job_in(3, &["unsure"]);
     let wrong = stage.arvok(&["job", "resolve", "3", "--as", "failed", "--output", "{}"]);
-    assert!(wrong.code == 6 && wrong.err.contains("only what was done gave something"), "{}", wrong.all());
+    assert!(wrong.code == 2 && wrong.err.contains("only what was done gave something"), "{}", wrong.all());
     let output = "{\"id\": 7}";
     assert_eq!(stage.arvok(&["job", "resolve", "3", "--as", "done", "--output", output]).code, 0);
     let done = stage.job_in(3, &["succeeded"]);
@@ -285,11 +285,11 @@ fn several_who_go_on_from_one_job_at_once_make_one_job() {
     let peer = Peer::start();
     stage.publish(&peer.definitions("safe"));
     let naps =
-        "  - { id: tell, timeout: 400ms, call: peer.tell, via: peer, give: { what: a } }\n  - { id: nap, pause: 1h }\n";
+        "  - { id: tell, timeout: 2s, call: peer.tell, via: peer, give: { what: a } }\n  - { id: nap, pause: 1h }\n";
     stage.publish(&format!(
         "runbook: naps\ntarget: vm/n\nsteps:\n  - {{ id: size, set: {{ gib: 40 }} }}\n{naps}timeout: 2h\n"
     ));
-    peer.delay(std::time::Duration::from_secs(2));
+    peer.delay(std::time::Duration::from_secs(6));
     let made = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "naps" })));
     let job = made.1["job"].as_i64().expect("a number");
     stage.job_in(job, &["failed"]);

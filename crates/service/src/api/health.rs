@@ -1,10 +1,9 @@
 //! Whether the node lives, whether it can work, and its numbers.
 
 use super::ApiError;
-use crate::{clock, node::Node};
+use crate::{clock, log, node::Node};
 use actix_web::{HttpResponse, get, web};
 use arvok_api::Problem;
-use arvok_store::access;
 use chrono::TimeDelta;
 
 /// Answers as long as the process lives.
@@ -17,13 +16,12 @@ pub(super) async fn alive() -> &'static str {
 /// How far the node's own clock may be from the database's.
 const MOST_OFFSET: TimeDelta = TimeDelta::seconds(30);
 
-/// Answers 200 when the node can work: the database can be reached, all that is published can be
-/// compiled, and the clock is not too far off. Else it says what is wrong.
+/// Answers 200 when the node does its work: it has committed of late, its background tasks are alive, all that is published can be
+/// compiled, and the clock is not too far off. Else it says what is wrong. It asks nobody, and so answers at once.
 #[utoipa::path(operation_id = "ready", tag = "node", responses((status = 200, body = String), (status = 503, body = Problem)))]
 #[get("/readyz")]
 pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiError> {
-    access::any_token(&node.db).await?;
-    fault(&node).map_or(Ok("ready\n"), |fault| Err(ApiError::NotReady(fault)))
+    node.vitals.fault().or_else(|| fault(&node)).map_or(Ok("ready\n"), |fault| Err(ApiError::NotReady(fault)))
 }
 
 /// Why a node that reaches its database is not ready all the same.
@@ -46,6 +44,10 @@ pub(crate) fn fault(node: &Node) -> Option<String> {
 #[utoipa::path(operation_id = "metrics", tag = "node", responses((status = 200, body = String, content_type = "application/openmetrics-text")))]
 #[get("/metrics")]
 pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
+    // What stands still is shown as it is now, also when nobody sets it any more.
+    node.metrics.commit_age.set(node.vitals.age_of_commit().as_secs_f64());
+    node.metrics.oldest_delivery.set(node.door.oldest().as_secs_f64());
+    node.metrics.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
     HttpResponse::Ok()
         .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
         .body(node.metrics.text())

@@ -14,7 +14,9 @@ pub(crate) use followers::{Followers, Place};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 use questions::Questions;
 
-use crate::{clock, config::Config, door::Door, metrics::Metrics, problem::ApiError, settings::Settings};
+use crate::{
+    clock, config::Config, door::Door, metrics::Metrics, problem::ApiError, settings::Settings, vitals::Vitals,
+};
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
 use arvok_connect::{Http, Vault};
@@ -91,6 +93,8 @@ pub(crate) struct Node {
     /// Tells all nodes what changed.
     pub announcer: Announcer,
     pub door: Door,
+    /// Whether it does its work.
+    pub vitals: Vitals,
     /// How far the tables have come, as far as was heard here.
     heard: StdMutex<Reached>,
     /// How long things are kept.
@@ -152,6 +156,7 @@ impl Node {
             changes: Changes::new(),
             announcer: Announcer::default(),
             door,
+            vitals: Vitals::default(),
             heard: StdMutex::default(),
             limits: config.retention.limits(),
             retention: config.retention.alerts(),

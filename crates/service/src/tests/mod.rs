@@ -44,7 +44,7 @@ fn scratch() -> &'static Scratch {
 }
 
 /// A node that nobody listens for: its handlers are called.
-pub(super) struct Desk {
+pub(crate) struct Desk {
     pub node: web::Data<Node>,
     queue: Queue,
     pipeline: Option<JoinHandle<()>>,
@@ -85,6 +85,8 @@ impl Desk {
         let secret = secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };
         secrets::set(&node.work_db, secret, clock::now()).await.expect("sets");
         node.reload().await.expect("loads");
+        // As the heartbeat does.
+        node.vitals.committed();
         Self { node: web::Data::new(node), queue, pipeline: None, _stop: stop }
     }
 

@@ -77,6 +77,15 @@ pub fn outage(url: &str, length: Duration) {
     records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS true"));
 }
 
+/// Makes a database one that only reads, as a standby is, or one that writes again.
+pub fn only_reads(url: &str, only: bool) {
+    let name = url.rsplit('/').next().expect("a name");
+    let records = Records::open(&scratch().cluster().url("postgres"));
+    let what = if only { "SET default_transaction_read_only = on" } else { "RESET default_transaction_read_only" };
+    records.run(&format!("ALTER DATABASE {name} {what}"));
+    records.rows(&format!("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'"));
+}
+
 /// Asks again and again until there is an answer; says what was awaited if none comes.
 pub fn until<T>(what: &str, mut ask: impl FnMut() -> Option<T>) -> T {
     let end = Instant::now() + Duration::from_secs(60);

@@ -124,7 +124,31 @@ impl Stage {
         self.data.join(name).exists()
     }
 
+    /// Starts the node again, with a log that nobody reads and that tells of everything.
+    pub fn restart_unread(&mut self) {
+        drop(self.node.take());
+        let (reader, writer) = std::io::pipe().expect("a pipe");
+        drop(reader);
+        let mut command = self.command(&[]);
+        command.env("ARVOK_LOG", "info");
+        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), writer.into()).expect("the node starts"));
+        until("the node to answer", || {
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+    }
+
+    /// Whether the node's process is there.
+    pub fn is_running(&mut self) -> bool {
+        self.node.as_mut().is_some_and(Tethered::is_running)
+    }
+
     fn start_node_with(&mut self, options: &[&str]) {
+        let command = self.command(options);
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
+        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+    }
+
+    fn command(&self, options: &[&str]) -> Command {
         let mut command = Command::new(ARVOK);
         command
             .arg("serve")
@@ -135,8 +159,7 @@ impl Stage {
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_LOG", "warn")
             .envs(self.harbour.settings().map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)));
-        let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
-        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+        command
     }
 
     /// Another node over the same database, with the same stand-ins around it.
