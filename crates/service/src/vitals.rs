@@ -12,8 +12,8 @@ use std::{
 };
 use tokio::{sync::watch, task::JoinHandle};
 
-/// How old the last commit of a node that is ready may be: three heartbeats.
-const FRESH: Duration = Duration::from_secs(6);
+/// How old the last commit of a node that is ready may be: five heartbeats.
+const FRESH: Duration = Duration::from_secs(10);
 /// The wait before a task is begun again, and the longest.
 const WAIT: (Duration, Duration) = match cfg!(test) {
     true => (Duration::from_millis(2), Duration::from_millis(8)),
@@ -206,7 +206,7 @@ mod tests {
         vitals.known().committed = Instant::now().checked_sub(FRESH + Duration::from_secs(1));
         assert_eq!(
             vitals.fault().as_deref(),
-            Some("its last commit is 7 s old: the database does not answer, or only reads")
+            Some("its last commit is 11 s old: the database does not answer, or only reads")
         );
     }
 }

@@ -76,7 +76,19 @@ fn a_batch_is_halved_until_the_culprit_is_alone() {
         assert_eq!(*status, if n == 17 { 422 } else { 202 }, "delivery {n}: {said}");
     }
     assert!(answers[17].1["detail"].as_str().is_some_and(|d| d.contains("too strange")), "{}", answers[17].1);
-    assert_eq!(stage.get("/api/v1/unreadable?source=yard-hypervisor")["items"].as_array().map(Vec::len), Some(1));
+    let kept = stage.get("/api/v1/unreadable?source=yard-hypervisor")["items"].clone();
+    assert_eq!(kept.as_array().map(Vec::len), Some(1));
+    assert!(kept[0]["payload"].as_str().is_some_and(|p| p.contains("vm/n17")), "kept whole: {kept}");
+    // Whatever was in the way is gone: it is read again, as it came.
+    stage.records().run("DROP TRIGGER poison ON alert");
+    let retried = stage.arvok(&["source", "retry", "yard-hypervisor", "--json"]);
+    let retried: Value = serde_json::from_str(&retried.out).unwrap_or_else(|e| panic!("{e}: {}", retried.all()));
+    assert_eq!(
+        (&retried["read"], &retried["alerts"], &retried["still"]),
+        (&json!(1), &json!(1), &json!([])),
+        "{retried}"
+    );
+    assert_eq!(stage.get("/api/v1/alerts?kind=test.poison")["items"][0]["resource"], "vm/n17");
 }
 
 /// Jobs that begin in one transaction: the record of one is refused, and the alert of another cannot be read back.

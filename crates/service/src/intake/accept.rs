@@ -137,9 +137,9 @@ fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, 
     let nothing = Value::Object(Map::new());
     let offered = |name: &str| kept.beside.as_ref().and_then(|beside| beside.get(name)).unwrap_or(&nothing);
     let beside: Vec<_> = source.intake.offers().iter().filter(|n| **n != "body").map(|n| (*n, offered(n))).collect();
-    let payload =
-        Payload { body: &body, beside: &beside, received: clock::now(), fallback_id: &fallback_id, normal: false };
-    let outcome = if kept.item { source.read_item(payload) } else { source.read(payload) };
+    let normal = offered("normal") == &Value::Bool(true);
+    let payload = Payload { body: &body, beside: &beside, received: clock::now(), fallback_id: &fallback_id, normal };
+    let outcome = if kept.item && !normal { source.read_item(payload) } else { source.read(payload) };
     let outcome = outcome.map_err(|e| e.to_string())?;
     match outcome.unreadable.first() {
         Some((why, _)) => Err(why.to_string()),

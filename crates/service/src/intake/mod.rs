@@ -13,13 +13,13 @@ pub(crate) use accept::{Again, Message, accept, accept_again};
 pub(crate) use due::watch_due;
 
 use crate::{
-    door::{Admission, Delivery, KEPT, NotTaken, Queue},
+    door::{Admission, Delivery, NotTaken, Queue},
     metrics::{Metrics, RuleLabel, SourceLabel},
     node::Node,
 };
 use arvok_store::{
     Class, StoreError,
-    intake::{self, Parcel, Strange, TakenBatch, TakenParcel, Writer},
+    intake::{self, Parcel, TakenBatch, TakenParcel, Writer, not_taken},
 };
 use futures_util::FutureExt;
 use std::{panic::AssertUnwindSafe, sync::Arc, time::Instant};
@@ -124,6 +124,7 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) 
     if done.due.is_some() {
         node.due.notify_one();
     }
+    node.vitals.committed();
     observe(&node.metrics, &batch, &done, begun);
     for (delivery, taken) in batch.into_iter().zip(done.taken) {
         let _ = delivery.answer.send(Ok(taken));
@@ -131,25 +132,18 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) 
     node.announcer.tell(done.change);
 }
 
-/// Keeps a payload that can never be recorded, and tells its sender.
+/// Keeps alerts that can never be recorded, each as it came, so that it can be read again; and tells their sender.
 async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer) {
     let Parcel { source, received, alerts, mut strange } = delivery.parcel;
     let source_of = source.clone();
-    let what = alerts.iter().map(|a| a.body.to_string()).collect::<Vec<_>>().join("\n");
-    let payload = arvok_core::text::cut(&what, KEPT).to_owned();
-    strange.push(Strange {
-        reason: format!("cannot be recorded: {reason}"),
-        payload,
-        item: false,
-        beside: serde_json::Value::Null,
-    });
-    let last = strange.len() - 1;
+    let first = strange.len();
+    strange.extend(alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))));
     let parcel = Parcel { source, received, alerts: Vec::new(), strange };
     let answer = match taken(node, &[&parcel], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
             node.metrics.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
-            let id = done.taken.first().and_then(|t| t.kept.get(last)).copied().unwrap_or_default();
+            let id = done.taken.first().and_then(|t| t.kept.get(first)).copied().unwrap_or_default();
             Err(NotTaken::Strange { id, reason: reason.to_owned() })
         }
         Err(BatchError { reason, .. }) => {

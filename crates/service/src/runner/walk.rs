@@ -101,6 +101,7 @@ async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
             }
             Err(e) => return Err(e),
             Ok(()) => {
+                node.vitals.committed();
                 let decisions = !record.asked.is_empty() || !record.withdrawn.is_empty();
                 node.announcer.tell(Change { jobs: vec![id.0], decisions, ..Change::default() });
                 return Ok(());

@@ -182,12 +182,7 @@ async fn keep_conflicts(
         let came = plan.alerts[*n];
         let kept = of_source.entry(&came.source).or_default();
         *kept += 1;
-        let strange = Strange {
-            reason: reason.clone(),
-            payload: cut(&as_it_came(came), KEPT).to_owned(),
-            item: true,
-            beside: serde_json::Value::Null,
-        };
+        let strange = not_taken(came, reason.clone());
         let parcel = Parcel {
             source: came.source.clone(),
             received: came.received,
@@ -204,11 +199,16 @@ async fn keep_conflicts(
 /// Longest payload that is kept, in bytes.
 const KEPT: usize = 64 * 1024;
 
-/// The item from which an alert was read, or the alert itself where its sender wrote it in the normal form.
-fn as_it_came(alert: &Alert) -> String {
-    if !alert.body.is_null() {
-        return alert.body.to_string();
-    }
+/// An alert that is not taken, to be kept with the reason so that it can be read again: the item from which it was read, or the alert
+/// itself where its sender wrote it in the normal form.
+pub fn not_taken(alert: &Alert, reason: String) -> Strange {
+    let normal = alert.body.is_null();
+    let beside = if normal { serde_json::json!({ "normal": true }) } else { serde_json::Value::Null };
+    let whole = if normal { normal_form(alert) } else { alert.body.to_string() };
+    Strange { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
+}
+
+fn normal_form(alert: &Alert) -> String {
     let mut whole = serde_json::to_value(alert).unwrap_or_default();
     if let Some(fields) = whole.as_object_mut() {
         fields.retain(|name, _| !["source", "received", "body"].contains(&name.as_str()));

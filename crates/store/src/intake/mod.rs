@@ -16,6 +16,7 @@ mod outcome;
 mod preview;
 mod undecided;
 
+pub use alerts::not_taken;
 pub use due::{DueDone, SetAside, Slots, set_aside_now, settle_due};
 pub use preview::preview;
 
