@@ -37,6 +37,7 @@ impl Stage {
             .arg("serve")
             .env("ARVOK_LISTEN", format!("127.0.0.1:{port}"))
             .env("ARVOK_DATABASE", &database)
+            .env("ARVOK_DRAIN", "0s")
             .env("ARVOK_DATA", &data)
             .env("ARVOK_LOG", "warn");
         let node = spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit())?;

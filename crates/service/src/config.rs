@@ -25,6 +25,8 @@ pub struct Config {
     pub database_connections: u32,
     /// Jobs at once on this node.
     pub jobs_at_once: usize,
+    /// How long a node that is asked to end (SIGTERM) says that it is not ready before it takes nothing more.
+    pub drain: Period,
     /// Where people reach the console, for links in messages. Absent: the address it listens on.
     pub public_url: Option<String>,
     /// Values for `setting(name)` in definitions.
@@ -106,6 +108,7 @@ impl Default for Config {
             data: PathBuf::from("arvok-data"),
             database_connections: 16,
             jobs_at_once: 64,
+            drain: Period::from_secs(5),
             public_url: None,
             settings: BTreeMap::new(),
             retention: Kept::default(),
@@ -140,12 +143,13 @@ pub enum ConfigError {
 const LEAST_CONNECTIONS: u32 = 8;
 
 /// The variables of a node, but for those of settings.
-const VARIABLES: [&str; 7] = [
+const VARIABLES: [&str; 8] = [
     "ARVOK_LISTEN",
     "ARVOK_DATABASE",
     "ARVOK_DATA",
     "ARVOK_DATABASE_CONNECTIONS",
     "ARVOK_JOBS_AT_ONCE",
+    "ARVOK_DRAIN",
     "ARVOK_PUBLIC_URL",
     "ARVOK_RETENTION_ALERTS",
 ];
@@ -209,6 +213,7 @@ impl Config {
                 self.database_connections = value.parse().map_err(|_| wrong("expected a whole number"))?;
                 self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
+            "ARVOK_DRAIN" => self.drain = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?,
             "ARVOK_PUBLIC_URL" => {
                 self.public_url = Some(value);
                 self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;

@@ -97,6 +97,7 @@ pub struct Running {
     node: Arc<Node>,
     server: ServerHandle,
     stop: watch::Sender<bool>,
+    drain: Duration,
     tasks: JoinSet<()>,
     runner: JoinHandle<()>,
     selfwatch: JoinHandle<()>,
@@ -107,6 +108,13 @@ impl Running {
     /// Ends when the node cannot go on, with the reason.
     pub async fn gives_up(&self) -> String {
         self.node.vitals.gives_up().await
+    }
+
+    /// Says that it is about to stop, and goes on with its work for as long as balancers need to see it. Lines that are kept open are
+    /// closed with their next answer.
+    pub async fn drain(&self) {
+        self.node.vitals.leaves();
+        tokio::time::sleep(self.drain).await;
     }
 
     /// Stops: streams end, what is being answered is answered, jobs have a moment to end.
@@ -174,8 +182,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let beating = Arc::clone(&node);
     let make = move || selfwatch::run(Arc::clone(&beating), address);
     let selfwatch = tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make));
+    let drain = Duration::from_millis(config.drain.millis());
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
-    Ok(Running { address, first_token, private_database, node, server, stop, tasks, runner, selfwatch, cluster })
+    Ok(Running { address, first_token, private_database, node, server, stop, drain, tasks, runner, selfwatch, cluster })
 }
 
 /// Begins a background task that is kept alive until the node stops.

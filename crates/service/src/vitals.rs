@@ -7,7 +7,10 @@ use crate::node::Node;
 use std::{
     collections::BTreeMap,
     future::Future,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::{
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
 use tokio::{sync::watch, task::JoinHandle};
@@ -31,6 +34,8 @@ pub(crate) struct Vitals {
     known: Mutex<Known>,
     /// Why the node cannot go on; none while it can.
     given_up: watch::Sender<Option<String>>,
+    /// Whether it is about to stop: balancers are to send nothing more.
+    leaving: AtomicBool,
 }
 
 #[derive(Debug, Default)]
@@ -43,7 +48,12 @@ struct Known {
 
 impl Default for Vitals {
     fn default() -> Self {
-        Self { begun: Instant::now(), known: Mutex::default(), given_up: watch::channel(None).0 }
+        Self {
+            begun: Instant::now(),
+            known: Mutex::default(),
+            given_up: watch::channel(None).0,
+            leaving: AtomicBool::new(false),
+        }
     }
 }
 
@@ -67,6 +77,9 @@ impl Vitals {
         if let Some(why) = self.given_up.borrow().clone() {
             return Some(why);
         }
+        if self.is_leaving() {
+            return Some("it is about to stop".to_owned());
+        }
         if let Some((task, why)) = self.known().down.first_key_value() {
             return Some(format!("its task `{task}` has ended ({why}) and is begun again"));
         }
@@ -78,6 +91,16 @@ impl Vitals {
             }
             Some(_) => None,
         }
+    }
+
+    /// Notes that it is about to stop.
+    pub fn leaves(&self) {
+        self.leaving.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether it is about to stop.
+    pub fn is_leaving(&self) -> bool {
+        self.leaving.load(Ordering::Relaxed)
     }
 
     /// Ends when the node cannot go on, with the reason.
@@ -154,7 +177,7 @@ impl Drop for Held {
 mod tests {
     use super::*;
     use crate::tests::Desk;
-    use std::sync::atomic::{AtomicU32, Ordering};
+    use std::sync::atomic::AtomicU32;
 
     #[actix_web::test]
     async fn a_task_that_ends_is_begun_again_and_told_of_meanwhile() {

@@ -3,7 +3,7 @@
 use crate::{
     args::{Args, OfPort, Standin, Told},
     error::CliError,
-    stop::until_stopped,
+    stop::{Stop, until_stopped},
 };
 use arvok_service::{Config, LogWriter};
 use arvok_standins::{
@@ -63,7 +63,17 @@ pub async fn serve(config: Option<&Path>, recover: bool, new_key: bool) -> Resul
         say(&format!("and in a browser at http://{address} with the same token"));
     }
     let given_up = tokio::select! {
-        stopped = until_stopped() => stopped.map(|()| None)?,
+        stopped = until_stopped() => {
+            if stopped? == Stop::InOrder {
+                say("is about to stop, and says so to whoever asks whether it is ready");
+                // Whoever asks again does not want to wait.
+                tokio::select! {
+                    () = running.drain() => {}
+                    _ = until_stopped() => {}
+                }
+            }
+            None
+        }
         why = running.gives_up() => Some(why),
     };
     say("stopping");

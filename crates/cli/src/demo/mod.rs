@@ -30,7 +30,7 @@ pub struct Options {
 
 /// Plays.
 pub async fn run(options: Options) -> Result<(), CliError> {
-    let stopped = until_stopped();
+    let stopped = async { until_stopped().await.map(drop) };
     tokio::pin!(stopped);
     let mut world = tokio::select! {
         world = World::start(&options) => world?,

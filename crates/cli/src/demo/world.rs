@@ -163,6 +163,7 @@ impl NodeCommand {
             .arg("serve")
             .env("ARVOK_LISTEN", format!("127.0.0.1:{}", self.port))
             .env("ARVOK_DATABASE", &self.database)
+            .env("ARVOK_DRAIN", "0s")
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "warn".into()))
             .envs(self.settings.iter().map(|(name, url)| (format!("ARVOK_SETTING_{name}"), url)));

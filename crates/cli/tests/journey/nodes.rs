@@ -307,6 +307,25 @@ fn a_node_that_cannot_commit_is_not_ready_and_says_so_at_once() {
     until("the node to be ready again", || (ready(&stage).0 == 200).then_some(()));
 }
 
+#[test]
+fn a_node_that_is_asked_to_end_says_so_first_and_works_on_meanwhile() {
+    let mut stage = Stage::with_demo();
+    stage.restart_with_drain("4s");
+    stage.signal(nix::sys::signal::Signal::SIGTERM);
+    let said = until("the node not to be ready", || Some(ready(&stage)).filter(|(status, _)| *status == 503));
+    assert!(said.1.contains("it is about to stop"), "{said:?}");
+    // Whoever has not heard of it yet is served.
+    stage.send("yard-hypervisor", &json!({ "kind": "test.late", "resource": "vm/a" }));
+    let kept = block(async {
+        let said = stage.request(Method::GET, "/healthz").send().await.expect("an answer");
+        said.headers().get("connection").map(|v| v.to_str().unwrap_or_default().to_owned())
+    });
+    assert_eq!(kept.as_deref(), Some("close"), "lines that are kept open are closed");
+    until("the node to end", || (!stage.is_running()).then_some(()));
+    assert_eq!(stage.records().rows("SELECT count(*) AS n FROM node"), [json!({ "n": 0 })]);
+    assert_eq!(stage.records().rows("SELECT count(*) AS n FROM alert WHERE kind = 'test.late'"), [json!({ "n": 1 })]);
+}
+
 fn ready(stage: &Stage) -> (u16, String) {
     answer_text(stage, "/readyz")
 }

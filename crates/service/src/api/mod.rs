@@ -43,7 +43,10 @@ use actix_web::{
     Error,
     body::MessageBody,
     dev::{ServiceRequest, ServiceResponse},
-    http::header::{self, HeaderValue},
+    http::{
+        ConnectionType,
+        header::{self, HeaderValue},
+    },
     middleware::{Next, from_fn},
     web,
 };
@@ -183,7 +186,11 @@ pub(crate) async fn guard_headers(
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
     let is_api = request.path().starts_with("/api/");
+    let leaving = request.app_data::<web::Data<crate::node::Node>>().is_some_and(|node| node.vitals.is_leaving());
     let mut response = next.call(request).await?;
+    if leaving {
+        response.response_mut().head_mut().set_connection_type(ConnectionType::Close);
+    }
     let headers = response.headers_mut();
     if is_api && !headers.contains_key(header::CACHE_CONTROL) {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));

@@ -137,6 +137,17 @@ impl Stage {
         });
     }
 
+    /// Starts the node again, to take its time when it is asked to end.
+    pub fn restart_with_drain(&mut self, long: &str) {
+        drop(self.node.take());
+        let mut command = self.command(&[]);
+        command.env("ARVOK_DRAIN", long);
+        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), Stdio::null()).expect("the node starts"));
+        until("the node to answer", || {
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+    }
+
     /// Whether the node's process is there.
     pub fn is_running(&mut self) -> bool {
         self.node.as_mut().is_some_and(Tethered::is_running)
@@ -157,6 +168,7 @@ impl Stage {
             .env("ARVOK_DATABASE", &self.database)
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
+            .env("ARVOK_DRAIN", "0s")
             .env("ARVOK_LOG", "warn")
             .envs(self.harbour.settings().map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)));
         command
