@@ -1,5 +1,6 @@
 // What is going on, and what needs me.
 import { useQuery } from '@tanstack/react-query';
+import clsx from 'clsx';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
 import {
@@ -67,6 +68,7 @@ export function Component() {
 function Overview({ seen }: { seen: Seen }) {
   const { narrowing } = seen;
   const all = waiting(seen);
+  const before = all - seen.needs_you.length;
   return (
     <>
       <Panel title="The strait" aside={`${clock(narrowing.from)} to ${clock(narrowing.to)}`} className="pb-1">
@@ -98,8 +100,8 @@ function Overview({ seen }: { seen: Seen }) {
           {seen.proposals.map((proposal) => (
             <ProposalRow key={proposal.id} proposal={proposal} />
           ))}
-          {seen.needs_you.map((job) => (
-            <NeedsYou key={job.id} job={job} />
+          {seen.needs_you.map((job, i) => (
+            <NeedsYou key={job.id} job={job} first={i + before === 0} />
           ))}
         </Panel>
         <Panel title="Open alarms" aside={`${seen.alarms_open} stand`}>
@@ -155,9 +157,9 @@ function BrokenRow({ broken }: { broken: BrokenRule }) {
   );
 }
 
-function NeedsYou({ job }: { job: Needing }) {
+function NeedsYou({ job, first }: { job: Needing; first: boolean }) {
   return (
-    <div className="relative border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk">
+    <div className={clsx('border-line py-2 hover:bg-sunk', !first && 'border-t')}>
       <Link to={`/jobs/${job.id}`} className="block">
         <span className="flex items-start justify-between gap-2">
           <b className="font-semibold">{job.runbook}</b>
