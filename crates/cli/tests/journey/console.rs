@@ -56,6 +56,33 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
 }
 
 #[test]
+fn what_ended_badly_is_set_aside_where_it_is_seen_and_comes_back() {
+    let stage = Stage::with_demo();
+    stage.publish(
+        "runbook: shut\ninputs: {}\ntarget: door/a\nsteps: [{ id: no, require: 'false', else: it is locked }]\n",
+    );
+    let mut last = 0;
+    for _ in 0..2 {
+        let made = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "shut" })));
+        last = made.1["job"].as_i64().expect("a job");
+        stage.job_in(last, &["failed"]);
+    }
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("it is locked");
+    browser.see("and 1 before it");
+    browser.see("One thing needs you.");
+    browser.click("Seen");
+    browser.see("Nothing needs you.");
+    browser.go(&format!("/jobs/{last}"));
+    browser.see("Seen by admin");
+    browser.click("Not seen");
+    until("it to be told", || (!browser.text().contains("Seen by")).then_some(()));
+    browser.go("/");
+    browser.see("One thing needs you.");
+}
+
+#[test]
 fn a_stretch_of_time_is_chosen_with_the_keys_and_stands_in_the_address() {
     let stage = Stage::with_demo();
     for i in 0..3 {
