@@ -2,7 +2,7 @@
 
 use prometheus_client::{
     encoding::{EncodeLabelSet, text::encode},
-    metrics::{counter::Counter, family::Family, gauge::Gauge, histogram::Histogram},
+    metrics::{counter::Counter, family::Family, gauge::Gauge, histogram::Histogram, info::Info},
     registry::{Metric, Registry},
 };
 use std::sync::atomic::AtomicU64;
@@ -69,6 +69,7 @@ pub(crate) struct Metrics {
     pub overdue: Gauge<f64, AtomicU64>,
     pub lock_waits: Gauge,
     pub queued: Gauge,
+    pub database_up: Gauge,
     tasks_ended: Family<TaskLabel, Counter>,
     pub commit_age: Gauge<f64, AtomicU64>,
     pub log_lines_lost: Gauge,
@@ -91,6 +92,8 @@ fn plain<M: Metric + Clone + Default>(registry: &mut Registry, name: &str, says:
 impl Metrics {
     pub fn new() -> Self {
         let mut r = Registry::default();
+        let build = Info::new([("version", env!("CARGO_PKG_VERSION"))]);
+        r.register("arvok_build", "The program of this node", build);
         Self {
             alerts: plain(&mut r, "arvok_alerts", "Alerts recorded"),
             repeated: plain(&mut r, "arvok_alerts_repeated", "Deliveries of an id that had come before"),
@@ -150,10 +153,15 @@ impl Metrics {
             ),
             lock_waits: plain(&mut r, "arvok_lock_waits", "Statements that wait for a lock, of all nodes"),
             queued: plain(&mut r, "arvok_jobs_queued", "Jobs that wait for their turn, on all nodes"),
+            database_up: plain(&mut r, "arvok_database_up", "1 while the last commit of this node is fresh, else 0"),
             tasks_ended: plain(&mut r, "arvok_tasks_ended", "Background tasks that ended and were begun again"),
             commit_age: plain(&mut r, "arvok_commit_age_seconds", "How old the last commit of this node is"),
             log_lines_lost: plain(&mut r, "arvok_log_lines_lost", "Lines of the log that could not be written"),
-            clock_offset: plain(&mut r, "arvok_clock_offset_seconds", "How far the database's clock is ahead"),
+            clock_offset: plain(
+                &mut r,
+                "arvok_clock_offset_seconds",
+                "How far this node's clock is ahead of the database's",
+            ),
             registry: r,
         }
     }

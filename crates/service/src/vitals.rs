@@ -72,6 +72,11 @@ impl Vitals {
         self.known().committed.unwrap_or(self.begun).elapsed()
     }
 
+    /// Whether it has committed of late.
+    pub fn is_fresh(&self) -> bool {
+        self.known().committed.is_some_and(|at| at.elapsed() <= FRESH)
+    }
+
     /// Why the node does not work, if that is so. Asks nobody, and answers at once.
     pub fn fault(&self) -> Option<String> {
         if let Some(why) = self.given_up.borrow().clone() {

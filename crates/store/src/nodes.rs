@@ -64,6 +64,30 @@ pub async fn leave(db: &DatabaseConnection, name: &str) -> Result<(), StoreError
     Ok(())
 }
 
+/// What became of forgetting a node.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Forgotten {
+    /// It is forgotten.
+    Gone,
+    /// It was heard of within the last 30 s.
+    Alive,
+    /// There is no such node.
+    Unknown,
+}
+
+/// Forgets a node that has not been heard of for 30 s.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn forget(db: &DatabaseConnection, name: &str) -> Result<Forgotten, StoreError> {
+    let sql = "DELETE FROM node WHERE name = $1 AND seen < clock_timestamp() - interval '30 seconds'";
+    if sql::run(db, sql, vec![name.into()]).await? > 0 {
+        return Ok(Forgotten::Gone);
+    }
+    let there = node::Entity::find_by_id(name.to_owned()).one(db).await?;
+    Ok(if there.is_some() { Forgotten::Alive } else { Forgotten::Unknown })
+}
+
 /// The nodes heard of within the last day, the longest running first.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
     let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset, intake_bytes, fault,

@@ -88,6 +88,13 @@ pub enum NodeCommand {
         #[command(flatten)]
         output: Output,
     },
+    /// Forget a node that is gone and will not come back; nobody misses it any more
+    Forget {
+        /// Its address as the list shows it, or its name
+        node: String,
+        #[command(flatten)]
+        server: Server,
+    },
 }
 
 #[derive(Debug, Subcommand)]

@@ -326,6 +326,24 @@ fn a_node_that_is_asked_to_end_says_so_first_and_works_on_meanwhile() {
     assert_eq!(stage.records().rows("SELECT count(*) AS n FROM alert WHERE kind = 'test.late'"), [json!({ "n": 1 })]);
 }
 
+#[test]
+fn a_node_that_is_gone_is_forgotten_and_one_that_is_heard_of_is_not() {
+    let stage = Stage::with_demo();
+    let here = stage.address.trim_start_matches("http://").to_owned();
+    stage.records().run(
+        "INSERT INTO node SELECT (jsonb_populate_record(n, '{\"name\": \"gone\", \"address\": \"10.0.0.9:8470\"}')).*
+            FROM node n LIMIT 1; UPDATE node SET seen = now() - interval '5 minutes' WHERE name = 'gone'",
+    );
+    let alive = stage.arvok(&["node", "forget", &here]);
+    assert!(alive.code == 6 && alive.err.contains("was heard of within the last 30 s"), "{}", alive.all());
+    let gone = stage.arvok(&["node", "forget", "10.0.0.9:8470"]);
+    assert!(gone.code == 0 && gone.out.contains("10.0.0.9:8470 is forgotten"), "{}", gone.all());
+    assert!(!stage.arvok(&["node", "list"]).out.contains("10.0.0.9"));
+    assert_eq!(stage.arvok(&["node", "forget", "10.0.0.9:8470"]).code, 5);
+    let (_, numbers) = answer_text(&stage, "/metrics");
+    assert!(numbers.contains("arvok_database_up 1\n") && numbers.contains("arvok_build_info{version="), "{numbers}");
+}
+
 fn ready(stage: &Stage) -> (u16, String) {
     answer_text(stage, "/readyz")
 }

@@ -46,6 +46,7 @@ pub(crate) fn fault(node: &Node) -> Option<String> {
 pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     // What stands still is shown as it is now, also when nobody sets it any more.
     node.metrics.commit_age.set(node.vitals.age_of_commit().as_secs_f64());
+    node.metrics.database_up.set(i64::from(node.vitals.is_fresh()));
     node.metrics.oldest_delivery.set(node.door.oldest().as_secs_f64());
     node.metrics.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
     HttpResponse::Ok()

@@ -108,6 +108,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .configure(of_connections)
                 .configure(of_subscribers)
                 .service(nodes::list)
+                .service(nodes::forget)
                 .service(storage::show)
                 .service(stream::follow)
                 .service(openapi::serve)

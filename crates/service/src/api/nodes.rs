@@ -2,9 +2,12 @@
 
 use super::{ApiError, caller::Caller};
 use crate::node::Node;
-use actix_web::{get, web};
-use arvok_api::Nodes;
-use arvok_store::nodes;
+use actix_web::{HttpResponse, delete, get, web};
+use arvok_api::{Nodes, Problem, Role};
+use arvok_store::{
+    audit::{self, By},
+    nodes::{self, Forgotten},
+};
 
 /// All nodes over this database with their lag, leases and clocks, and what waits for them.
 #[utoipa::path(operation_id = "listNodes", tag = "node", responses((status = 200, body = Nodes)))]
@@ -12,4 +15,24 @@ use arvok_store::nodes;
 pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Nodes>, ApiError> {
     let (nodes, backlog) = (nodes::all(&node.db).await?, nodes::backlog(&node.db).await?);
     Ok(web::Json(Nodes { nodes, backlog }))
+}
+
+/// Forgets a node that is gone and will not come back: nobody misses it any more. One that is heard of is not forgotten.
+#[utoipa::path(operation_id = "forgetNode", tag = "node", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/nodes/{name}")]
+pub(super) async fn forget(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    match nodes::forget(&node.db, &name).await? {
+        Forgotten::Unknown => Err(ApiError::NotFound(format!("node {name}"))),
+        Forgotten::Alive => Err(ApiError::Conflict(format!("node {name} was heard of within the last 30 s"))),
+        Forgotten::Gone => {
+            audit::record(&node.db, By::Token(&caller.0.name), "node.forgotten", &name, "").await?;
+            Ok(HttpResponse::NoContent().finish())
+        }
+    }
 }

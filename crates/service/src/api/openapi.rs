@@ -97,6 +97,7 @@ struct Whole;
     subscribers::confirm,
     subscribers::replay,
     nodes::list,
+    nodes::forget,
     storage::show,
     stream::follow,
     serve
