@@ -25,6 +25,7 @@ mod selfwatch;
 mod serve;
 mod settings;
 mod subscribers;
+mod supervise;
 #[cfg(test)]
 mod tests;
 mod vitals;

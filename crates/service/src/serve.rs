@@ -11,7 +11,7 @@ use crate::{
     outbox,
     random::secret_text,
     runner, selfwatch, subscribers,
-    vitals::supervise,
+    supervise::supervise,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
