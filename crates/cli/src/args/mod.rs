@@ -43,9 +43,17 @@ pub struct Args {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service
-    #[command(after_help = "Settings come from arvok.toml, then from the environment: ARVOK_LISTEN, ARVOK_DATABASE,
-ARVOK_DATA, ARVOK_DATABASE_CONNECTIONS, ARVOK_JOBS_AT_ONCE, ARVOK_SETTING_<NAME>. Without a
-database address a private PostgreSQL is started in the data folder.
+    #[command(after_help = "Settings come from arvok.toml, then from the environment, which wins:
+  ARVOK_LISTEN                 the address; 127.0.0.1:8470
+  ARVOK_DATABASE               the database; a private PostgreSQL in the data folder if left out
+  ARVOK_DATA                   the folder of the key and the first token; arvok-data
+  ARVOK_DATABASE_CONNECTIONS   connections to the database, 8 at least; 16
+  ARVOK_JOBS_AT_ONCE           jobs at once on this node; 64
+  ARVOK_DRAIN                  how long SIGTERM is told before it takes effect; 5s
+  ARVOK_PUBLIC_URL             where people reach the console; the address it listens on
+  ARVOK_RETENTION_ALERTS       how long alerts are kept, 1d at least; 30d
+  ARVOK_SETTING_<NAME>         a value for setting(name) in definitions
+  ARVOK_LOG                    how much is logged: warn, info, debug; info
 
 Example:
   ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok serve --config /etc/arvok.toml")]
