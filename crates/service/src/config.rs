@@ -143,7 +143,7 @@ pub enum ConfigError {
 const LEAST_CONNECTIONS: u32 = 8;
 
 /// The variables of a node, but for those of settings.
-const VARIABLES: [&str; 8] = [
+pub const VARIABLES: [&str; 8] = [
     "ARVOK_LISTEN",
     "ARVOK_DATABASE",
     "ARVOK_DATA",

@@ -31,7 +31,7 @@ mod tests;
 mod vitals;
 mod why;
 
-pub use config::{Config, ConfigError};
+pub use config::{Config, ConfigError, VARIABLES};
 pub use log::LogWriter;
 pub use random::secret_text;
 pub use serve::{Running, ServeError, start};

@@ -9,6 +9,10 @@ use std::fs;
 fn help_teaches() {
     insta::assert_snapshot!("help", arvok(&["--help"], &[], "").out);
     insta::assert_snapshot!("help-send", arvok(&["send", "--help"], &[], "").out);
+    let (serve, guide) = (arvok(&["serve", "--help"], &[], "").out, include_str!("../../../../docs/guide/running.md"));
+    for name in arvok_service::VARIABLES {
+        assert!(serve.contains(name) && guide.contains(name), "{name} is explained in both");
+    }
     for shell in ["bash", "zsh", "fish"] {
         assert!(arvok(&["completions", shell], &[], "").out.contains("arvok"), "{shell}");
     }
