@@ -24,14 +24,9 @@ use arvok_store::{
     changes::{self, Listener, Reached},
     days, schema, secrets,
 };
-use std::{
-    future::Future,
-    net::{SocketAddr, TcpListener},
-    path::PathBuf,
-    sync::Arc,
-    time::Duration,
-};
+use std::{future::Future, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
+    net::{TcpListener, TcpSocket},
     sync::watch,
     task::{JoinHandle, JoinSet},
 };
@@ -133,8 +128,7 @@ impl Running {
 /// Starts a node.
 pub async fn start(config: Config) -> Result<Running, ServeError> {
     // Whoever has the port already is found out before anything is begun or migrated.
-    let socket =
-        TcpListener::bind(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
+    let socket = bound(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
     let folder = DataFolder::open(&config.data)?;
     let (url, cluster) = database(&config).await?;
     arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: bare(&url), why })?;
@@ -476,7 +470,19 @@ fn put_off(what: &str, e: &StoreError) {
     }
 }
 
-fn serve_http(socket: TcpListener, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
+/// A socket that has the port, and at which nobody is let in yet: until the node can serve, whoever knocks is refused at once.
+fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    Ok(socket)
+}
+
+/// Connections that wait to be let in.
+const BACKLOG: u32 = 1024;
+
+fn serve_http(socket: TcpSocket, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
+    let socket = socket.listen(BACKLOG).and_then(TcpListener::into_std).map_err(ServeError::Socket)?;
     let address = socket.local_addr().map_err(ServeError::Socket)?;
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {

@@ -10,13 +10,8 @@ use crate::{
     error::{CliError, file as fault},
     show,
 };
-use arvok_api::{DefinitionDetail, FileText, PublishRequest};
-use std::{
-    fs,
-    io::IsTerminal,
-    path::{Path, PathBuf},
-    process::Command,
-};
+use arvok_api::{DefinitionDetail, DefinitionItem, FileText, PublishRequest};
+use std::{fs, io::IsTerminal, path::Path, process::Command};
 
 /// Opens a definition in an editor, shows what would change, asks, and publishes it. What was typed is kept in a file wherever it is
 /// not published.
@@ -28,40 +23,46 @@ pub async fn edit(kind: &str, name: &str, yes: bool, server: &Server) -> Result<
     let folder = folder.map_err(|e| CliError::Here(format!("a folder for the text: {e}")))?;
     let draft = folder.path().join(format!("{name}.yaml"));
     fs::write(&draft, &before.text).map_err(|e| fault(&draft, e))?;
+    let ended = edited(&client, (kind, path.as_str()), &before, &draft, (yes, server)).await;
+    // Whatever went wrong: what was typed is not lost for it.
+    if ended.is_err() && fs::read_to_string(&draft).is_ok_and(|text| text != before.text) {
+        let _ = folder.keep();
+        show::say(&format!("your text is in {}", draft.display()));
+    }
+    ended
+}
+
+/// Edits until it is published, or is to be left as it stands.
+async fn edited(
+    client: &Client,
+    (kind, path): (&str, &str),
+    before: &DefinitionDetail,
+    draft: &Path,
+    (yes, server): (bool, &Server),
+) -> Result<(), CliError> {
     loop {
-        open(&draft)?;
-        let text = fs::read_to_string(&draft).map_err(|e| fault(&draft, e))?;
+        open(draft)?;
+        let text = fs::read_to_string(draft).map_err(|e| fault(draft, e))?;
         if text == before.text {
             show::out("nothing was changed");
             return Ok(());
         }
-        let now: DefinitionDetail = client.get(&path, &[]).await?;
-        if now.item.version != before.item.version {
-            let (old, new, by) = (before.item.version, now.item.version, now.item.published_by);
-            let draft = keep(folder, &draft);
-            return Err(CliError::Refused(format!(
-                "version {new} of {kind} {name} was published by {by} while you edited version {old}; your text is in {}",
-                draft.display()
-            )));
+        let now: DefinitionDetail = client.get(path, &[]).await?;
+        let DefinitionItem { name, version, file, .. } = &before.item;
+        if now.item.version != *version {
+            let (new, by) = (now.item.version, now.item.published_by);
+            let why =
+                format!("version {new} of {kind} {name} was published by {by} while you edited version {version}");
+            return Err(CliError::Refused(why));
         }
-        let file = if before.item.file.is_empty() { format!("{name}.yaml") } else { before.item.file.clone() };
+        let file = if file.is_empty() { format!("{name}.yaml") } else { file.clone() };
         let request = PublishRequest { files: vec![FileText { file, text }], withdraw: Vec::new(), dry_run: true };
         let asking = Asking { yes, dry_run: false, all_warnings: false };
         match change(request, PUBLISH, asking, server, Output { json: false }).await {
-            Ok(()) => return Ok(()),
             Err(CliError::No) if std::io::stdin().is_terminal() && ask::agreed("Edit it again?")? => {}
-            Err(e) => {
-                show::say(&format!("your text is in {}", keep(folder, &draft).display()));
-                return Err(e);
-            }
+            ended => return ended,
         }
     }
-}
-
-/// The draft, which stays when the command has ended.
-fn keep(folder: tempfile::TempDir, draft: &Path) -> PathBuf {
-    let _ = folder.keep();
-    draft.to_owned()
 }
 
 /// Runs the editor, which may be a command with words of its own.
@@ -75,6 +76,6 @@ fn open(draft: &Path) -> Result<(), CliError> {
         return Ok(());
     }
     Err(CliError::Here(format!(
-        "the editor `{editor}` ended with {status}; name another in EDITOR. Nothing was changed"
+        "the editor `{editor}` ended with {status}; name another in EDITOR. Nothing was published"
     )))
 }

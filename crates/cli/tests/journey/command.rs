@@ -266,6 +266,9 @@ fn a_definition_is_edited_where_it_stands_and_nothing_typed_is_lost() {
     let kept = wrong.err.lines().find_map(|l| l.strip_prefix("your text is in ")).expect("says where").to_owned();
     assert!(wrong.code == 1 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("tarket")), "{}", wrong.all());
     assert_eq!(edit("false").code, 7);
+    let fallen = edit("sed -i 's/it: 2/it: 4/' \"$1\"; false");
+    let kept = fallen.err.lines().find_map(|l| l.strip_prefix("your text is in ")).expect("says where").to_owned();
+    assert!(fallen.code == 7 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("it: 4")), "{}", fallen.all());
     // Somebody else publishes while it is edited.
     let script = folder("editor").join("editor.sh");
     let other = "runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 3 } } ]\n";
