@@ -482,8 +482,10 @@ fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
 const BACKLOG: u32 = 1024;
 
 fn serve_http(socket: TcpSocket, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
-    let socket = socket.listen(BACKLOG).and_then(TcpListener::into_std).map_err(ServeError::Socket)?;
     let address = socket.local_addr().map_err(ServeError::Socket)?;
+    // Another that started at the same moment may have been quicker.
+    let taken = |error| ServeError::Listen { address, error };
+    let socket = socket.listen(BACKLOG).and_then(TcpListener::into_std).map_err(taken)?;
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
         App::new()
