@@ -93,6 +93,7 @@ export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: strin
   taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output } }));
 export const goOn = (id: number, dry_run: boolean, why?: string) =>
   taken<GoesOn>(client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }));
+export const liftHalt = () => taken(client.DELETE('/api/v1/halt'));
 export const setSeen = (id: number, undo = false) =>
   taken(client.POST('/api/v1/jobs/{id}/seen', { params: { path: { id } }, body: { undo } }));
 export const takeDecision = (id: number, choice: string, remark?: string) =>

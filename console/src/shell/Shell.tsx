@@ -9,6 +9,7 @@ import { startLive } from '../api/live';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
 import type { Goal } from './goals';
+import { Halted } from './Halted';
 import { Palette } from './Palette';
 import { SignIn } from './SignIn';
 import { ThemeSwitch } from './ThemeSwitch';
@@ -94,6 +95,7 @@ function Frame({ who }: { who: Who }) {
             Not live: the connection to the service broke. Trying again.
           </p>
         )}
+        <Halted />
         <Outlet />
       </main>
     </div>

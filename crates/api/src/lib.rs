@@ -11,6 +11,7 @@ pub mod connections;
 pub mod decisions;
 pub mod definitions;
 pub mod filters;
+pub mod halt;
 pub mod jobs;
 mod launch;
 pub mod library;
@@ -39,6 +40,7 @@ pub use definitions::{
     SecretItem, SecretValue, Use,
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
+pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobDetail, JobItem, JobPart, JobStep, NeedsYou,
     Resolve, Seen, SeenBy, StepWord,
@@ -52,7 +54,7 @@ pub use rules::{
     VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
-pub use storage::{Storage, StoredDay, StoredKind};
+pub use storage::{Goes, KeepPlan, KeepRequest, Kept, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
 pub use words::{CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};

@@ -1,5 +1,6 @@
 //! The nodes, and what waits for them.
 
+use crate::Halt;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -49,6 +50,9 @@ pub struct NodeItem {
 /// What waits for the nodes.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Backlog {
+    /// The halt of all jobs, while one stands.
+    #[serde(default)]
+    pub halt: Option<Halt>,
     /// Jobs that wait for their turn.
     pub queued: i64,
     /// How long the oldest of them has waited, in seconds.

@@ -1,6 +1,6 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, DecisionItem, JobItem, NeedsYou, ProposalItem};
+use crate::{AlarmItem, DecisionItem, Halt, JobItem, NeedsYou, ProposalItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -8,6 +8,9 @@ use utoipa::ToSchema;
 /// What is going on and what needs a person.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Watch {
+    /// The halt of all jobs, while one stands.
+    #[serde(default)]
+    pub halt: Option<Halt>,
     /// From received to confirmed.
     pub narrowing: Narrowing,
     /// Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and nobody has set aside: of one

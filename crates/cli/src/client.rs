@@ -129,6 +129,11 @@ impl Client {
         self.json(self.request(Method::POST, path).timeout(Duration::from_secs(60)).json(body)).await
     }
 
+    /// PUT with a JSON body.
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CliError> {
+        self.json(self.request(Method::PUT, path).timeout(Duration::from_secs(30)).json(body)).await
+    }
+
     /// A change without an answer.
     pub async fn change(&self, method: Method, path: &str, body: Option<&impl Serialize>) -> Result<(), CliError> {
         let request = self.request(method, path).timeout(Duration::from_secs(30));

@@ -2,7 +2,7 @@
 
 use crate::settings::{Setting, Settings};
 use arvok_core::{Period, text::nearest};
-use arvok_store::{Limits, days::Retention};
+use arvok_store::retention::{Change, What};
 use serde::Deserialize;
 use std::{
     collections::BTreeMap,
@@ -31,7 +31,7 @@ pub struct Config {
     pub public_url: Option<String>,
     /// Values for `setting(name)` in definitions.
     pub settings: Settings,
-    /// How long things are kept.
+    /// How long things are kept, from the first start of the installation on; then it stands in the database.
     pub retention: Kept,
     /// Whether this start makes a new token of role admin.
     #[serde(skip)]
@@ -39,65 +39,47 @@ pub struct Config {
     /// Whether the key of the data folder becomes that of the installation, since the one before is lost.
     #[serde(skip)]
     pub new_key: bool,
+    /// Whether this start halts all jobs, as after a restore.
+    #[serde(skip)]
+    pub hold_jobs: bool,
 }
 
-/// How long things are kept; all nodes should be told the same.
-#[derive(Clone, Debug, Deserialize)]
+/// How long things are kept; what is not named here is kept as it is usual.
+#[derive(Clone, Debug, Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Kept {
     /// Alerts and their verdicts.
-    pub alerts: Period,
+    pub alerts: Option<Period>,
     /// Those of some sources, by the source's name.
     pub sources: BTreeMap<String, Period>,
     /// Payloads that cannot be read.
-    pub unreadable: Period,
+    pub unreadable: Option<Period>,
     /// The tries of jobs that have ended; the jobs themselves stay.
-    pub attempts: Period,
-}
-
-const DAY: u64 = 86_400;
-
-/// Nothing is kept for less: what waits and what is under way refers to it.
-const LEAST: Period = Period::from_secs(DAY);
-
-impl Default for Kept {
-    fn default() -> Self {
-        Self {
-            alerts: Period::from_secs(30 * DAY),
-            sources: BTreeMap::new(),
-            unreadable: Period::from_secs(30 * DAY),
-            attempts: Period::from_secs(400 * DAY),
-        }
-    }
-}
-
-impl std::fmt::Display for Kept {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "alerts {}, unreadable {}, attempts {}", self.alerts, self.unreadable, self.attempts)?;
-        self.sources.iter().try_for_each(|(name, kept)| write!(f, ", alerts of {name} {kept}"))
-    }
+    pub attempts: Option<Period>,
 }
 
 impl Kept {
-    /// The alerts' part, as the store takes it.
-    pub fn alerts(&self) -> Retention {
-        let sources = self.sources.iter().map(|(name, kept)| (name.clone(), kept.delta()));
-        Retention { alerts: self.alerts.delta(), sources: sources.collect() }
-    }
-
-    /// The rest of it.
-    pub fn limits(&self) -> Limits {
-        Limits { unreadable: self.unreadable.delta(), attempts: self.attempts.delta(), ..Limits::default() }
+    /// As the store takes it.
+    pub fn change(&self) -> Change {
+        let all = [(What::Alerts, self.alerts), (What::Unreadable, self.unreadable), (What::Attempts, self.attempts)];
+        Change {
+            all: all.into_iter().filter_map(|(what, time)| Some((what, time?.delta()))).collect(),
+            sources: self.sources.iter().map(|(name, kept)| (name.clone(), Some(kept.delta()))).collect(),
+        }
     }
 
     /// What is too short.
     fn wrong(&self) -> Option<String> {
-        let named = [("alerts", self.alerts), ("unreadable", self.unreadable), ("attempts", self.attempts)];
-        let sources = self.sources.iter().map(|(name, kept)| (format!("sources.{name}"), *kept));
-        let all = named.into_iter().map(|(name, kept)| (name.to_owned(), kept)).chain(sources);
-        let short = all.into_iter().find(|(_, kept)| *kept < LEAST);
-        short.map(|(name, kept)| format!("retention.{name} is {kept}; nothing is kept for less than {LEAST}"))
+        too_short(&self.change()).map(|short| format!("retention.{short}"))
     }
+}
+
+/// What of a change is too short, in words.
+pub(crate) fn too_short(change: &Change) -> Option<String> {
+    let time = |time: chrono::TimeDelta| Period::from_secs(time.num_seconds().unsigned_abs());
+    change
+        .too_short()
+        .map(|(name, kept, least)| format!("{name} is {}; that is kept for {} at least", time(kept), time(least)))
 }
 
 impl Default for Config {
@@ -114,6 +96,7 @@ impl Default for Config {
             retention: Kept::default(),
             recover: false,
             new_key: false,
+            hold_jobs: false,
         }
     }
 }
@@ -223,7 +206,7 @@ impl Config {
                 self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
             "ARVOK_RETENTION_ALERTS" => {
-                self.retention.alerts = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?;
+                self.retention.alerts = Some(Period::parse(&value).map_err(|e| wrong(&e.to_string()))?);
                 self.retention.wrong().map_or(Ok(()), |short| Err(wrong(&short)))?;
             }
             _ => {
@@ -247,6 +230,7 @@ impl Config {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arvok_store::retention::Retention;
 
     fn environment(pairs: &[(&str, &str)]) -> impl Iterator<Item = (String, String)> {
         pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect::<Vec<_>>().into_iter()
@@ -276,7 +260,7 @@ mod tests {
         );
         assert_eq!(
             said(&[("ARVOK_RETENTION_ALERTS", "3h")]),
-            "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; nothing is kept for less than 1d"
+            "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; that is kept for 2d at least"
         );
         for (name, value, why) in [
             ("ARVOK_DATABSE", "postgres://x", "there is no such setting; did you mean ARVOK_DATABASE?"),
@@ -301,12 +285,12 @@ mod tests {
         let file = std::env::temp_dir().join(format!("arvok-config-kept-{}.toml", std::process::id()));
         fs::write(&file, "[retention]\nalerts = \"14d\"\n[retention.sources]\nnorm = \"2d\"\n").expect("writes");
         let config = Config::read(Some(&file), environment(&[])).expect("reads");
-        let retention = config.retention.alerts();
+        let retention = Retention::default().with(&config.retention.change());
         assert_eq!((retention.of("norm").num_days(), retention.of("other").num_days()), (2, 14));
-        assert_eq!(config.retention.limits().attempts.num_days(), 400);
-        fs::write(&file, "[retention.sources]\nnorm = \"2h\"\n").expect("writes");
+        assert_eq!(retention.attempts.num_days(), 400);
+        fs::write(&file, "[retention.sources]\nnorm = \"1d\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
         fs::remove_file(&file).expect("is removed");
-        assert!(said.ends_with("retention.sources.norm is 2h; nothing is kept for less than 1d"), "{said}");
+        assert!(said.ends_with("retention.sources.norm is 1d; that is kept for 2d at least"), "{said}");
     }
 }

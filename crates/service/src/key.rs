@@ -8,6 +8,7 @@ use arvok_connect::{Vault, VaultError};
 use arvok_store::{
     DatabaseConnection, StoreError,
     audit::{self, By},
+    outside::callbacks,
     secrets,
 };
 
@@ -41,21 +42,52 @@ pub(crate) async fn open(db: &DatabaseConnection, folder: &DataFolder, anew: boo
     if kept.is_some() && !folder.has_key()? {
         // One that is made now would only be a wrong one, and be taken for the right one at the next start.
         let vault = Vault::new(&Vault::new_key()?)?;
-        return Ok(Opened { vault, fault: Some(format!("{} is missing; {HOW}", folder.key_file().display())) });
+        let fault = format!("{} is missing; {}", folder.key_file().display(), how(db, &vault).await?);
+        return Ok(Opened { vault, fault: Some(fault) });
     }
     let vault = folder.vault()?;
     let sealed = match kept {
         Some(sealed) => sealed,
         None => first(db, &vault, anew).await?,
     };
-    let fault = vault.unseal(CHECK, &sealed).is_err().then(|| {
-        format!("the key in {} is not that of this installation's secrets; {HOW}", folder.key_file().display())
-    });
+    let fault = match vault.unseal(CHECK, &sealed) {
+        Ok(_) => None,
+        Err(_) => {
+            let (file, how) = (folder.key_file(), how(db, &vault).await?);
+            Some(format!("the key in {} is not that of this installation's secrets; {how}", file.display()))
+        }
+    };
     Ok(Opened { vault, fault })
 }
 
-const HOW: &str = "copy secrets.key from a node that works or from the backup, and start again. If it is lost for good, \
-    start once with --new-key: secrets are then to be set again";
+/// What to do about it, and what is lost if the right key is.
+async fn how(db: &DatabaseConnection, vault: &Vault) -> Result<String, StoreError> {
+    Ok(format!(
+        "copy secrets.key from a node that works or from the backup, and start again. If it is lost for good, start once with \
+        --new-key: jobs are halted then, and this is lost: {}",
+        lost(db, vault).await?
+    ))
+}
+
+/// Most names of secrets that are told.
+const TOLD: usize = 10;
+
+/// What cannot be opened with a key, in words.
+pub(crate) async fn lost(db: &DatabaseConnection, vault: &Vault) -> Result<String, StoreError> {
+    let all = secrets::all(db).await?.into_iter();
+    let mut names: Vec<String> =
+        all.filter(|secret| vault.unseal(&secret.name, &secret.sealed).is_err()).map(|secret| secret.name).collect();
+    names.sort();
+    let more = names.len().saturating_sub(TOLD);
+    names.truncate(TOLD);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let secrets = match names.is_empty() {
+        true => "no secret".to_owned(),
+        false => format!("the secrets {}{more} (`arvok secret set`)", names.join(", ")),
+    };
+    let waiting = callbacks::links_under_way(db).await?;
+    Ok(format!("{secrets}, and the links of {} open decisions and {} calls whose end is awaited", waiting.0, waiting.1))
+}
 
 /// Makes the check value; what counts, should another node be quicker. Of an installation that has none because it is older,
 /// a secret tells whether this is its key.

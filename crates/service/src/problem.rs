@@ -170,7 +170,7 @@ impl From<StoreError> for ApiError {
                 Self::Unavailable
             }
             StoreError::Stale(_) => Self::Conflict("more has been published meanwhile; look at it again".into()),
-            StoreError::Record(_) | StoreError::ClaimLost | StoreError::Behind => {
+            StoreError::Record(_) | StoreError::ClaimLost | StoreError::Behind | StoreError::Ahead(_) => {
                 tracing::error!("{e}");
                 Self::Internal
             }

@@ -145,6 +145,9 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
         let words = format!("subscriber {} took nothing at {} tries: {}", s.name, s.failures, s.failure);
         say("subscriber.failing", format!("subscriber/{}", name(&s.name)), words);
     }
+    if let Some(halt) = &backlog.halt {
+        say("jobs.halted", "arvok/jobs".into(), format!("jobs are halted by {}: {}", halt.by, halt.reason));
+    }
     if backlog.overdue > SLOW {
         let words = format!("a due time passed {:.0} s ago and nobody has looked at it", backlog.overdue);
         say("due.late", "arvok/due".into(), words);

@@ -10,7 +10,7 @@ use crate::{
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
-    runner, selfwatch, subscribers,
+    restore, runner, selfwatch, subscribers,
     supervise::supervise,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
@@ -19,10 +19,12 @@ use arvok_connect::Http;
 use arvok_core::connector::Connection;
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
-    DatabaseConnection, Purpose, StoreError, access,
+    DatabaseConnection, Limits, Purpose, StoreError, access,
     audit::{self, By},
     changes::{self, Listener, Reached},
-    days, schema, secrets,
+    days,
+    retention::{self, Retention},
+    schema, secrets,
 };
 use std::{future::Future, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
 use tokio::{
@@ -72,6 +74,9 @@ pub enum ServeError {
         /// What is wrong.
         why: String,
     },
+    /// What was asked for cannot be done, in words.
+    #[error("{0}")]
+    Refused(String),
     /// Nothing can be served at the socket.
     #[error("cannot serve: {0}")]
     Socket(std::io::Error),
@@ -130,17 +135,24 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     // Whoever has the port already is found out before anything is begun or migrated.
     let socket = bound(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
     let folder = DataFolder::open(&config.data)?;
-    let (url, cluster) = database(&config).await?;
-    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: bare(&url), why })?;
+    let (url, cluster) = reached(&config).await?;
     let pools = pools(&url, config.database_connections).await?;
     must_hold_all_texts(&pools.work).await?;
-    schema::migrate(&pools.work).await?;
+    let ahead = schema::migrate(&pools.work).await?;
+    if ahead > 0 {
+        tracing::warn!(
+            ahead,
+            "a newer release has migrated the database; this node goes on with it, and is to be upgraded soon"
+        );
+    }
     measure_clock(&pools.work).await?;
+    restore::hold(&pools.work, &config).await?;
     let first_token = match config.recover {
         true => Some(recovery_token(&pools.work, &folder).await?),
         false => first_token(&pools.work, &folder).await?,
     };
     let key = key::open(&pools.work, &folder, config.new_key).await?;
+    restore::tell_lost(&pools.work, &config, &key.vault).await?;
     let installation = arvok_store::installation(&pools.work).await?;
     let (door, queue) = Door::new();
     let (stop, stopping) = watch::channel(false);
@@ -150,7 +162,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let listener = Listener::start(&node.work_db).await?;
     node.reload().await?;
     first_approvals(&node).await?;
-    note_retention(&node, &config).await?;
+    begin_retention(&node, &config).await?;
     warn_of_bare_lines(&config, &node);
     for missing in missing_settings(&node.published().catalog, &config) {
         tracing::warn!("{missing}");
@@ -211,6 +223,13 @@ fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, que
     supervised(tasks, node, "calls", calls::run_log);
 }
 
+/// The address of a database that lets one in, and the private PostgreSQL if it is that.
+pub(crate) async fn reached(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {
+    let (url, cluster) = database(config).await?;
+    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: bare(&url), why })?;
+    Ok((url, cluster))
+}
+
 async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {
     if let Some(url) = &config.database {
         return Ok((url.clone(), None));
@@ -253,11 +272,15 @@ async fn first_approvals(node: &Node) -> Result<(), ServeError> {
     Ok(())
 }
 
-/// Records how long things are kept, where that is not what the latest node said.
-async fn note_retention(node: &Node, config: &Config) -> Result<(), ServeError> {
-    let said = config.retention.to_string();
-    if audit::latest(&node.work_db, "retention").await?.as_deref() != Some(said.as_str()) {
-        audit::record(&node.work_db, By::Node(&node.name), "retention", "settings of a node", &said).await?;
+/// What this node was told of how long things are kept counts for a new installation; else it says where the database says otherwise.
+async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError> {
+    let told = config.retention.change();
+    let kept = retention::begin(&node.work_db, &told, By::Node(&node.name)).await?;
+    for other in told.differs_from(&kept) {
+        tracing::warn!(
+            "retention.{other} is set for this node, but counts only for a new installation; `arvok storage show` tells how \
+            long things are kept, and `arvok storage keep` changes it for all nodes"
+        );
     }
     Ok(())
 }
@@ -419,10 +442,9 @@ async fn upkeep(node: Arc<Node>) {
             _ = stopping.changed() => return,
             () = tokio::time::sleep(pause) => {}
         }
-        let more = turn_days(&node).await;
-        pause = match arvok_store::sweep(&node.work_db, node.limits, clock::now()).await {
-            Ok(swept) if more || swept.is_full() => UPKEEP_MORE,
-            Ok(_) => UPKEEP,
+        pause = match remove(&node).await {
+            Ok(true) => UPKEEP_MORE,
+            Ok(false) => UPKEEP,
             Err(e) => {
                 tracing::warn!("upkeep: {e}");
                 UPKEEP
@@ -431,12 +453,20 @@ async fn upkeep(node: Arc<Node>) {
     }
 }
 
+/// Removes some of what is kept no longer; whether there is more.
+async fn remove(node: &Node) -> Result<bool, StoreError> {
+    let retention = retention::now(&node.work_db).await?;
+    let more = turn_days(node, &retention).await;
+    let swept = arvok_store::sweep(&node.work_db, Limits::of(&retention), clock::now()).await?;
+    Ok(more || swept.is_full())
+}
+
 /// Begins a day when it is time, and lets go of days that are kept no longer; whether there is more
 /// to do at once. What somebody stands in the way of is done at the next pass.
-async fn turn_days(node: &Node) -> bool {
+async fn turn_days(node: &Node, retention: &Retention) -> bool {
     let now = clock::now();
     let begun = days::begin(&node.work_db, now).await;
-    let gone = days::expire(&node.work_db, &node.retention, now).await;
+    let gone = days::expire(&node.work_db, retention, now).await;
     match begun {
         Ok(true) => {
             tracing::info!("a day of alerts begins");

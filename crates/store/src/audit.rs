@@ -31,7 +31,7 @@ impl By<'_> {
         }
     }
 
-    const fn name(&self) -> &str {
+    pub(crate) const fn name(&self) -> &str {
         match self {
             Self::Token(name) | Self::Node(name) | Self::Stranger(name) => name,
         }

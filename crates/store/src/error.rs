@@ -29,6 +29,12 @@ pub enum StoreError {
     /// Others changed what was needed again and again.
     #[error("{0} never keep still")]
     Restless(&'static str),
+    /// A newer release has made of the database what this one cannot work with; its latest migration.
+    #[error(
+        "the database was brought to `{0}` by a newer release, with which this one cannot work any more; start that release, \
+        or restore the backup of before"
+    )]
+    Ahead(String),
     /// What was done beside did not come to its end.
     #[error("{0} was broken off")]
     BrokenOff(&'static str),

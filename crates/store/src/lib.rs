@@ -1,7 +1,7 @@
 //! What Arvok remembers: PostgreSQL through SeaORM.
 //!
 //! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
-//! job, [`days`] the tables of alerts by day and how long they are kept, [`jobs`] hands jobs to
+//! job, [`days`] the tables of alerts by day, [`retention`] how long things are kept, [`jobs`] hands jobs to
 //! nodes and keeps their progress, [`launches`] makes those that people ask for, [`outside`]
 //! keeps what they wait for outside of them, [`nodes`] what these tell of themselves, [`proposals`] decides
 //! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
@@ -23,6 +23,7 @@ pub mod nodes;
 pub mod outside;
 pub mod proposals;
 pub mod read;
+pub mod retention;
 pub mod schema;
 pub mod secrets;
 mod sql;
@@ -30,7 +31,7 @@ mod upkeep;
 
 pub use error::{Class, StoreError};
 pub use sea_orm::{ConnectionTrait, DatabaseConnection};
-pub use upkeep::{Limits, Swept, sweep};
+pub use upkeep::{Limits, Swept, goes, sweep};
 
 use chrono::{DateTime, Utc};
 use sea_orm::{

@@ -1,6 +1,6 @@
 //! The nodes as they tell of themselves, and what waits for them.
 
-use crate::{StoreError, entity::node, intake, sql};
+use crate::{StoreError, entity::node, intake, jobs, sql};
 use arvok_api::{AsideItem, Backlog, NodeItem};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, EntityTrait, FromQueryResult};
@@ -88,6 +88,11 @@ pub async fn forget(db: &DatabaseConnection, name: &str) -> Result<Forgotten, St
     Ok(if there.is_some() { Forgotten::Alive } else { Forgotten::Unknown })
 }
 
+/// Forgets all nodes that have not been heard of for 30 s; how many.
+pub async fn forget_silent(db: &DatabaseConnection) -> Result<u64, StoreError> {
+    sql::run(db, "DELETE FROM node WHERE seen < clock_timestamp() - interval '30 seconds'", vec![]).await
+}
+
 /// The nodes heard of within the last day, the longest running first.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
     let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset, intake_bytes, fault,
@@ -127,6 +132,7 @@ pub async fn backlog(db: &DatabaseConnection) -> Result<Backlog, StoreError> {
         again_at: a.again_at,
     };
     Ok(Backlog {
+        halt: jobs::halt(db).await?,
         queued: row.queued,
         oldest_queued: row.oldest_queued,
         overdue: row.overdue,

@@ -1,10 +1,13 @@
 //! The migrations, in order. Each is a file of SQL that never changes once released.
 
-use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, FromQueryResult, TransactionTrait};
 use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
 
-use crate::StoreError;
-use std::time::{Duration, Instant};
+use crate::{StoreError, sql};
+use std::{
+    collections::BTreeSet,
+    time::{Duration, Instant},
+};
 
 struct Migrator;
 
@@ -42,6 +45,7 @@ impl MigratorTrait for Migrator {
                 sql: include_str!("../migrations/0024_walked_otherwise.sql"),
             }),
             Box::new(Step { name: "0025_seen", sql: include_str!("../migrations/0025_seen.sql") }),
+            Box::new(Step { name: "0026_operation", sql: include_str!("../migrations/0026_operation.sql") }),
         ]
     }
 }
@@ -85,8 +89,12 @@ const PATIENCE: Duration = Duration::from_secs(3_600);
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 
 /// Brings the schema up to date; nodes that start together wait for each other. Whoever reads for long, as a dump does, is
-/// waited for a little at a time, so that nodes of before go on with their work in between.
-pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
+/// waited for a little at a time, so that nodes of before go on with their work in between. How many migrations the database is ahead
+/// of this program: a newer release has begun to work with it, and this one may go on.
+///
+/// # Errors
+/// [`StoreError::Ahead`] if nodes of this release cannot work with what a newer one has made of the database.
+pub async fn migrate(db: &DatabaseConnection) -> Result<usize, StoreError> {
     let (begun, mut pause) = (Instant::now(), Duration::from_millis(100));
     loop {
         match attempt(db).await {
@@ -97,12 +105,41 @@ pub async fn migrate(db: &DatabaseConnection) -> Result<(), StoreError> {
     }
 }
 
-async fn attempt(db: &DatabaseConnection) -> Result<(), StoreError> {
+async fn attempt(db: &DatabaseConnection) -> Result<usize, StoreError> {
     let turn = db.begin().await?;
     // It does nothing but keep its turn while the migrations run on another connection.
     turn.execute_unprepared("SET LOCAL idle_in_transaction_session_timeout = 0").await?;
     take_turn(&turn).await?;
-    Migrator::up(db, None).await?;
+    let ahead = ahead(&turn).await?;
+    if ahead == 0 {
+        Migrator::up(db, None).await?;
+    }
     turn.commit().await?;
-    Ok(())
+    Ok(ahead)
+}
+
+#[derive(FromQueryResult)]
+struct Name {
+    name: Option<String>,
+}
+
+/// How many migrations of a newer release the database has seen.
+async fn ahead(db: &impl ConnectionTrait) -> Result<usize, StoreError> {
+    let names = async |sql: &str| {
+        let rows: Vec<Name> = sql::typed(db, sql, vec![]).await?;
+        Ok::<BTreeSet<String>, StoreError>(rows.into_iter().filter_map(|row| row.name).collect())
+    };
+    if names("SELECT to_regclass('seaql_migrations')::text AS name").await?.is_empty() {
+        return Ok(0);
+    }
+    let made = names("SELECT version AS name FROM seaql_migrations").await?;
+    let known: BTreeSet<String> = Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
+    let newer: Vec<&String> = made.difference(&known).collect();
+    let Some(newest) = newer.last() else { return Ok(0) };
+    let floor = match names("SELECT to_regclass('migration_floor')::text AS name").await?.is_empty() {
+        true => BTreeSet::new(),
+        false => names("SELECT migration AS name FROM migration_floor").await?,
+    };
+    let may_go_on = !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
+    if may_go_on { Ok(newer.len()) } else { Err(StoreError::Ahead((*newest).clone())) }
 }

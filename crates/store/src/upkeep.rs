@@ -3,9 +3,10 @@
 //! Each pass removes at most so many rows of each kind, in statements of their own, so that it never
 //! holds what others need for long. Any node may do it; several at once only share the work.
 
-use crate::{StoreError, definitions, sql};
+use crate::{StoreError, days, definitions, retention::Retention, sql};
+use arvok_api::Goes;
 use chrono::{DateTime, TimeDelta, Utc};
-use sea_orm::DatabaseConnection;
+use sea_orm::{DatabaseConnection, FromQueryResult};
 
 /// Rows of a kind that one pass removes.
 const A_PASS: i64 = 5_000;
@@ -39,13 +40,14 @@ pub struct Limits {
     pub over: TimeDelta,
 }
 
-impl Default for Limits {
-    fn default() -> Self {
+impl Limits {
+    /// Those under a retention.
+    pub fn of(retention: &Retention) -> Self {
         Self {
-            unreadable: TimeDelta::days(30),
+            unreadable: retention.unreadable,
             unreadable_of_source: 1_000,
             deliveries: TimeDelta::days(90),
-            attempts: TimeDelta::days(400),
+            attempts: retention.attempts,
             delivered: TimeDelta::days(1),
             delivered_of_subscriber: 1_000,
             given_up: TimeDelta::days(30),
@@ -55,6 +57,12 @@ impl Default for Limits {
             never_raised: TimeDelta::days(1),
             over: TimeDelta::days(400),
         }
+    }
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self::of(&Retention::default())
     }
 }
 
@@ -258,5 +266,30 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
         outgoing,
         calls,
         audit: crate::audit::sweep(db, now, A_PASS).await?,
+    })
+}
+
+/// Most that is counted of what would go.
+const MOST_COUNTED: i64 = 100_000;
+
+/// What goes under a retention that does not go yet.
+pub async fn goes(db: &DatabaseConnection, retention: &Retention, now: DateTime<Utc>) -> Result<Goes, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Count {
+        n: i64,
+    }
+    let count = async |sql: &str, before: DateTime<Utc>| {
+        let sql = format!("SELECT count(*) AS n FROM ({sql} LIMIT $2) c");
+        let rows: Vec<Count> = sql::typed(db, &sql, vec![before.into(), MOST_COUNTED.into()]).await?;
+        Ok::<i64, StoreError>(rows.first().map_or(0, |count| count.n))
+    };
+    let (days, alerts) = days::would_go(db, retention, MOST_COUNTED, now).await?;
+    let attempts = "SELECT 1 FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.finished_at < $1";
+    Ok(Goes {
+        days,
+        alerts,
+        unreadable: count("SELECT 1 FROM unreadable WHERE received < $1", now - retention.unreadable).await?,
+        attempts: count(attempts, now - retention.attempts).await?,
+        most_counted: MOST_COUNTED,
     })
 }

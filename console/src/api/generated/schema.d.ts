@@ -368,6 +368,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/halt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether jobs are halted, since when, by whom and why. */
+        get: operations["getHalt"];
+        /**
+         * Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under way on a node goes on. A halt that
+         *     stands already is not replaced.
+         */
+        put: operations["setHalt"];
+        post?: never;
+        /** Lifts the halt: jobs are begun again. */
+        delete: operations["liftHalt"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -871,6 +893,23 @@ export interface paths {
         /** How much is stored, of which kind and of which day, and how long it is kept. */
         get: operations["getStorage"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes how long things are kept, for all nodes; or, as a dry run, only tells what would change and go. */
+        put: operations["keepFor"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1498,6 +1537,7 @@ export interface components {
         };
         /** @description What waits for the nodes. */
         Backlog: {
+            halt?: components["schemas"]["Halt"] | null;
             /**
              * Format: int64
              * @description Jobs that wait for their turn.
@@ -2032,6 +2072,34 @@ export interface components {
             /** @description Only say with which step it would begin. */
             dry_run?: boolean;
         };
+        /** @description What is older than it is kept. */
+        Goes: {
+            /**
+             * Format: int64
+             * @description Whole days of alerts.
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description Alerts, of those days and of sources that are kept for less; of a day no more than `most_counted` are counted.
+             */
+            alerts: number;
+            /**
+             * Format: int64
+             * @description Payloads that cannot be read, counted up to `most_counted`.
+             */
+            unreadable: number;
+            /**
+             * Format: int64
+             * @description Tries of jobs, counted up to `most_counted`.
+             */
+            attempts: number;
+            /**
+             * Format: int64
+             * @description Where counting ends: there may be more.
+             */
+            most_counted: number;
+        };
         /** @description A job that goes on from where another failed. */
         GoesOn: {
             /**
@@ -2045,6 +2113,22 @@ export interface components {
             looked_at: string[];
             /** @description The step with which it begins. */
             from: string;
+        };
+        /** @description While it stands, no node begins a job or takes one up; what is under way on a node goes on. */
+        Halt: {
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /** @description By whom: the name of a token, or of what was given at the start of a node. */
+            by: string;
+            /** @description Why, in that one's words. */
+            reason: string;
+        };
+        /** @description Whether jobs are halted. */
+        Halted: {
+            halt?: components["schemas"]["Halt"] | null;
         };
         /** @description A description of an API that is to become a connector. */
         ImportRequest: {
@@ -2263,6 +2347,67 @@ export interface components {
              * @description Failed, refused, expired or unsure.
              */
             failed: number;
+        };
+        /** @description What a change of how long things are kept does. */
+        KeepPlan: {
+            /** @description As it was. */
+            before: components["schemas"]["Kept"];
+            /** @description As it is then. */
+            after: components["schemas"]["Kept"];
+            /** @description What goes within the next minutes. */
+            goes: components["schemas"]["Goes"];
+        };
+        /** @description A change of how long things are kept; what is not named stays as it is. */
+        KeepRequest: {
+            /**
+             * @description Alerts and their verdicts: a length such as `14d`.
+             * @default null
+             */
+            alerts: string | null;
+            /**
+             * @description Those of single sources; null: like those of the others.
+             * @default {}
+             */
+            sources: {
+                [key: string]: string | null;
+            };
+            /**
+             * @description Payloads that cannot be read.
+             * @default null
+             */
+            unreadable: string | null;
+            /**
+             * @description The tries of jobs that have ended.
+             * @default null
+             */
+            attempts: string | null;
+            /**
+             * @description Only tell what would change and go.
+             * @default false
+             */
+            dry_run: boolean;
+        };
+        /** @description How long things are kept, the same for all nodes. */
+        Kept: {
+            /**
+             * Format: int64
+             * @description Alerts and their verdicts, in seconds.
+             */
+            alerts_seconds: number;
+            /** @description Those of single sources, by the source's name. */
+            sources_seconds: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Payloads that cannot be read, in seconds.
+             */
+            unreadable_seconds: number;
+            /**
+             * Format: int64
+             * @description The tries of jobs that have ended, in seconds; the jobs themselves stay.
+             */
+            attempts_seconds: number;
         };
         /** @description An item of a delivery that cannot be read and is kept. */
         KeptItem: {
@@ -3882,6 +4027,11 @@ export interface components {
              */
             at: string;
         };
+        /** @description Halts all jobs. */
+        SetHalt: {
+            /** @description Why, for those who wonder. */
+            reason: string;
+        };
         /** @description Signing in to the console with a token. */
         SignIn: {
             /** @description The token. */
@@ -3904,15 +4054,8 @@ export interface components {
              * @description All tables with their indexes, in bytes.
              */
             bytes: number;
-            /**
-             * Format: int64
-             * @description How long alerts and their verdicts are kept, in seconds.
-             */
-            alerts_kept_seconds: number;
-            /** @description The same of single sources. */
-            sources_kept_seconds: {
-                [key: string]: number;
-            };
+            /** @description How long things are kept. */
+            kept: components["schemas"]["Kept"];
             /**
              * Format: int64
              * @description How long an id that comes again is recognised at least, in seconds.
@@ -4425,6 +4568,7 @@ export interface components {
         };
         /** @description What is going on and what needs a person. */
         Watch: {
+            halt?: components["schemas"]["Halt"] | null;
             /** @description From received to confirmed. */
             narrowing: components["schemas"]["Narrowing"];
             /**
@@ -6063,6 +6207,204 @@ export interface operations {
             };
             /** @description No token, or none that is known. */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHalt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Halted"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setHalt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetHalt"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Halted"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    liftHalt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8558,6 +8900,90 @@ export interface operations {
             };
             /** @description No token, or none that is known. */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keepFor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepPlan"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

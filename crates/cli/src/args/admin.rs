@@ -1,21 +1,31 @@
-//! What `secret`, `token`, `audit`, `node` and `storage` take.
+//! What `secret`, `token`, `audit`, `node`, `halt` and `storage` take.
 
 use super::{Output, Paging, Server};
 use clap::Subcommand;
+use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
 pub enum SecretCommand {
     /// Set or replace a secret; the value is read from standard input
     #[command(after_help = "It goes nowhere but where --for says. Without --for it goes where it went before.
 
-Example:
-  arvok secret set yard-office --for connection/yard < /run/secrets/yard-office")]
+With --offline it is set in the database of this machine's settings, with the key of its data folder, also while no node runs.
+
+Examples:
+  arvok secret set yard-office --for connection/yard < /run/secrets/yard-office
+  arvok secret set yard-office --for connection/yard --offline < /run/secrets/yard-office")]
     Set {
         /// Its name
         name: String,
         /// Where it may go: connection/NAME, source/NAME or subscriber/NAME; may be given several times
         #[arg(long = "for", value_name = "KIND/NAME")]
         places: Vec<String>,
+        /// Set it without a server, as the settings of the node on this machine say
+        #[arg(long)]
+        offline: bool,
+        /// The file of settings for --offline; arvok.toml here, if there is one
+        #[arg(long, value_name = "FILE", requires = "offline")]
+        config: Option<PathBuf>,
         #[command(flatten)]
         server: Server,
     },
@@ -98,6 +108,34 @@ pub enum NodeCommand {
 }
 
 #[derive(Debug, Subcommand)]
+pub enum HaltCommand {
+    /// Show whether jobs are halted, since when, by whom and why
+    Show {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Halt all jobs on all nodes: none is begun or taken up; what is under way on a node goes on
+    #[command(after_help = "Alerts are taken in and rules decide as before; the jobs wait.
+
+Example:
+  arvok halt begin --reason 'the storage of Quillhaven is being moved'")]
+    Begin {
+        /// Why, for those who wonder
+        #[arg(long)]
+        reason: String,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Lift the halt: jobs are begun again, those first that wait longest
+    Lift {
+        #[command(flatten)]
+        server: Server,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum AuditCommand {
     /// List what was done and refused, newest first
     #[command(after_help = "Of what is the same within an hour one line tells how often.
@@ -124,6 +162,38 @@ Example:
 pub enum StorageCommand {
     /// Show how much is stored, of which kind and of which day, and when it goes
     Show {
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Change how long things are kept, for all nodes
+    #[command(
+        after_help = "Shows what would go first, and asks. Alerts are kept for two days at least, as long as their ids are known.
+
+Examples:
+  arvok storage keep --alerts 14d --dry-run
+  arvok storage keep --source norm-mast=2d --source yard=usual --yes"
+    )]
+    Keep {
+        /// Alerts and their verdicts: a length such as 14d
+        #[arg(long, value_name = "TIME")]
+        alerts: Option<String>,
+        /// Those of one source; `usual` keeps them like the others; may be given several times
+        #[arg(long = "source", value_name = "NAME=TIME")]
+        sources: Vec<String>,
+        /// Payloads that cannot be read
+        #[arg(long, value_name = "TIME")]
+        unreadable: Option<String>,
+        /// The tries of jobs that have ended
+        #[arg(long, value_name = "TIME")]
+        attempts: Option<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would go
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

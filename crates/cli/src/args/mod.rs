@@ -8,7 +8,7 @@ mod jobs;
 mod rules;
 mod subscribers;
 
-pub use admin::{AuditCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
+pub use admin::{AuditCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use demo::{OfPort, Scene, Standin, Told};
@@ -68,6 +68,9 @@ Example:
         /// sealed with it are to be set again
         #[arg(long)]
         new_key: bool,
+        /// Begin with all jobs halted, as after a restore: look and resolve first, then `arvok halt lift`
+        #[arg(long)]
+        hold_jobs: bool,
     },
     /// Play the night of a made-up ferry operator
     #[command(
@@ -213,6 +216,9 @@ Examples:
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
+    /// The halt: stop all jobs from being begun, on all nodes
+    #[command(subcommand)]
+    Halt(HaltCommand),
     /// Nodes: who does the work, and what waits for them
     #[command(subcommand)]
     Node(NodeCommand),

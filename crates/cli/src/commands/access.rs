@@ -1,6 +1,9 @@
 //! `arvok secret`, `arvok token`, `arvok audit`, `arvok login`, `arvok logout`, `arvok profile`.
 
-use super::list::list;
+use super::{
+    list::list,
+    serve::{failed, settings},
+};
 use crate::{
     args::{AuditCommand, ProfileCommand, SecretCommand, TokenCommand},
     client::{Client, percent},
@@ -34,13 +37,18 @@ fn from_input() -> Result<String, CliError> {
 
 pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
     match command {
-        SecretCommand::Set { name, places, server } => {
+        SecretCommand::Set { name, places, offline, config, server } => {
             let allowed = (!places.is_empty()).then_some(places);
             let body = SecretValue { value: from_input()?, allowed };
             let weak = weakness(&body.value);
-            Client::of(&server)?
-                .change(Method::PUT, &format!("/api/v1/secrets/{}", percent(&name)), Some(&body))
-                .await?;
+            if offline {
+                let config = settings(config.as_deref())?;
+                let set = arvok_service::offline::set_secret(&config, &name, &body.value, body.allowed);
+                set.await.map_err(failed(&config))?;
+            } else {
+                let path = format!("/api/v1/secrets/{}", percent(&name));
+                Client::of(&server)?.change(Method::PUT, &path, Some(&body)).await?;
+            }
             show::out(&format!("secret {name} is set"));
             let why = weak.map(|weak| match weak {
                 Weak::Short => format!("it has less than {SHORTEST_SECRET} bytes"),

@@ -7,6 +7,7 @@ mod connections;
 mod decisions;
 mod definitions;
 mod edit;
+mod halt;
 mod help;
 mod jobs;
 mod launch;
@@ -27,6 +28,7 @@ use crate::{
     show,
 };
 use arvok_core::Period;
+use arvok_service::Config;
 use chrono::{DateTime, Utc};
 use clap::CommandFactory;
 use serde_json::Value;
@@ -38,7 +40,9 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         show::never_cut();
     }
     match args.command {
-        Command::Serve { config, recover, new_key } => serve::serve(config.as_deref(), recover, new_key).await,
+        Command::Serve { config, recover, new_key, hold_jobs } => {
+            serve::serve(config.as_deref(), |config| Config { recover, new_key, hold_jobs, ..config }).await
+        }
         Command::Demo { once, scene, kill_node, data, port, output } => {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
         }
@@ -69,6 +73,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
+        Command::Halt(command) => halt::halt(command).await,
         Command::Node(command) => nodes::node(command).await,
         Command::Audit(command) => access::audit(command).await,
         Command::Storage(command) => storage::storage(command).await,

@@ -5,7 +5,7 @@ use crate::{
     error::CliError,
     stop::{Stop, until_stopped},
 };
-use arvok_service::{Config, LogWriter};
+use arvok_service::{Config, LogWriter, ServeError};
 use arvok_standins::{
     Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, pager, queue, releases, site, yard,
 };
@@ -42,12 +42,21 @@ fn environment() -> impl Iterator<Item = (String, String)> {
     std::env::vars().filter(move |(name, _)| !theirs.contains(name))
 }
 
-pub async fn serve(config: Option<&Path>, recover: bool, new_key: bool) -> Result<(), CliError> {
-    start_log()?;
-    let read = Config::read(config, environment()).map_err(|e| CliError::Here(e.to_string()))?;
-    let config = Config { recover, new_key, ..read };
+/// The settings of a node on this machine.
+pub fn settings(file: Option<&Path>) -> Result<Config, CliError> {
+    Config::read(file, environment()).map_err(|e| CliError::Here(e.to_string()))
+}
+
+/// What goes wrong with a node, without the password of its database.
+pub fn failed(config: &Config) -> impl Fn(ServeError) -> CliError + use<> {
     let hidden = config.database.clone();
-    let failed = |e: arvok_service::ServeError| CliError::Here(without_password(&e.to_string(), hidden.as_deref()));
+    move |e| CliError::Here(without_password(&e.to_string(), hidden.as_deref()))
+}
+
+pub async fn serve(file: Option<&Path>, with: impl FnOnce(Config) -> Config) -> Result<(), CliError> {
+    start_log()?;
+    let config = with(settings(file)?);
+    let (failed, recover) = (failed(&config), config.recover);
     let running = arvok_service::start(config).await.map_err(failed)?;
     if let Some(folder) = &running.private_database {
         say(&format!("no database was named; a private PostgreSQL runs in {}", folder.display()));

@@ -20,7 +20,7 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
     if output.json {
         return show::json(&json!({
             "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(), "fault": fault,
-            "nodes": nodes.nodes.len(), "alarms": watch.alarms_open, "needs_you": needs,
+            "nodes": nodes.nodes.len(), "halt": watch.halt, "alarms": watch.alarms_open, "needs_you": needs,
             "under_way": watch.under_way.len(),
         }));
     }
@@ -29,6 +29,7 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
         format!("server   {}, as {} with the role {}", client.address(), who.name, who.role.as_str()),
         format!("node     {}", fault.map_or_else(|| "ready".to_owned(), |why| format!("not ready: {why}"))),
         format!("nodes    {}", nodes.nodes.len()),
+        watch.halt.as_ref().map_or_else(|| "halt     none".to_owned(), |halt| format!("halt     {}", show::halt(halt))),
         format!("alarms   {} open", watch.alarms_open),
         format!("jobs     {}", count(watch.under_way.len(), "is under way", "are under way")),
         match needs {

@@ -1,7 +1,7 @@
 //! The nodes, and what waits for them.
 
-use super::{Table, ago};
-use arvok_api::{Backlog, NodeItem, Nodes};
+use super::{Table, ago, exact};
+use arvok_api::{Backlog, Halt, NodeItem, Nodes};
 use arvok_core::period::rough;
 use chrono::TimeDelta;
 
@@ -13,6 +13,11 @@ pub fn nodes(n: &Nodes) -> String {
     let mut table = Table::new(&["node", "state", "build", "since", "heard", "leases", "clock", "commit", "waiting"]);
     n.nodes.iter().for_each(|n| table.row(row(n)));
     format!("{}\n\n{}", table.text("No node has been heard of."), backlog(&n.backlog))
+}
+
+/// The halt of all jobs, in a line.
+pub fn halt(halt: &Halt) -> String {
+    format!("Jobs are halted since {} by {}: {}. `arvok halt lift` ends this.", exact(halt.since), halt.by, halt.reason)
 }
 
 fn row(n: &NodeItem) -> [String; 9] {
@@ -49,7 +54,7 @@ fn seconds(s: f64) -> String {
 }
 
 fn backlog(b: &Backlog) -> String {
-    let mut lines = Vec::new();
+    let mut lines: Vec<String> = b.halt.iter().map(halt).collect();
     lines.push(match b.queued {
         0 => "No job waits for its turn.".to_owned(),
         n => format!("{n} jobs wait for their turn, the oldest for {}.", seconds(b.oldest_queued)),

@@ -1,9 +1,10 @@
 //! What is stored, and for how long.
 
 use super::{Table, ago};
-use arvok_api::{Storage, StoredDay};
+use arvok_api::{KeepPlan, Kept, Storage, StoredDay};
 use arvok_core::Period;
 use chrono::{DateTime, Utc};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Records by kind, then alerts by day, and below it how long they are kept.
 pub fn storage(s: &Storage) -> String {
@@ -27,14 +28,56 @@ fn day(d: &StoredDay) -> [String; 7] {
 }
 
 fn policy(s: &Storage) -> String {
-    let kept = |seconds: i64| Period::from_secs(seconds.unsigned_abs());
-    let mut lines = vec![
-        format!("{} in all.", size(s.bytes)),
-        format!("Alerts and verdicts are kept for {}.", kept(s.alerts_kept_seconds)),
-    ];
-    lines.extend(s.sources_kept_seconds.iter().map(|(source, time)| format!("Those of {source} for {}.", kept(*time))));
-    lines.push(format!("An id that comes again is recognised for {} at least.", kept(s.ids_known_seconds)));
+    let mut lines = vec![format!("{} in all.", size(s.bytes))];
+    lines.extend(kept(&s.kept).into_iter().map(|(what, time)| format!("{what} are kept for {time}.")));
+    lines.push(format!("An id that comes again is recognised for {} at least.", period(s.ids_known_seconds)));
     lines.join("\n")
+}
+
+fn period(seconds: i64) -> Period {
+    Period::from_secs(seconds.unsigned_abs())
+}
+
+/// What is kept, and for how long.
+fn kept(kept: &Kept) -> Vec<(String, Period)> {
+    let mut all = vec![("Alerts and verdicts".to_owned(), period(kept.alerts_seconds))];
+    all.extend(kept.sources_seconds.iter().map(|(source, time)| (format!("Those of {source}"), period(*time))));
+    all.push(("Payloads that cannot be read".to_owned(), period(kept.unreadable_seconds)));
+    all.push(("Tries of jobs that have ended".to_owned(), period(kept.attempts_seconds)));
+    all
+}
+
+/// What a change of how long things are kept does: what is kept otherwise, and what goes.
+pub fn keep(plan: &KeepPlan) -> String {
+    let (before, after): (BTreeMap<_, _>, BTreeMap<_, _>) =
+        (kept(&plan.before).into_iter().collect(), kept(&plan.after).into_iter().collect());
+    if before == after {
+        return "It is kept so already.".into();
+    }
+    let mut table = Table::new(&["kept", "for", "then"]);
+    let names = kept(&plan.before).into_iter().chain(kept(&plan.after)).map(|(name, _)| name);
+    let mut shown = BTreeSet::new();
+    for name in names.filter(|name| before.get(name) != after.get(name)) {
+        if shown.insert(name.clone()) {
+            let time =
+                |of: &BTreeMap<String, Period>| of.get(&name).map_or_else(|| "like others".into(), ToString::to_string);
+            table.row([name.clone(), time(&before), time(&after)]);
+        }
+    }
+    let goes = &plan.goes;
+    let number = |n: i64| if n >= goes.most_counted { format!("{} and more", count(n)) } else { count(n) };
+    let mut gone = Vec::new();
+    if goes.alerts > 0 || goes.days > 0 {
+        let days = if goes.days > 0 { format!(" ({} whole days)", goes.days) } else { String::new() };
+        gone.push(format!("{} alerts with their verdicts{days}", number(goes.alerts)));
+    }
+    let rest = [(goes.unreadable, "payloads that cannot be read"), (goes.attempts, "tries of jobs")];
+    gone.extend(rest.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n))));
+    let gone = match gone.is_empty() {
+        true => "Nothing goes now: nothing is older.".to_owned(),
+        false => format!("What goes within the next minutes: {}.", gone.join(", ")),
+    };
+    format!("{}\n\n{gone}", table.text(""))
 }
 
 fn moment(at: DateTime<Utc>) -> String {

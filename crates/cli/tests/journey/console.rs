@@ -669,3 +669,22 @@ fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     browser.see("listTickets");
     assert_eq!(stage.arvok(&["connection", "test", "our-desk"]).code, 0);
 }
+
+#[test]
+fn a_halt_is_seen_wherever_one_is_and_lifted_when_it_was_asked_twice() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    assert_eq!(stage.arvok(&["halt", "begin", "--reason", "the storage is being moved"]).code, 0);
+    for path in ["/", "/jobs", "/connections"] {
+        browser.go(path);
+        browser.see("by admin: the storage is being moved");
+    }
+    browser.click("Lift the halt");
+    browser.see("All jobs that wait are begun then.");
+    assert!(stage.arvok(&["halt", "show"]).out.contains("halted since"), "one click is not enough");
+    browser.click("Let them begin");
+    until("the halt to be lifted", || stage.arvok(&["halt", "show"]).out.contains("there is no halt").then_some(()));
+    until("the page to know", || (!browser.text().contains("No job is begun")).then_some(()));
+    assert_eq!(browser.violations(), Vec::<String>::new());
+}

@@ -2,10 +2,7 @@
 //! is left is read over all of them.
 
 use crate::kit::{Records, Stage, answer, block};
-use arvok_store::{
-    DatabaseConnection, Purpose,
-    days::{self, Retention},
-};
+use arvok_store::{DatabaseConnection, Purpose, days, retention::Retention};
 use chrono::{TimeDelta, Utc};
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -139,7 +136,8 @@ fn what_is_stored_is_read_over_all_days_and_goes_by_day_and_by_source() {
 
     // One source is kept for a day, the others for three.
     let day = TimeDelta::days;
-    let retention = Retention { alerts: day(3), sources: [("brief".to_owned(), day(1))].into() };
+    let retention =
+        Retention { alerts: day(3), sources: [("brief".to_owned(), day(1))].into(), ..Retention::default() };
     let now = Utc::now() - TimeDelta::hours(12);
     let gone = block(days::expire(&db, &retention, now)).expect("expires");
     assert_eq!(gone, (1, 2), "the first day whole, and of the two days after it what is brief");

@@ -25,6 +25,8 @@ mod private;
 mod readme;
 mod reference;
 mod remedies;
+mod restore;
+mod retention;
 mod rules;
 mod settle_cases;
 mod settle_live;

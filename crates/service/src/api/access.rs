@@ -4,7 +4,7 @@ use super::{
     ApiError, audit,
     caller::{COOKIE, Caller},
 };
-use crate::{clock, node::Node, random::secret_text};
+use crate::{clock, node::Node, random::secret_text, secrets};
 use actix_web::{
     HttpRequest, HttpResponse,
     cookie::{Cookie, SameSite, time::Duration},
@@ -12,15 +12,12 @@ use actix_web::{
 };
 use arvok_api::{Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
 use arvok_connect::weakness;
-use arvok_core::{Kind, document::check_name, text::cut};
+use arvok_core::document::check_name;
 use arvok_store::{
     access::{self, Revoked},
     audit::{self as record, By},
-    secrets::{self as store, Sealed},
+    secrets as store,
 };
-
-/// Largest secret, in bytes.
-const MAX_SECRET: usize = 64 << 10;
 
 /// Who is asking, and what the token allows.
 #[utoipa::path(operation_id = "whoAmI", tag = "access", responses((status = 200, body = Who), (status = 401, body = Problem)))]
@@ -118,7 +115,10 @@ pub(super) async fn revoke_token(
 /// All secrets, by name only.
 #[utoipa::path(operation_id = "listSecrets", tag = "access", responses((status = 200, body = [SecretItem]), (status = 403, body = Problem)))]
 #[get("/secrets")]
-pub(super) async fn secrets(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
+pub(super) async fn list_secrets(
+    node: web::Data<Node>,
+    caller: Caller,
+) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
     caller.must(Role::Author)?;
     let published = node.published();
     let mut listed = store::list(&node.db).await?;
@@ -140,55 +140,13 @@ pub(super) async fn set_secret(
     body: web::Json<SecretValue>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    check_name(&name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
-    if body.value.is_empty() || body.value.len() > MAX_SECRET {
-        return Err(ApiError::BadRequest(format!("a secret has 1 to {MAX_SECRET} bytes")));
-    }
     if let Some(fault) = &node.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
-    let allowed = allowed(&node, &name, body.allowed.clone()).await?;
-    let sealed = node.vault.seal(&name, &body.value).map_err(|e| {
-        tracing::error!("{e}");
-        ApiError::Internal
-    })?;
-    let goes = allowed.join(", ");
-    record::record(&node.db, By::Token(&caller.0.name), "secret.set", &name, &goes).await?;
-    store::set(&node.db, Sealed { name: name.into_inner(), sealed, allowed }, clock::now()).await?;
-    node.announcer.tell(Change { definitions: true, ..Change::default() });
+    let SecretValue { value, allowed } = body.into_inner();
+    secrets::set(&node.db, &node.vault, (&name, &value), allowed, By::Token(&caller.0.name)).await?;
     node.reload().await?;
     Ok(HttpResponse::NoContent().finish())
-}
-
-/// Most places that a secret may go.
-const MAX_ALLOWED: usize = 100;
-
-/// Where a secret may go from now on: what is said, or else what was said before.
-async fn allowed(node: &Node, name: &str, said: Option<Vec<String>>) -> Result<Vec<String>, ApiError> {
-    let Some(mut allowed) = said else {
-        let before = store::list(&node.db).await?.into_iter().find(|s| s.name == name);
-        return before.map(|s| s.allowed).ok_or_else(|| {
-            ApiError::BadRequest(
-                "allowed: say where the secret may go, as connection/name, source/name or subscriber/name; it goes nowhere else".into(),
-            )
-        });
-    };
-    let good = |place: &String| {
-        let (kind, name) = place.split_once('/').unwrap_or_default();
-        [Kind::Connection, Kind::Source, Kind::Subscriber].map(Kind::as_str).contains(&kind) && check_name(name).is_ok()
-    };
-    if let Some(wrong) = allowed.iter().find(|p| !good(p)) {
-        let shown = cut(wrong, 80);
-        return Err(ApiError::BadRequest(format!(
-            "allowed: `{shown}` is not connection/name, source/name or subscriber/name"
-        )));
-    }
-    if allowed.len() > MAX_ALLOWED {
-        return Err(ApiError::BadRequest(format!("allowed: has more than {MAX_ALLOWED} places")));
-    }
-    allowed.sort();
-    allowed.dedup();
-    Ok(allowed)
 }
 
 /// Removes a secret.

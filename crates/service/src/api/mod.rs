@@ -12,6 +12,7 @@ mod connections;
 mod decisions;
 mod definitions;
 mod elsewhere;
+mod halt;
 mod health;
 mod hide;
 mod jobs;
@@ -80,7 +81,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(access::tokens)
                 .service(access::make_token)
                 .service(access::revoke_token)
-                .service(access::secrets)
+                .service(access::list_secrets)
                 .service(access::set_secret)
                 .service(access::remove_secret)
                 .service(audit::list)
@@ -110,6 +111,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(nodes::list)
                 .service(nodes::forget)
                 .service(storage::show)
+                .service(storage::keep)
                 .service(stream::follow)
                 .service(openapi::serve)
                 .default_service(web::to(elsewhere::no_such_path)),
@@ -146,6 +148,9 @@ fn of_decisions(config: &mut web::ServiceConfig) {
 /// What can be asked of jobs, and said to them.
 fn of_jobs(config: &mut web::ServiceConfig) {
     config
+        .service(halt::show)
+        .service(halt::set)
+        .service(halt::lift)
         .service(jobs::list)
         .service(jobs::one)
         .service(launch::form)

@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, audit, callback, connections, decisions, definitions, health, jobs, launch, library, nodes,
-    proposals, rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, audit, callback, connections, decisions, definitions, halt, health, jobs, launch, library,
+    nodes, proposals, rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -36,7 +36,7 @@ struct Whole;
     access::tokens,
     access::make_token,
     access::revoke_token,
-    access::secrets,
+    access::list_secrets,
     access::set_secret,
     access::remove_secret,
     audit::list,
@@ -74,6 +74,9 @@ struct Whole;
     decisions::take,
     decisions::open_link,
     decisions::take_by_link,
+    halt::show,
+    halt::set,
+    halt::lift,
     jobs::list,
     jobs::one,
     launch::form,
@@ -99,6 +102,7 @@ struct Whole;
     nodes::list,
     nodes::forget,
     storage::show,
+    storage::keep,
     stream::follow,
     serve
 ))]

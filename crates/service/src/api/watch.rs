@@ -5,7 +5,7 @@ use crate::{clock, node::Node};
 use actix_web::{get, web};
 use arvok_api::{Problem, Watch};
 use arvok_core::{Kind, Period};
-use arvok_store::read;
+use arvok_store::{jobs, read};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -34,6 +34,7 @@ pub(super) async fn overview(
     super::passage::tell_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
     super::passage::tell_doing(&mut seen.under_way);
     Ok(web::Json(Watch {
+        halt: jobs::halt(&node.db).await?,
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
         decisions: super::decisions::open(&node).await?,

@@ -22,9 +22,8 @@ use arvok_api::{Change, Who};
 use arvok_connect::{Http, Vault};
 use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
-    ConnectionTrait, DatabaseConnection, Limits, StoreError,
+    ConnectionTrait, DatabaseConnection, StoreError,
     changes::Reached,
-    days::Retention,
     definitions,
     jobs::{Claim, Renewed},
 };
@@ -97,10 +96,6 @@ pub(crate) struct Node {
     pub vitals: Vitals,
     /// How far the tables have come, as far as was heard here.
     heard: StdMutex<Reached>,
-    /// How long things are kept.
-    pub limits: Limits,
-    /// How long alerts are kept.
-    pub retention: Retention,
     /// Where people reach the console, for links.
     pub public_url: String,
     /// The claims of the walks that are alive in this process, and how each is told what people say and what came.
@@ -158,8 +153,6 @@ impl Node {
             door,
             vitals: Vitals::default(),
             heard: StdMutex::default(),
-            limits: config.retention.limits(),
-            retention: config.retention.alerts(),
             public_url: config.public_url(),
             alive: StdMutex::default(),
             work: Notify::new(),

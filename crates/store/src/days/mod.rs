@@ -9,10 +9,10 @@
 mod retention;
 mod storage;
 
-pub use retention::{Retention, expire};
+pub use retention::{expire, would_go};
 pub use storage::storage;
 
-use crate::{StoreError, entity::alert_day, schema, sql};
+use crate::{StoreError, entity::alert_day, retention::IDS_KNOWN, schema, sql};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set, TransactionTrait, Unchanged,
@@ -26,9 +26,6 @@ const AHEAD: i64 = 3;
 
 /// The advisory lock that is shared by whoever takes alerts in, and held alone while a day begins.
 pub const TURN: i64 = 0x6172_766f_6b02;
-
-/// How long an id is known at least: one that comes again within this time is not taken again.
-pub const IDS_KNOWN: TimeDelta = TimeDelta::hours(48);
 
 /// Longest time from the reception of an alert to its number, generously.
 const TO_NUMBER: TimeDelta = TimeDelta::minutes(5);

@@ -1,41 +1,13 @@
-//! How long alerts are kept, and what becomes of those that are older: whole days are dropped; of a
-//! day that some source wants to keep for longer, the others' alerts are deleted.
+//! What becomes of alerts that are older than they are kept: whole days are dropped; of a day that some source wants to keep for
+//! longer, the others' alerts are deleted.
 
 use super::Day;
-use crate::{StoreError, entity::alert_day, sql};
-use chrono::{DateTime, TimeDelta, Utc};
+use crate::{StoreError, entity::alert_day, retention::Retention, sql};
+use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, TransactionTrait};
-use std::collections::BTreeMap;
 
 /// Alerts that one pass deletes one by one.
 const A_PASS: i64 = 5_000;
-
-/// How long alerts and their verdicts are kept.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Retention {
-    /// Those of all sources that are not named.
-    pub alerts: TimeDelta,
-    /// Those of some sources.
-    pub sources: BTreeMap<String, TimeDelta>,
-}
-
-impl Default for Retention {
-    fn default() -> Self {
-        Self { alerts: TimeDelta::days(30), sources: BTreeMap::new() }
-    }
-}
-
-impl Retention {
-    /// How long the alerts of a source are kept.
-    pub fn of(&self, source: &str) -> TimeDelta {
-        self.sources.get(source).copied().unwrap_or(self.alerts)
-    }
-
-    /// How long any alert is kept.
-    pub fn longest(&self) -> TimeDelta {
-        self.sources.values().copied().chain([self.alerts]).max().unwrap_or(self.alerts)
-    }
-}
 
 /// Days that are over with the moment at which each ended, the oldest first.
 pub(super) fn ended(newest_first: &[Day]) -> Vec<(Day, DateTime<Utc>)> {
@@ -77,23 +49,12 @@ async fn drop_day(db: &DatabaseConnection, day: Day) -> Result<(), StoreError> {
 /// Deletes some alerts of the sources whose time is over.
 async fn thin_out(db: &DatabaseConnection, day: Day, is_over: impl Fn(&str) -> bool) -> Result<u64, StoreError> {
     #[derive(FromQueryResult)]
-    struct Row {
-        source: String,
-    }
-    #[derive(FromQueryResult)]
     struct Gone {
         alerts: i64,
     }
     let (alerts, verdicts) = day.tables();
-    // From one source to the next by the index, however many alerts each has.
-    let sources = format!(
-        "WITH RECURSIVE s (source) AS (SELECT min(source) FROM {alerts}
-            UNION ALL SELECT (SELECT min(a.source) FROM {alerts} a WHERE a.source > s.source) FROM s WHERE s.source IS NOT NULL)
-        SELECT source FROM s WHERE source IS NOT NULL"
-    );
-    let sources: Vec<Row> = sql::typed(db, &sources, vec![]).await?;
     let mut gone = 0;
-    for Row { source } in sources.into_iter().filter(|s| is_over(&s.source)) {
+    for source in sources(db, day).await?.into_iter().filter(|source| is_over(source)) {
         let sql = format!(
             "WITH gone AS (DELETE FROM {alerts} WHERE seq IN (SELECT seq FROM {alerts} WHERE source = $1 LIMIT $2)
                 RETURNING seq),
@@ -104,4 +65,50 @@ async fn thin_out(db: &DatabaseConnection, day: Day, is_over: impl Fn(&str) -> b
         gone += rows.first().map_or(0, |g| g.alerts.unsigned_abs());
     }
     Ok(gone)
+}
+
+/// The sources of a day, from one to the next by the index, however many alerts each has.
+async fn sources(db: &DatabaseConnection, day: Day) -> Result<Vec<String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        source: String,
+    }
+    let (alerts, _) = day.tables();
+    let sql = format!(
+        "WITH RECURSIVE s (source) AS (SELECT min(source) FROM {alerts}
+            UNION ALL SELECT (SELECT min(a.source) FROM {alerts} a WHERE a.source > s.source) FROM s WHERE s.source IS NOT NULL)
+        SELECT source FROM s WHERE source IS NOT NULL"
+    );
+    let rows: Vec<Row> = sql::typed(db, &sql, vec![]).await?;
+    Ok(rows.into_iter().map(|row| row.source).collect())
+}
+
+/// How many whole days would go under a retention, and how many alerts in all, counted up to so many of a day.
+pub async fn would_go(
+    db: &DatabaseConnection,
+    retention: &Retention,
+    most: i64,
+    now: DateTime<Utc>,
+) -> Result<(i64, i64), StoreError> {
+    #[derive(FromQueryResult)]
+    struct Count {
+        n: i64,
+    }
+    let (mut days, mut all) = (0, 0);
+    for (day, end) in ended(&super::all(db).await?) {
+        let whole = end < now - retention.longest();
+        let over: Vec<String> = match whole {
+            true => Vec::new(),
+            false => sources(db, day).await?.into_iter().filter(|source| end < now - retention.of(source)).collect(),
+        };
+        if !whole && over.is_empty() {
+            continue;
+        }
+        days += i64::from(whole);
+        let (alerts, _) = day.tables();
+        let sql = format!("SELECT count(*) AS n FROM (SELECT 1 FROM {alerts} WHERE $1 OR source = ANY($2) LIMIT $3) c");
+        let rows: Vec<Count> = sql::typed(db, &sql, vec![whole.into(), over.into(), most.into()]).await?;
+        all += rows.first().map_or(0, |count| count.n);
+    }
+    Ok((days, all))
 }

@@ -1,7 +1,11 @@
 //! What is stored: how much, since when, and how much of it each day.
 
-use super::{Day, Retention, retention::ended};
-use crate::{StoreError, sql};
+use super::{Day, retention::ended};
+use crate::{
+    StoreError,
+    retention::{IDS_KNOWN, Retention},
+    sql,
+};
 use arvok_api::{Storage, StoredDay, StoredKind};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, FromQueryResult};
@@ -65,9 +69,8 @@ pub async fn storage(
     };
     Ok(Storage {
         bytes: tables.iter().map(|t| t.bytes).sum(),
-        alerts_kept_seconds: retention.alerts.num_seconds(),
-        sources_kept_seconds: retention.sources.iter().map(|(s, t)| (s.clone(), t.num_seconds())).collect(),
-        ids_known_seconds: super::IDS_KNOWN.num_seconds(),
+        kept: retention.told(),
+        ids_known_seconds: IDS_KNOWN.num_seconds(),
         kinds: KINDS.into_iter().map(kind).collect(),
         days: days.iter().map(day).collect(),
     })

@@ -6,10 +6,12 @@
 //! database's clock alone.
 
 mod aside;
+mod halt;
 mod outside;
 mod record;
 
 pub use aside::{let_back, set_aside};
+pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
 pub use record::{AlarmSeen, Answered, Began, Ended, Record, Saw, Standing, Then, record};
 
@@ -150,7 +152,10 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
 /// and `$3` runbooks and how many of their jobs there may be at once, `$4` how many are looked for. The function goes through
 /// the index of each way to become due, in its order, and what it finds became due in the same way.
 pub fn claiming() -> String {
-    format!("SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4)")
+    format!(
+        "SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4)
+        WHERE NOT EXISTS (SELECT 1 FROM halt)"
+    )
 }
 
 /// Writes claims to the rows of their jobs.

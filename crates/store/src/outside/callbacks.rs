@@ -56,3 +56,17 @@ pub async fn take(db: &impl ConnectionTrait, of: &Try, kind: &str, called: &Valu
     let waits: Vec<Waits> = sql::typed(db, sql, values).await?;
     Ok(!waits.is_empty())
 }
+
+/// How many decisions are open that a link may lead to, and how many calls have begun whose end may be told by a call back.
+pub async fn links_under_way(db: &impl ConnectionTrait) -> Result<(i64, i64), StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        decisions: i64,
+        calls: i64,
+    }
+    let sql = "SELECT (SELECT count(*) FROM decision WHERE state = 'open') AS decisions,
+        (SELECT count(*) FROM job j JOIN attempt a ON a.job_id = j.id WHERE a.state = 'running' AND j.state = 'waiting'
+            AND a.request IS NOT NULL) AS calls";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
+    Ok(rows.first().map_or((0, 0), |row| (row.decisions, row.calls)))
+}

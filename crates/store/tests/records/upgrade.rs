@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 25] = [
+const STEPS: [(&str, &str); 26] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -35,6 +35,7 @@ const STEPS: [(&str, &str); 25] = [
     ("0023_counted_apart", include_str!("../../migrations/0023_counted_apart.sql")),
     ("0024_walked_otherwise", include_str!("../../migrations/0024_walked_otherwise.sql")),
     ("0025_seen", include_str!("../../migrations/0025_seen.sql")),
+    ("0026_operation", include_str!("../../migrations/0026_operation.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.
@@ -170,5 +171,23 @@ fn nodes_of_the_release_before_make_jobs_and_walk_none() {
         let job = take(&db, "new", &[]).await.expect("the job");
         assert_eq!(job.id.0, 1);
         assert_eq!(one(&db, "SELECT state AS x FROM job").await, "running");
+    });
+}
+
+#[test]
+fn a_node_goes_on_with_a_database_that_a_newer_release_has_migrated_as_long_as_that_lets_it() {
+    let db = database();
+    block(async {
+        schema::migrate(&db).await.expect("migrates");
+        assert_eq!(schema::migrate(&db).await.expect("nothing to do"), 0);
+        run(&db, "ALTER TABLE job ADD COLUMN later text; INSERT INTO seaql_migrations VALUES ('0099_later', 0)").await;
+        assert_eq!(schema::migrate(&db).await.expect("goes on"), 1);
+        run(&db, "UPDATE migration_floor SET migration = '0099_later'").await;
+        let said = schema::migrate(&db).await.expect_err("refused").to_string();
+        assert!(said.contains("brought to `0099_later` by a newer release"), "{said}");
+        // One that lacks what this release would make is none that it knows.
+        run(&db, "UPDATE migration_floor SET migration = '0026_operation'").await;
+        run(&db, "DELETE FROM seaql_migrations WHERE version = '0025_seen'").await;
+        assert!(schema::migrate(&db).await.is_err());
     });
 }

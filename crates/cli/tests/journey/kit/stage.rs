@@ -93,9 +93,7 @@ impl Stage {
     pub fn restart_with(&mut self, options: &[&str]) {
         drop(self.node.take());
         self.start_node_with(options);
-        until("the node to answer", || {
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
-        });
+        self.until_ready();
         self.token = fs::read_to_string(self.data.join("admin.token")).expect("a token").trim().to_owned();
     }
 
@@ -105,18 +103,62 @@ impl Stage {
         if !key.is_empty() {
             fs::write(data.join("secrets.key"), key).expect("a key");
         }
-        let mut other = Self {
+        let mut other = self.beside(data, self.database.clone());
+        other.start_node_with(&[]);
+        other.until_it_answers();
+        other
+    }
+
+    /// A node over what a backup of this one's database holds, made and read back by PostgreSQL's own programs; without the key if there
+    /// is none.
+    pub fn restored(&self, has_key: bool, options: &[&str]) -> Self {
+        let (to, dump) = (database(), self.data.join("arvok.dump"));
+        let file = dump.to_str().expect("a path");
+        let run = |program: &str, args: &[&str]| {
+            let program = arvok_postgres::binaries().expect("PostgreSQL").join(program);
+            let said = Command::new(program).args(args).output().expect("it runs");
+            assert!(said.status.success(), "{}", String::from_utf8_lossy(&said.stderr));
+        };
+        run("pg_dump", &["--format=custom", "--file", file, &self.database]);
+        run("pg_restore", &["--no-owner", "--dbname", &to, file]);
+        let data = folder("restored");
+        if has_key {
+            fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
+        }
+        let mut other = self.beside(data, to);
+        other.start_node_with(options);
+        other.until_it_answers();
+        other
+    }
+
+    /// Waits until the node answers at all.
+    fn until_it_answers(&self) {
+        until("the node to answer", || block(self.http.get(format!("{}/healthz", self.address)).send()).ok());
+    }
+
+    /// Another node that is not started yet, with the same stand-ins around it.
+    fn beside(&self, data: PathBuf, database: String) -> Self {
+        Self {
             harbour: Arc::clone(&self.harbour),
             token: self.token.clone(),
             address: format!("http://127.0.0.1:{}", free_port().expect("a free port")),
             data,
-            database: self.database.clone(),
+            database,
             node: None,
             http: self.http.clone(),
-        };
-        other.start_node_with(&[]);
-        until("the node to answer", || block(other.http.get(format!("{}/healthz", other.address)).send()).ok());
-        other
+        }
+    }
+
+    /// Waits until the node answers that it is ready.
+    pub fn until_ready(&self) {
+        until("the node to be ready", || {
+            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+        });
+    }
+
+    /// The variables by which a command on the node's machine finds its settings.
+    pub fn settings(&self) -> Vec<(&str, &str)> {
+        vec![("ARVOK_DATABASE", &self.database), ("ARVOK_DATA", self.data.to_str().expect("a path"))]
     }
 
     /// Whether the node's data folder has a file.
@@ -132,20 +174,27 @@ impl Stage {
         let mut command = self.command(&[]);
         command.env("ARVOK_LOG", "info");
         self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), writer.into()).expect("the node starts"));
-        until("the node to answer", || {
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
-        });
+        self.until_ready();
     }
 
     /// Starts the node again, to take its time when it is asked to end.
     pub fn restart_with_drain(&mut self, long: &str) {
+        self.restart_with_env(&[("ARVOK_DRAIN", long)]);
+    }
+
+    /// Starts the node again with more variables.
+    pub fn restart_with_env(&mut self, variables: &[(&str, &str)]) {
         drop(self.node.take());
         let mut command = self.command(&[]);
-        command.env("ARVOK_DRAIN", long);
-        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), Stdio::null()).expect("the node starts"));
-        until("the node to answer", || {
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
-        });
+        command.envs(variables.iter().copied());
+        self.spawn(&command);
+        self.until_ready();
+    }
+
+    /// Starts the node again with a key of its own making.
+    pub fn restart_new_key(&mut self) {
+        drop(self.node.take());
+        self.start_node_with(&["--new-key"]);
     }
 
     /// Whether the node's process is there.
@@ -154,9 +203,13 @@ impl Stage {
     }
 
     fn start_node_with(&mut self, options: &[&str]) {
-        let command = self.command(options);
+        self.spawn(&self.command(options));
+    }
+
+    /// Starts the node's process, which writes its log into the folder.
+    fn spawn(&mut self, command: &Command) {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
-        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+        self.node = Some(spawn_tethered(command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
     }
 
     fn command(&self, options: &[&str]) -> Command {
@@ -181,18 +234,9 @@ impl Stage {
 
     /// A node with the same key over another database.
     pub fn second_node_over(&self, database: String) -> Self {
-        let port = free_port().expect("a free port");
         let data = folder("second");
         fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
-        let mut other = Self {
-            harbour: Arc::clone(&self.harbour),
-            token: self.token.clone(),
-            address: format!("http://127.0.0.1:{port}"),
-            data,
-            database,
-            node: None,
-            http: self.http.clone(),
-        };
+        let mut other = self.beside(data, database);
         other.start_node();
         other
     }

@@ -1,0 +1,31 @@
+//! The halt of all jobs.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// While it stands, no node begins a job or takes one up; what is under way on a node goes on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Halt {
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// By whom: the name of a token, or of what was given at the start of a node.
+    pub by: String,
+    /// Why, in that one's words.
+    pub reason: String,
+}
+
+/// Whether jobs are halted.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Halted {
+    /// The halt that stands; null: jobs are begun.
+    pub halt: Option<Halt>,
+}
+
+/// Halts all jobs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetHalt {
+    /// Why, for those who wonder.
+    pub reason: String,
+}
