@@ -24,7 +24,7 @@ const STRIDE: u64 = 1000;
 /// Time between two lines of progress.
 const PROGRESS: Duration = Duration::from_millis(if cfg!(test) { 0 } else { 250 });
 /// How long a line may wait for its reader. Who does not read keeps others from rehearsing.
-const UNREAD: Duration = Duration::from_secs(if cfg!(test) { 1 } else { 30 });
+const UNREAD: Duration = Duration::from_secs(if cfg!(test) { 3 } else { 30 });
 /// Most alerts of a request.
 const MAX_GIVEN: usize = 100_000;
 /// Furthest look back.
