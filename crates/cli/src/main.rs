@@ -6,6 +6,7 @@ mod commands;
 mod demo;
 mod error;
 mod events;
+mod log;
 mod login;
 mod show;
 mod spool;

@@ -1,23 +1,63 @@
-//! The signals that end a long run.
+//! The signals that a long run hears.
 
 use crate::error::CliError;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 
-/// How a long run is to end.
+/// What a signal asks for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Stop {
-    /// At once: somebody sits at the terminal (SIGINT).
-    Now,
-    /// In order: others are to see it first (SIGTERM).
-    InOrder,
+pub enum Asked {
+    /// To end at once: somebody sits at the terminal (SIGINT).
+    Stop,
+    /// To end in order: others are to see it first (SIGTERM, SIGQUIT).
+    StopInOrder,
+    /// To read the settings again (SIGHUP).
+    Reload,
+    /// Something that means nothing here (SIGUSR1, SIGUSR2), and does not end it.
+    Nothing,
+}
+
+/// The signals, heard from the moment at which this is made: none of them ends the process by itself any more.
+#[derive(Debug)]
+pub struct Signals {
+    interrupt: Signal,
+    terminate: Signal,
+    quit: Signal,
+    hang_up: Signal,
+    user: [Signal; 2],
+}
+
+impl Signals {
+    /// Begins to hear.
+    pub fn new() -> Result<Self, CliError> {
+        let hear = |kind| signal(kind).map_err(|e| CliError::Here(format!("signals: {e}")));
+        Ok(Self {
+            interrupt: hear(SignalKind::interrupt())?,
+            terminate: hear(SignalKind::terminate())?,
+            quit: hear(SignalKind::quit())?,
+            hang_up: hear(SignalKind::hangup())?,
+            user: [hear(SignalKind::user_defined1())?, hear(SignalKind::user_defined2())?],
+        })
+    }
+
+    /// What the next one asks for.
+    pub async fn next(&mut self) -> Asked {
+        let [one, two] = &mut self.user;
+        tokio::select! {
+            _ = self.interrupt.recv() => Asked::Stop,
+            _ = self.terminate.recv() => Asked::StopInOrder,
+            _ = self.quit.recv() => Asked::StopInOrder,
+            _ = self.hang_up.recv() => Asked::Reload,
+            _ = one.recv() => Asked::Nothing,
+            _ = two.recv() => Asked::Nothing,
+        }
+    }
 }
 
 /// Waits for Ctrl-C or a polite request to end.
-pub async fn until_stopped() -> Result<Stop, CliError> {
-    let failed = |e: std::io::Error| CliError::Here(format!("signals: {e}"));
-    let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
+pub async fn until_stopped() -> Result<(), CliError> {
+    let mut terminate = signal(SignalKind::terminate()).map_err(|e| CliError::Here(format!("signals: {e}")))?;
     tokio::select! {
-        interrupted = tokio::signal::ctrl_c() => interrupted.map(|()| Stop::Now).map_err(failed),
-        _ = terminate.recv() => Ok(Stop::InOrder),
+        interrupted = tokio::signal::ctrl_c() => interrupted.map_err(|e| CliError::Here(format!("signals: {e}"))),
+        _ = terminate.recv() => Ok(()),
     }
 }

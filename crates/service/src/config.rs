@@ -29,6 +29,8 @@ pub struct Config {
     pub drain: Period,
     /// Where people reach the console, for links in messages. Absent: the address it listens on.
     pub public_url: Option<String>,
+    /// Whether a line is logged for each request.
+    pub access_log: bool,
     /// Values for `setting(name)` in definitions.
     pub settings: Settings,
     /// How long things are kept, from the first start of the installation on; then it stands in the database.
@@ -92,6 +94,7 @@ impl Default for Config {
             jobs_at_once: 64,
             drain: Period::from_secs(5),
             public_url: None,
+            access_log: false,
             settings: BTreeMap::new(),
             retention: Kept::default(),
             recover: false,
@@ -126,7 +129,7 @@ pub enum ConfigError {
 const LEAST_CONNECTIONS: u32 = 8;
 
 /// The variables of a node, but for those of settings.
-pub const VARIABLES: [&str; 8] = [
+pub const VARIABLES: [&str; 9] = [
     "ARVOK_LISTEN",
     "ARVOK_DATABASE",
     "ARVOK_DATA",
@@ -134,6 +137,7 @@ pub const VARIABLES: [&str; 8] = [
     "ARVOK_JOBS_AT_ONCE",
     "ARVOK_DRAIN",
     "ARVOK_PUBLIC_URL",
+    "ARVOK_ACCESS_LOG",
     "ARVOK_RETENTION_ALERTS",
 ];
 
@@ -143,6 +147,19 @@ impl Config {
         let url = self.public_url.as_deref()?;
         let good = url.starts_with("https://") || url.starts_with("http://");
         (!good).then(|| format!("`{url}` is not an address such as https://arvok.example"))
+    }
+
+    /// What is otherwise in other settings, and is changed by a start alone.
+    pub fn needs_a_start(&self, other: &Self) -> Vec<&'static str> {
+        let changed = [
+            ("listen", self.listen != other.listen),
+            ("database", self.database != other.database),
+            ("data", self.data != other.data),
+            ("database_connections", self.database_connections != other.database_connections),
+            ("jobs_at_once", self.jobs_at_once != other.jobs_at_once),
+            ("access_log", self.access_log != other.access_log),
+        ];
+        changed.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
     }
 
     /// Where people reach the console, without a slash at the end.
@@ -201,6 +218,13 @@ impl Config {
                 self.public_url = Some(value);
                 self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
+            "ARVOK_ACCESS_LOG" => {
+                self.access_log = match value.as_str() {
+                    "on" => true,
+                    "off" => false,
+                    _ => return Err(wrong("expected on or off")),
+                }
+            }
             "ARVOK_JOBS_AT_ONCE" => {
                 self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?;
                 self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
@@ -215,7 +239,7 @@ impl Config {
                     setting.wrong(&name).map_or(Ok(()), |why| Err(wrong(&why)))?;
                     self.settings.insert(name, setting);
                 } else if name.starts_with("ARVOK_") {
-                    let known = VARIABLES.into_iter().chain(["ARVOK_LOG"]);
+                    let known = VARIABLES.into_iter().chain(["ARVOK_LOG", "ARVOK_LOG_FORMAT"]);
                     let near = nearest(name, known.clone()).map(|near| format!("did you mean {near}?"));
                     let all =
                         || format!("known are {}, and ARVOK_SETTING_<NAME>", known.collect::<Vec<_>>().join(", "));

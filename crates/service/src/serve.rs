@@ -26,7 +26,13 @@ use arvok_store::{
     retention::{self, Retention},
     schema, secrets,
 };
-use std::{future::Future, net::SocketAddr, path::PathBuf, sync::Arc, time::Duration};
+use std::{
+    future::Future,
+    net::SocketAddr,
+    path::PathBuf,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
 use tokio::{
     net::{TcpListener, TcpSocket},
     sync::watch,
@@ -97,7 +103,7 @@ pub struct Running {
     node: Arc<Node>,
     server: ServerHandle,
     stop: watch::Sender<bool>,
-    drain: Duration,
+    config: Mutex<Config>,
     tasks: JoinSet<()>,
     runner: JoinHandle<()>,
     selfwatch: JoinHandle<()>,
@@ -114,7 +120,26 @@ impl Running {
     /// closed with their next answer.
     pub async fn drain(&self) {
         self.node.vitals.leaves();
-        tokio::time::sleep(self.drain).await;
+        let drain = self.config.lock().unwrap_or_else(PoisonError::into_inner).drain;
+        tokio::time::sleep(Duration::from_millis(drain.millis())).await;
+    }
+
+    /// Takes over what settings may change while it runs; what only a start changes stays as it is, and is told.
+    ///
+    /// # Errors
+    /// If what is published cannot be loaded with them; it is tried again.
+    pub async fn reload(&self, config: Config) -> Result<Vec<&'static str>, ServeError> {
+        let before = self.config.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let only_at_start = before.needs_a_start(&config);
+        let kept = Config { settings: config.settings, public_url: config.public_url, drain: config.drain, ..before };
+        self.node.reconfigure(&kept).await?;
+        *self.config.lock().unwrap_or_else(PoisonError::into_inner) = kept;
+        Ok(only_at_start)
+    }
+
+    /// Whether the node does what keeps it alive: its tasks are there, or are begun again.
+    pub fn is_alive(&self) -> bool {
+        !self.node.vitals.has_given_up()
     }
 
     /// Stops: streams end, what is being answered is answered, jobs have a moment to end.
@@ -188,9 +213,21 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let beating = Arc::clone(&node);
     let make = move || selfwatch::run(Arc::clone(&beating), address);
     let selfwatch = tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make));
-    let drain = Duration::from_millis(config.drain.millis());
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
-    Ok(Running { address, first_token, private_database, node, server, stop, drain, tasks, runner, selfwatch, cluster })
+    let config = Mutex::new(config);
+    Ok(Running {
+        address,
+        first_token,
+        private_database,
+        node,
+        server,
+        stop,
+        config,
+        tasks,
+        runner,
+        selfwatch,
+        cluster,
+    })
 }
 
 /// Begins a background task that is kept alive until the node stops.
@@ -287,7 +324,7 @@ async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError>
 
 /// Warns of what goes over lines that anybody on the way can read.
 fn warn_of_bare_lines(config: &Config, node: &Node) {
-    if !config.listen.ip().is_loopback() && !node.public_url.starts_with("https://") {
+    if !config.listen.ip().is_loopback() && !node.public_url().starts_with("https://") {
         tracing::warn!(
             "it listens on {} without TLS: tokens and sessions can be read on the way, and browsers keep no session; put \
             a proxy with TLS before it and set public_url to its https:// address",
@@ -296,7 +333,7 @@ fn warn_of_bare_lines(config: &Config, node: &Node) {
     }
     let published = node.published();
     for (connection, _) in published.catalog.all::<Connection>().filter(|(c, _)| !c.secrets().is_empty()) {
-        if let Ok(base) = calls::address(node, &published, connection)
+        if let Ok(base) = calls::address(&published, connection)
             && is_bare(&base)
         {
             tracing::warn!("connection {} shows its credential at {base}, without TLS", connection.name);
@@ -522,6 +559,7 @@ fn serve_http(socket: TcpSocket, node: Arc<Node>) -> Result<(ServerHandle, Socke
             .app_data(state.clone())
             .wrap(from_fn(api::hide_secrets))
             .wrap(from_fn(api::guard_headers))
+            .wrap(from_fn(api::access_log))
             .configure(api::configure)
     })
     .workers(2)

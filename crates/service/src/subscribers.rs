@@ -76,7 +76,7 @@ impl Sending {
         let published = node.published();
         if self.known != Some(published.generation) {
             let all = published.catalog.all::<Subscriber>();
-            let ready = all.filter_map(|(s, _)| Some((s.name.clone(), ready(node, &published, s).ok()?.0)));
+            let ready = all.filter_map(|(s, _)| Some((s.name.clone(), ready(&published, s).ok()?.0)));
             let all: Vec<(String, String)> = ready.collect();
             store::note(&node.work_db, published.generation, &all).await?;
             self.room.retain(|name, _| all.iter().any(|(known, _)| known == name));
@@ -131,16 +131,16 @@ fn tell(done: Result<(), StoreError>) {
 }
 
 /// The address of a subscriber.
-pub(crate) fn address(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<String, String> {
-    SecretScope::of(published, &node.settings, Kind::Subscriber, &subscriber.name).fill(&subscriber.address)
+pub(crate) fn address(published: &Published, subscriber: &Subscriber) -> Result<String, String> {
+    SecretScope::of(published, Kind::Subscriber, &subscriber.name).fill(&subscriber.address)
 }
 
 /// The address of a subscriber and its opened keys; or why nothing can be sent to it from this node.
-pub(crate) fn ready(node: &Node, published: &Published, subscriber: &Subscriber) -> Result<(String, Keys), String> {
-    let scope = SecretScope::of(published, &node.settings, Kind::Subscriber, &subscriber.name);
+pub(crate) fn ready(published: &Published, subscriber: &Subscriber) -> Result<(String, Keys), String> {
+    let scope = SecretScope::of(published, Kind::Subscriber, &subscriber.name);
     let texts = subscriber.signed_with.iter().map(|key| scope.fill(key)).collect::<Result<Vec<_>, _>>()?;
     let keys = Keys::read(texts.iter().map(String::as_str)).map_err(|e| format!("signed_with: {e}"))?;
-    Ok((address(node, published, subscriber)?, keys))
+    Ok((address(published, subscriber)?, keys))
 }
 
 /// What leaves of the events that have entered, for whoever wants it or for one subscriber alone.
@@ -167,7 +167,7 @@ pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert
 
 /// Who the events are of, for those who agree to take them: the host of the console's address.
 fn origin(node: &Node) -> String {
-    host_of(&node.public_url).to_owned()
+    host_of(&node.public_url()).to_owned()
 }
 
 /// The host of an address (RFC 3986, section 3.2.2); that of IPv6 with its brackets.
@@ -183,7 +183,7 @@ fn host_of(address: &str) -> &str {
 async fn ask(node: &Node, asked: &Asked) -> Result<(), StoreError> {
     let link = node.vault.seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
     let Ok(link) = link else { return Ok(()) };
-    let callback = format!("{}/consent/{link}", node.public_url);
+    let callback = format!("{}/consent/{link}", node.public_url());
     match node.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
         Ok(rate) => {
             tracing::info!(subscriber = asked.name, "wants events");
@@ -238,8 +238,7 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
         return store::put_back(db, event.number, TURN).await;
     };
     // Another address may be published by now, and has to agree first.
-    let Some((_, keys)) = ready(node, &published, subscriber).ok().filter(|(address, _)| *address == event.address)
-    else {
+    let Some((_, keys)) = ready(&published, subscriber).ok().filter(|(address, _)| *address == event.address) else {
         return store::put_back(db, event.number, LOOK).await;
     };
     // What leaves is shown to others.

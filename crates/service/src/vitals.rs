@@ -110,6 +110,11 @@ impl Vitals {
         self.given_up.send_replace(Some(why));
     }
 
+    /// Whether the node cannot go on.
+    pub fn has_given_up(&self) -> bool {
+        self.given_up.borrow().is_some()
+    }
+
     /// Ends when the node cannot go on, with the reason.
     pub async fn gives_up(&self) -> String {
         let mut given_up = self.given_up.subscribe();

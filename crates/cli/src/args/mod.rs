@@ -51,9 +51,13 @@ pub enum Command {
   ARVOK_JOBS_AT_ONCE           jobs at once on this node; 64
   ARVOK_DRAIN                  how long SIGTERM is told before it takes effect; 5s
   ARVOK_PUBLIC_URL             where people reach the console; the address it listens on
-  ARVOK_RETENTION_ALERTS       how long alerts are kept, 1d at least; 30d
+  ARVOK_ACCESS_LOG             log a line for each request: on, off; off
+  ARVOK_RETENTION_ALERTS       how long a new installation keeps alerts, 2d at least; 30d
   ARVOK_SETTING_<NAME>         a value for setting(name) in definitions
   ARVOK_LOG                    how much is logged: warn, info, debug; info
+  ARVOK_LOG_FORMAT             the form of the log: text, json; text
+
+SIGHUP reads the file again: settings, public_url and drain are taken over at once, the rest at the next start.
 
 Example:
   ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok serve --config /etc/arvok.toml")]

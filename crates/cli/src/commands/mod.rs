@@ -17,6 +17,7 @@ mod nodes;
 mod proposals;
 mod rules;
 mod serve;
+mod standin;
 mod status;
 mod storage;
 mod subscribers;
@@ -46,7 +47,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Demo { once, scene, kill_node, data, port, output } => {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
         }
-        Command::Standin(which) => serve::standin(which).await,
+        Command::Standin(which) => standin::standin(which).await,
         Command::Check { paths, all_warnings, against: None, output, .. } => {
             definitions::check(&paths, all_warnings, output)
         }

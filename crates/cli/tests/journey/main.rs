@@ -22,6 +22,7 @@ mod outside;
 mod people;
 mod poison;
 mod private;
+mod process;
 mod readme;
 mod reference;
 mod remedies;

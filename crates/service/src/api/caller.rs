@@ -67,7 +67,9 @@ impl FromRequest for Caller {
             if let Some(who) = request.extensions().get::<Who>() {
                 return Ok(Self(who.clone()));
             }
-            known(&request).await.map(Self)
+            let who = known(&request).await?;
+            request.extensions_mut().insert(who.clone());
+            Ok(Self(who))
         })
     }
 }

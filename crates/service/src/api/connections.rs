@@ -34,7 +34,7 @@ pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::
     calls::write_log(&node, &node.db).await;
     let went = store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
     let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
-    let items = all.into_iter().map(|c| item(&node, &published, c, of(&c.name))).collect();
+    let items = all.into_iter().map(|c| item(&published, c, of(&c.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
@@ -43,8 +43,8 @@ fn operations<'a>(published: &'a Published, connection: &Connection) -> Vec<(&'a
     connector.into_iter().flat_map(|(connector, _)| &connector.operations).collect()
 }
 
-fn item(node: &Node, published: &Published, connection: &Connection, went: Went) -> ConnectionItem {
-    let (address, trouble) = match calls::address(node, published, connection) {
+fn item(published: &Published, connection: &Connection, went: Went) -> ConnectionItem {
+    let (address, trouble) = match calls::address(published, connection) {
         Ok(address) => (Some(address), None),
         Err(why) => (None, Some(why)),
     };
@@ -86,10 +86,10 @@ pub(super) async fn one(
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
     let connector = published.catalog.get::<Connector>(&connection.connector);
     Ok(web::Json(ConnectionDetail {
-        item: item(&node, &published, connection, went.unwrap_or_default()),
+        item: item(&published, connection, went.unwrap_or_default()),
         operations: operations(&published, connection).into_iter().map(|(name, op)| offered(name, op)).collect(),
         test: connector.and_then(|(connector, _)| connector.test.clone()),
-        secrets: secrets(&node, &published, connection),
+        secrets: secrets(&published, connection),
         used_by: runbooks.map(|runbook| runbook.name.clone()).collect(),
         at_once: connection.at_once,
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
@@ -113,8 +113,8 @@ fn offered(name: &str, operation: &Operation) -> OfferedOperation {
     }
 }
 
-fn secrets(node: &Node, published: &Published, connection: &Connection) -> Vec<NeededSecret> {
-    let scope = SecretScope::of(published, &node.settings, Kind::Connection, &connection.name);
+fn secrets(published: &Published, connection: &Connection) -> Vec<NeededSecret> {
+    let scope = SecretScope::of(published, Kind::Connection, &connection.name);
     let credentials = connection.credentials();
     let named = credentials.iter().flat_map(|(_, template)| template.calls("secret")).flatten();
     let mut names: Vec<String> = named.collect();

@@ -2,6 +2,7 @@
 //! is made from these handlers.
 
 mod access;
+mod access_log;
 mod alarms;
 mod alerts;
 mod audit;
@@ -35,6 +36,7 @@ mod watch;
 mod webhook;
 
 use crate::problem::{self, ApiError};
+pub(crate) use access_log::access_log;
 pub(crate) use definitions::approvals_of;
 pub(crate) use health::fault;
 pub(crate) use hide::secrets as hide_secrets;

@@ -30,12 +30,12 @@ pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::
     let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
     let known = store::known(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
     let known = |name: &str| known.iter().find(|k| k.name == name).cloned();
-    let items = all.into_iter().map(|s| item(&node, &published, s, known(&s.name))).collect();
+    let items = all.into_iter().map(|s| item(&published, s, known(&s.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
-fn item(node: &Node, published: &Published, subscriber: &Subscriber, known: Option<Known>) -> SubscriberItem {
-    let wrong = ready(node, published, subscriber).err();
+fn item(published: &Published, subscriber: &Subscriber, known: Option<Known>) -> SubscriberItem {
+    let wrong = ready(published, subscriber).err();
     // One that was published a moment ago is not known yet.
     let known = known.unwrap_or_default();
     let state = match &wrong {
@@ -48,7 +48,7 @@ fn item(node: &Node, published: &Published, subscriber: &Subscriber, known: Opti
     SubscriberItem {
         name: subscriber.name.clone(),
         summary: subscriber.summary.clone(),
-        address: address(node, published, subscriber).ok(),
+        address: address(published, subscriber).ok(),
         state,
         trouble: wrong.or(known.failure),
         failures: known.failures,
@@ -68,7 +68,7 @@ async fn shown(node: &Node, name: &str) -> Result<SubscriberItem, ApiError> {
     let missing = || ApiError::NotFound(format!("subscriber `{}`", cut(name, 64)));
     let (subscriber, _) = published.catalog.get::<Subscriber>(name).ok_or_else(missing)?;
     let known = store::known(&node.db, vec![name.to_owned()]).await?.into_iter().next();
-    Ok(item(node, &published, subscriber, known))
+    Ok(item(&published, subscriber, known))
 }
 
 /// One subscriber.

@@ -107,7 +107,7 @@ async fn known<'a>(
         return Err(ApiError::NotReady(fault.clone()));
     }
     let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
-    let scope = SecretScope::of(published, &node.settings, Kind::Source, name);
+    let scope = SecretScope::of(published, Kind::Source, name);
     if let Some(source) = source {
         let Intake::Webhook(webhook) = &source.intake;
         match webhook.credential.open(|template| scope.fill(template)) {

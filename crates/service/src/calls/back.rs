@@ -30,7 +30,7 @@ impl CallBack {
     /// comes to it.
     pub fn at(&self, node: &Node) -> Result<CallbackAt, String> {
         let link = node.vault.seal_link(SEALED_FOR, &self.text()).map_err(|e| e.to_string())?;
-        Ok(CallbackAt { address: format!("{}/callback/{link}", node.public_url), key: self.key(node) })
+        Ok(CallbackAt { address: format!("{}/callback/{link}", node.public_url()), key: self.key(node) })
     }
 
     /// The key with which the other side signs what it sends, where it can.

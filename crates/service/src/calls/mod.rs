@@ -50,16 +50,16 @@ struct Ready<'p> {
     authorities: Option<String>,
 }
 
-fn ready<'p>(node: &Node, published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
-    let scope = SecretScope::of(published, &node.settings, Kind::Connection, &connection.name);
+fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
+    let scope = SecretScope::of(published, Kind::Connection, &connection.name);
     let opened = connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
     let authorities = connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
     Ok(Ready { connection, base: scope.fill(&connection.base)?, credential: opened?, authorities: authorities? })
 }
 
 /// Whether a connection could be used, apart from the other side: its address, or what is missing here.
-pub(crate) fn address(node: &Node, published: &Published, connection: &Connection) -> Result<String, String> {
-    ready(node, published, connection).map(|ready| ready.base)
+pub(crate) fn address(published: &Published, connection: &Connection) -> Result<String, String> {
+    ready(published, connection).map(|ready| ready.base)
 }
 
 fn unsent(message: String) -> Failure {
@@ -196,7 +196,7 @@ async fn perform(
     operation: &Operation,
     out: Outgoing<'_>,
 ) -> Result<Made, Failure> {
-    let ready = ready(node, published, connection).map_err(unsent)?;
+    let ready = ready(published, connection).map_err(unsent)?;
     let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
     let (one, whole) = match out.timeout {
         None => (usual, longest),
@@ -258,7 +258,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 Called::Later(_) => "it will call back".to_owned(),
             })
         }
-        None => match ready(node, &published, connection) {
+        None => match ready(&published, connection) {
             Ok(ready) => {
                 let (base, timeout) = (ready.base, Duration::from_millis(connection.timeout.millis()));
                 node.http.knock(&base, ready.credential.as_ref(), ready.authorities.as_deref(), timeout).await

@@ -85,7 +85,8 @@ pub(crate) struct Node {
     pub vault: Vault,
     /// Why its key is not that of this installation's secrets; none: it is.
     pub key_fault: Option<String>,
-    pub settings: Settings,
+    /// Values for `setting(name)`, as they were read last; what is published has those that it was loaded with.
+    settings: ArcSwap<Settings>,
     pub published: ArcSwap<Published>,
     reloading: Mutex<()>,
     pub changes: Changes,
@@ -97,7 +98,7 @@ pub(crate) struct Node {
     /// How far the tables have come, as far as was heard here.
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
-    pub public_url: String,
+    public_url: ArcSwap<String>,
     /// The claims of the walks that are alive in this process, and how each is told what people say and what came.
     alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
     /// There may be a job to claim.
@@ -119,6 +120,8 @@ pub(crate) struct Node {
     /// Room for events of jobs that are decided about.
     deciding: Arc<Semaphore>,
     pub http: Http,
+    /// Whether each request is logged.
+    pub access_log: bool,
     /// The last calls, until they are written.
     pub call_log: CallLog,
     pub metrics: Metrics,
@@ -145,7 +148,7 @@ impl Node {
             replay_db: pools.replay,
             vault,
             key_fault: None,
-            settings: config.settings.clone(),
+            settings: ArcSwap::from_pointee(config.settings.clone()),
             published: ArcSwap::default(),
             reloading: Mutex::new(()),
             changes: Changes::new(),
@@ -153,7 +156,7 @@ impl Node {
             door,
             vitals: Vitals::default(),
             heard: StdMutex::default(),
-            public_url: config.public_url(),
+            public_url: ArcSwap::from_pointee(config.public_url()),
             alive: StdMutex::default(),
             work: Notify::new(),
             due: Notify::new(),
@@ -165,10 +168,23 @@ impl Node {
             publications: Arc::new(Semaphore::new(PUBLICATIONS)),
             deciding: Arc::new(Semaphore::new(DECIDING)),
             http,
+            access_log: config.access_log,
             call_log: CallLog::default(),
             metrics: Metrics::new(),
             stopping,
         }
+    }
+
+    /// Where people reach the console, for links.
+    pub fn public_url(&self) -> Arc<String> {
+        self.public_url.load_full()
+    }
+
+    /// Takes over what may change while it runs.
+    pub async fn reconfigure(&self, config: &Config) -> Result<(), StoreError> {
+        self.settings.store(Arc::new(config.settings.clone()));
+        self.public_url.store(Arc::new(config.public_url()));
+        self.reload().await
     }
 
     /// What is published now.
@@ -277,7 +293,8 @@ impl Node {
         // One at a time: a slow reload must not put an older set over a newer one.
         let _turn = self.reloading.lock().await;
         let published =
-            Published::load(&self.work_db, &self.vault, &self.settings, self.published(), clock::now()).await?;
+            Published::load(&self.work_db, &self.vault, self.settings.load_full(), self.published(), clock::now())
+                .await?;
         self.metrics.generation.set(published.generation);
         self.metrics.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
         crate::log::knows(&published.redactor);

@@ -43,6 +43,7 @@ pub(crate) struct Published {
     /// Runbooks of which there may be so many jobs at once.
     pub at_once: Vec<(String, i32)>,
     pub secrets: BTreeMap<String, Secret>,
+    pub settings: Arc<Settings>,
     pub redactor: Redactor,
     /// The generation of all this.
     pub generation: i64,
@@ -69,7 +70,7 @@ impl Published {
     pub async fn load(
         db: &DatabaseConnection,
         vault: &Vault,
-        settings: &Settings,
+        settings: Arc<Settings>,
         before: Arc<Self>,
         now: DateTime<Utc>,
     ) -> Result<Self, StoreError> {
@@ -101,7 +102,7 @@ impl Published {
         let limited =
             catalog.all::<Runbook>().filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
         let at_once = limited.collect();
-        Ok(Self { catalog, matcher, stamps, at_once, secrets, redactor, generation, loaded_at: now, faulty })
+        Ok(Self { catalog, matcher, stamps, at_once, secrets, settings, redactor, generation, loaded_at: now, faulty })
     }
 
     fn has(&self, n: &definitions::Newest) -> bool {
@@ -182,8 +183,8 @@ pub(crate) struct SecretScope<'a> {
 
 impl<'a> SecretScope<'a> {
     /// For one source or connection.
-    pub fn of(published: &'a Published, settings: &'a Settings, kind: Kind, name: &str) -> Self {
-        Self { secrets: &published.secrets, settings, user: format!("{kind}/{name}") }
+    pub fn of(published: &'a Published, kind: Kind, name: &str) -> Self {
+        Self { secrets: &published.secrets, settings: &published.settings, user: format!("{kind}/{name}") }
     }
 
     /// Fills a template of a credential or an address.

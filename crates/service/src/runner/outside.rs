@@ -84,7 +84,7 @@ impl Link {
         let all = decisions::of_job(&node.work_db, job).await.map_err(|e| e.to_string())?;
         let one = all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
         let link = node.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
-        Ok(format!("{}/decide#{link}", node.public_url))
+        Ok(format!("{}/decide#{link}", node.public_url()))
     }
 
     /// Numbers come again when a backup is restored; with the moment of the question they do not.

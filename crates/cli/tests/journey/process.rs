@@ -1,0 +1,103 @@
+//! A node as a process: the signals that it hears, what it tells the manager of services that started it, and its log.
+
+use crate::kit::{Stage, answer, folder, until};
+use nix::sys::signal::Signal;
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::{fs, os::unix::net::UnixDatagram, time::Duration};
+
+const PIER: &str = "connector: pier\noperations:\n  look: { request: { method: GET, path: /x } }\n---\n\
+    connection: pier\nconnector: pier\nbase: \"${setting('pier')}\"\n";
+
+#[test]
+fn settings_are_read_again_while_it_runs_and_no_signal_ends_it_without_handing_over() {
+    let mut stage = Stage::bare();
+    let file = folder("settings").join("arvok.toml");
+    let write = |text: &str| fs::write(&file, text).expect("writes");
+    write("[settings]\npier = \"http://127.0.0.1:1/before\"\n");
+    stage.restart_with(&["--config", file.to_str().expect("a path")]);
+    stage.publish(PIER);
+    let address = || stage.get("/api/v1/connections/pier")["item"]["address"].clone();
+    assert_eq!(address(), "http://127.0.0.1:1/before");
+
+    write("jobs_at_once = 3\n[settings]\npier = \"http://127.0.0.1:1/after\"\n");
+    stage.signal(Signal::SIGHUP);
+    until("the new address", || (address() == "http://127.0.0.1:1/after").then_some(()));
+    until("it to be told", || stage.log().contains("jobs_at_once only a start changes").then_some(()));
+
+    write("[settings\n");
+    stage.signal(Signal::SIGHUP);
+    until("it to be told", || stage.log().contains("the settings stay as they are").then_some(()));
+    assert_eq!(address(), "http://127.0.0.1:1/after");
+
+    for signal in [Signal::SIGUSR1, Signal::SIGUSR2] {
+        stage.signal(signal);
+    }
+    until("both to be passed over", || (stage.log().matches("means nothing here").count() == 2).then_some(()));
+    assert!(stage.is_running());
+    stage.signal(Signal::SIGQUIT);
+    until("it to end", || (!stage.is_running()).then_some(()));
+    assert!(stage.log().contains("arvok: stopping"), "{}", stage.log());
+}
+
+#[test]
+fn the_manager_of_services_is_told_when_it_is_ready_alive_and_about_to_stop() {
+    let mut stage = Stage::bare();
+    let path = folder("manager").join("notify");
+    let manager = UnixDatagram::bind(&path).expect("a socket");
+    manager.set_read_timeout(Some(Duration::from_secs(60))).expect("is set");
+    let heard = || {
+        let mut buffer = [0; 500];
+        let length = manager.recv(&mut buffer).expect("something is told");
+        String::from_utf8_lossy(&buffer[..length]).into_owned()
+    };
+    let until_told = |what: &str| while !heard().contains(what) {};
+    let path = path.to_str().expect("a path").to_owned();
+    stage.restart_with_env(&[("NOTIFY_SOCKET", &path), ("WATCHDOG_USEC", "400000"), ("ARVOK_DRAIN", "2s")]);
+    until_told("READY=1");
+    until_told("WATCHDOG=1");
+    stage.signal(Signal::SIGHUP);
+    until_told("RELOADING=1");
+    until_told("READY=1");
+    stage.signal(Signal::SIGTERM);
+    until_told("STOPPING=1");
+    until("it to end", || (!stage.is_running()).then_some(()));
+}
+
+#[test]
+fn the_log_is_json_where_that_is_wished_tells_of_requests_and_repeats_nothing_without_end() {
+    let mut stage = Stage::bare();
+    stage.secret("nobody-has", "a-sender-of-old", &["source/quiet"]);
+    stage.publish("source: quiet\nintake: { webhook: { credential: { bearer: \"${secret('nobody-has')}\" } } }\n");
+    assert_eq!(stage.arvok(&["secret", "remove", "nobody-has"]).code, 0);
+    stage.restart_with_env(&[("ARVOK_LOG", "info"), ("ARVOK_LOG_FORMAT", "json"), ("ARVOK_ACCESS_LOG", "on")]);
+    for _ in 0..100 {
+        let (status, _) = answer(stage.request(Method::POST, "/in/quiet?token=in-the-query").json(&json!({})));
+        assert_eq!(status, 401);
+    }
+    let _ = answer(stage.request(Method::POST, "/callback/a-link-that-nobody-may-see").json(&json!({})));
+    let lines = || -> Vec<Value> { stage.log().lines().filter_map(|line| serde_json::from_str(line).ok()).collect() };
+    until("what was left out to be told", || {
+        let told = lines().iter().find_map(|line| (line["target"] == "left_out").then(|| line.clone()))?;
+        assert_eq!(told["lines"], 80, "{told}");
+        assert!(told["message"].to_string().contains("the credential cannot be opened"), "{told}");
+        Some(())
+    });
+    let lines = lines();
+    let cannot =
+        lines.iter().filter(|l| l["target"] != "left_out" && l["message"].to_string().contains("cannot be opened"));
+    assert_eq!(cannot.count(), 20);
+    let asked: Vec<&Value> = lines.iter().filter(|line| line["target"] == "access").collect();
+    let of = |path: &str| asked.iter().filter(|line| line["path"] == path).count();
+    assert_eq!((of("/in/quiet"), of("/callback/{link}")), (100, 1));
+    let one = asked.iter().find(|line| line["path"] == "/in/quiet").expect("one");
+    assert_eq!(
+        (&one["method"], &one["status"], &one["from"]),
+        (&json!("POST"), &json!(401), &json!("127.0.0.1")),
+        "{one}"
+    );
+    let log = stage.log();
+    assert!(!log.contains("in-the-query") && !log.contains("a-link-that-nobody-may-see"), "{log}");
+    let _ = stage.get("/api/v1/me");
+    until("the reader to be named", || stage.log().contains("\"by\":\"admin\"").then_some(()));
+}
