@@ -34,7 +34,7 @@ ALERTS ?= 100000
 SECONDS_AT_MOST ?= 3600
 chaos: setup $(CONSOLE)
 	CHAOS_ROUNDS=$(ROUNDS) CHAOS_ALERTS=$(ALERTS) CHAOS_SECONDS=$(SECONDS_AT_MOST) \
-		$(CARGO) test --workspace --test journey -- --nocapture chaos::
+		$(CARGO) test --workspace --test journey -- --nocapture chaos:: failover::
 
 # Asks the API everything that its description allows, and more.
 fuzz-api: setup $(CONSOLE)

@@ -112,6 +112,53 @@ impl Cluster {
         Err(failed(format!("the private PostgreSQL in {} does not start: {}", home.data.display(), last.join(" / "))))
     }
 
+    /// A streaming standby in a folder of its own: a copy that follows all that is written, and can be read.
+    ///
+    /// # Errors
+    /// If it cannot be copied, or does not start.
+    pub fn standby(&self, folder: &Path) -> Result<Self, PostgresError> {
+        let home = Home::prepare(folder)?;
+        wait_for_former(&home)?;
+        let _ = home.files(|| fs::remove_dir_all(&home.data));
+        home.write_password(&self.password)?;
+        let from = ["-h", "127.0.0.1", "-p", &self.port.to_string(), "-U", "arvok"].map(str::to_owned);
+        let copied = home
+            .command(&self.bin.join("pg_basebackup"))
+            .env("PGPASSWORD", &self.password)
+            .args(from)
+            .args(["--write-recovery-conf", "--wal-method=stream", "--checkpoint=fast", "--no-sync", "-D"])
+            .arg(&home.data)
+            .output()
+            .map_err(|e| failed(format!("pg_basebackup: {e}")))?;
+        if !copied.status.success() {
+            return Err(failed(format!("pg_basebackup: {}", String::from_utf8_lossy(&copied.stderr).trim())));
+        }
+        let port = free_port().map_err(|e| failed(format!("no free port: {e}")))?;
+        let (bin, password, durability) = (self.bin.clone(), self.password.clone(), self.durability);
+        let mut server = serve(&bin, &home, port, durability)?;
+        if !ready(&bin, &home, &mut server, port) {
+            return Err(failed(format!("the standby in {} does not start", home.data.display())));
+        }
+        Ok(Self { server, port, password, bin, durability, home })
+    }
+
+    /// Makes a standby the one that is written to.
+    ///
+    /// # Errors
+    /// If it is none.
+    pub async fn promote(&self) -> Result<(), PostgresError> {
+        let db = Database::connect(self.url("postgres")).await?;
+        let promoted = db.execute_unprepared("SELECT pg_promote(true, 60)").await;
+        db.close().await?;
+        promoted?;
+        Ok(())
+    }
+
+    /// Ends it as a power cut does.
+    pub fn die(mut self) {
+        self.server.end_with(Signal::SIGQUIT);
+    }
+
     /// The address of one of its databases.
     pub fn url(&self, database: &str) -> String {
         format!("postgres://arvok:{}@127.0.0.1:{}/{database}", self.password, self.port)

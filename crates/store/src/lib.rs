@@ -36,7 +36,7 @@ pub use upkeep::{Limits, Swept, goes, sweep};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ConnectOptions, Database, FromQueryResult,
-    sqlx::{self, Connection, PgConnection, postgres::PgConnectOptions},
+    sqlx::{self, Connection, PgConnection, Row, postgres::PgConnectOptions},
 };
 use std::time::Duration;
 
@@ -67,22 +67,54 @@ impl Purpose {
 /// How long a database may take to let a first connection in.
 const FIRST: Duration = Duration::from_secs(5);
 
-/// Whether a database can be reached, and else why, in its own words.
+/// Whether a database can be reached and keeps what belongs to a session, and else why, in its own words.
 ///
 /// # Errors
 /// The cause.
 pub async fn reach(url: &str) -> Result<(), String> {
     let options: PgConnectOptions = url.parse().map_err(|e: sqlx::Error| e.to_string())?;
-    match tokio::time::timeout(FIRST, PgConnection::connect_with(&options)).await {
-        Ok(Ok(connection)) => {
-            // Whether it says goodbye is all one.
-            let _ = connection.close().await;
-            Ok(())
+    let mut connection = first(&options).await?;
+    let keeps = match tokio::time::timeout(FIRST, keeps_sessions(&mut connection, &options)).await {
+        Ok(keeps) => keeps?,
+        // Nobody is let in beside the transaction that is open: the pooler has no more connections.
+        Err(_) => false,
+    };
+    // Whether it says goodbye is all one.
+    drop(tokio::time::timeout(FIRST, connection.close()).await);
+    if keeps { Ok(()) } else { Err(format!("{POOLED}; {SESSION_MODE}")) }
+}
+
+const POOLED: &str = "a pooler stands before it that gives each transaction another connection: what a node sets, locks and listens \
+    for in a session is lost between two statements";
+const SESSION_MODE: &str = "connect to the database itself, or have the pooler work in session mode, with \
+    ignore_startup_parameters = extra_float_digits";
+
+/// A connection by itself; or why there is none, in the database's words.
+async fn first(options: &PgConnectOptions) -> Result<PgConnection, String> {
+    match tokio::time::timeout(FIRST, PgConnection::connect_with(options)).await {
+        Ok(Ok(connection)) => Ok(connection),
+        Ok(Err(sqlx::Error::Database(e))) if e.message().contains("startup parameter") => {
+            Err(format!("{}; {SESSION_MODE}", e.message()))
         }
         Ok(Err(sqlx::Error::Database(e))) => Err(e.message().to_owned()),
         Ok(Err(e)) => Err(e.to_string()),
         Err(_) => Err(format!("no connection within {} s", FIRST.as_secs())),
     }
+}
+
+/// Whether what is set for a session is still there when another has begun a transaction meanwhile: a pooler that gives out connections
+/// by the transaction gives that one the connection on which it was set.
+async fn keeps_sessions(connection: &mut PgConnection, options: &PgConnectOptions) -> Result<bool, String> {
+    let failed = |e: sqlx::Error| e.to_string();
+    // No parameter that poolers know of: those they carry along.
+    sqlx::raw_sql("SET arvok.session = 'kept'").execute(&mut *connection).await.map_err(failed)?;
+    let mut other = first(options).await?;
+    sqlx::raw_sql("BEGIN").execute(&mut other).await.map_err(failed)?;
+    let asked =
+        sqlx::raw_sql("SELECT coalesce(current_setting('arvok.session', true), '')").fetch_one(&mut *connection);
+    let kept: String = asked.await.map_err(failed)?.try_get(0).map_err(failed)?;
+    drop(other.close().await);
+    Ok(kept == "kept")
 }
 
 /// Connects.
@@ -96,10 +128,9 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         // A connection that was used a moment ago is not asked whether it lives.
         .test_before_acquire(false)
         .test_before_acquire_if_idle_for(Duration::from_secs(5))
-        .statement_timeout(statement)
         .sqlx_logging(false);
     // Compiling a plan that reaches over many days takes longer than to run it.
-    let mut settings = vec![("jit", "off".to_owned())];
+    let mut settings = vec![("jit", "off".to_owned()), ("statement_timeout", statement.as_millis().to_string())];
     if let Some(idle) = idle {
         settings.push(("idle_in_transaction_session_timeout", idle.as_millis().to_string()));
     }
@@ -111,7 +142,15 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         // Alerts and their verdicts are joined day by day.
         settings.push(("enable_partitionwise_join", "on".to_owned()));
     }
-    options.map_sqlx_postgres_opts(move |o| o.options(settings.clone()));
+    // Not among the parameters of the start, which poolers do not pass on.
+    let set: String = settings.iter().map(|(name, value)| format!("SET {name} = '{value}';")).collect();
+    options.map_sqlx_postgres_pool_opts(move |pool| {
+        let set = set.clone();
+        pool.after_connect(move |connection, _| {
+            let set = sqlx::AssertSqlSafe(set.clone());
+            Box::pin(async move { sqlx::raw_sql(set).execute(connection).await.map(|_| ()) })
+        })
+    });
     Ok(Database::connect(options).await?)
 }
 

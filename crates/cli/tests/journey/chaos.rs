@@ -5,7 +5,7 @@
 //! Short in `make test`; `make chaos` runs it at length. The summary is written to
 //! `target/chaos/summary.json`.
 
-use crate::kit::{Peer, Records, Stage, block, spawn};
+use crate::kit::{Peer, Records, Stage, asked, block, spawn};
 use arvok_postgres::{Cluster, Durability, Restart};
 use arvok_store::{Purpose, days};
 use chrono::{TimeDelta, Utc};
@@ -28,11 +28,6 @@ const LANES: usize = 24;
 const EACH: usize = 5;
 /// Longer than a lease.
 const FROZEN: Duration = Duration::from_secs(12);
-
-/// How much of it, by the environment.
-fn asked(name: &str, otherwise: usize) -> usize {
-    std::env::var(format!("CHAOS_{name}")).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise)
-}
 
 /// Numbers that look like chance and are the same in each run.
 struct Dice(u64);

@@ -1,6 +1,7 @@
 //! What the journeys stand on: one PostgreSQL for the whole run, and for each test a database,
 //! a node as a process of its own, a yard and a chat. Everything ends with the test process.
 
+mod around;
 mod browser;
 mod command;
 mod contract;
@@ -8,6 +9,7 @@ mod peer;
 mod records;
 mod stage;
 
+pub use around::{Balancer, Leads};
 pub use browser::Browser;
 pub use command::{Said, arvok};
 pub use peer::Peer;
@@ -42,6 +44,11 @@ pub fn block<T>(work: impl Future<Output = T>) -> T {
 /// Starts asynchronous work beside an ordinary test.
 pub fn spawn<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> tokio::task::JoinHandle<T> {
     runtime().spawn(work)
+}
+
+/// How much of something `make chaos` asks for.
+pub fn asked(name: &str, otherwise: usize) -> usize {
+    std::env::var(format!("CHAOS_{name}")).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise)
 }
 
 /// A new folder below the target folder.
