@@ -32,8 +32,10 @@ bench: build
 ROUNDS ?= 200
 ALERTS ?= 100000
 SECONDS_AT_MOST ?= 3600
+ROLLS ?= 10
+RATE ?= 200
 chaos: setup $(CONSOLE)
-	CHAOS_ROUNDS=$(ROUNDS) CHAOS_ALERTS=$(ALERTS) CHAOS_SECONDS=$(SECONDS_AT_MOST) \
+	CHAOS_ROUNDS=$(ROUNDS) CHAOS_ALERTS=$(ALERTS) CHAOS_SECONDS=$(SECONDS_AT_MOST) CHAOS_ROLLS=$(ROLLS) CHAOS_RATE=$(RATE) \
 		$(CARGO) test --workspace --test journey -- --nocapture chaos:: failover::
 
 # Asks the API everything that its description allows, and more.
@@ -66,6 +68,7 @@ reference: setup
 	$(BUILD)
 	./target/debug/arvok schema api > docs/reference/openapi.json
 	for kind in source rule runbook connector connection subscriber; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
+	./target/debug/arvok config list --page > docs/reference/settings.md
 	cd console && $(NPM) run --silent types
 
 screenshots: setup $(CONSOLE)

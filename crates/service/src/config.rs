@@ -1,6 +1,9 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
-use crate::settings::{Setting, Settings};
+use crate::{
+    known::variables,
+    settings::{Setting, Settings},
+};
 use arvok_core::{Period, text::nearest};
 use arvok_store::retention::{Change, What};
 use serde::Deserialize;
@@ -128,19 +131,6 @@ pub enum ConfigError {
 /// Fewest connections with which every part of a node has one of its own.
 const LEAST_CONNECTIONS: u32 = 8;
 
-/// The variables of a node, but for those of settings.
-pub const VARIABLES: [&str; 9] = [
-    "ARVOK_LISTEN",
-    "ARVOK_DATABASE",
-    "ARVOK_DATA",
-    "ARVOK_DATABASE_CONNECTIONS",
-    "ARVOK_JOBS_AT_ONCE",
-    "ARVOK_DRAIN",
-    "ARVOK_PUBLIC_URL",
-    "ARVOK_ACCESS_LOG",
-    "ARVOK_RETENTION_ALERTS",
-];
-
 impl Config {
     /// Why the address of the console cannot be one.
     fn wrong_url(&self) -> Option<String> {
@@ -160,6 +150,36 @@ impl Config {
             ("access_log", self.access_log != other.access_log),
         ];
         changed.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
+    }
+
+    /// What counts, by the keys of the file; passwords and what is for somebody alone are hidden.
+    pub fn shown(&self) -> BTreeMap<String, String> {
+        let hidden = "(hidden)".to_owned();
+        let retention = &self.retention;
+        let times = [
+            ("retention.alerts", retention.alerts),
+            ("retention.unreadable", retention.unreadable),
+            ("retention.attempts", retention.attempts),
+        ];
+        let mut all = BTreeMap::from([
+            ("listen".to_owned(), self.listen.to_string()),
+            ("data".to_owned(), self.data.display().to_string()),
+            ("database_connections".to_owned(), self.database_connections.to_string()),
+            ("jobs_at_once".to_owned(), self.jobs_at_once.to_string()),
+            ("drain".to_owned(), self.drain.to_string()),
+            ("public_url".to_owned(), self.public_url()),
+            ("access_log".to_owned(), if self.access_log { "on" } else { "off" }.to_owned()),
+        ]);
+        all.extend(self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))));
+        all.extend(times.into_iter().filter_map(|(name, time)| Some((name.to_owned(), time?.to_string()))));
+        all.extend(
+            retention.sources.iter().map(|(name, time)| (format!("retention.sources.{name}"), time.to_string())),
+        );
+        all.extend(self.settings.iter().map(|(name, setting)| {
+            let value = if setting.allowed.is_some() { hidden.clone() } else { setting.value.clone() };
+            (format!("settings.{name}"), value)
+        }));
+        all
     }
 
     /// Where people reach the console, without a slash at the end.
@@ -239,7 +259,7 @@ impl Config {
                     setting.wrong(&name).map_or(Ok(()), |why| Err(wrong(&why)))?;
                     self.settings.insert(name, setting);
                 } else if name.starts_with("ARVOK_") {
-                    let known = VARIABLES.into_iter().chain(["ARVOK_LOG", "ARVOK_LOG_FORMAT"]);
+                    let known = variables();
                     let near = nearest(name, known.clone()).map(|near| format!("did you mean {near}?"));
                     let all =
                         || format!("known are {}, and ARVOK_SETTING_<NAME>", known.collect::<Vec<_>>().join(", "));

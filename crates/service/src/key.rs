@@ -69,6 +69,11 @@ async fn how(db: &DatabaseConnection, vault: &Vault) -> Result<String, StoreErro
     ))
 }
 
+/// Whether a key opens the check value.
+pub(crate) fn opens(vault: &Vault, sealed: &[u8]) -> bool {
+    vault.unseal(CHECK, sealed).is_ok()
+}
+
 /// Most names of secrets that are told.
 const TOLD: usize = 10;
 

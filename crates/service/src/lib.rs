@@ -4,16 +4,19 @@
 //! [`intake`] commits them in groups; [`runner`] walks jobs through their steps, whose [`calls`] go out; [`api`] is
 //! everything over HTTP. [`clock`] is the one place that reads the time.
 
+mod address;
 pub mod api;
 mod calls;
 pub mod clock;
 pub mod config;
 mod console;
 mod data_folder;
+pub mod doctor;
 mod door;
 mod insist;
 mod intake;
 mod key;
+mod known;
 mod log;
 mod metrics;
 mod node;
@@ -34,7 +37,8 @@ mod tests;
 mod vitals;
 mod why;
 
-pub use config::{Config, ConfigError, VARIABLES};
+pub use config::{Config, ConfigError};
+pub use known::{Known, SETTINGS, variables};
 pub use log::LogWriter;
 pub use random::secret_text;
 pub use serve::{Running, ServeError, start};

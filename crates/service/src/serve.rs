@@ -1,6 +1,7 @@
 //! Starting and stopping a node.
 
 use crate::{
+    address::{self, is_open},
     api::{self, approvals_of},
     calls, clock,
     config::Config,
@@ -263,7 +264,7 @@ fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, que
 /// The address of a database that lets one in, and the private PostgreSQL if it is that.
 pub(crate) async fn reached(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {
     let (url, cluster) = database(config).await?;
-    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: bare(&url), why })?;
+    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: address::shown(&url), why })?;
     Ok((url, cluster))
 }
 
@@ -334,21 +335,11 @@ fn warn_of_bare_lines(config: &Config, node: &Node) {
     let published = node.published();
     for (connection, _) in published.catalog.all::<Connection>().filter(|(c, _)| !c.secrets().is_empty()) {
         if let Ok(base) = calls::address(&published, connection)
-            && is_bare(&base)
+            && is_open(&base)
         {
             tracing::warn!("connection {} shows its credential at {base}, without TLS", connection.name);
         }
     }
-}
-
-/// Whether an address is plain HTTP beyond this machine.
-pub(crate) fn is_bare(address: &str) -> bool {
-    let Some(rest) = address.strip_prefix("http://") else { return false };
-    let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
-    let host = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())).map_or(host, |h| h.0);
-    let host = host.trim_matches(['[', ']']);
-    let loops = host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback());
-    !loops
 }
 
 /// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
@@ -368,16 +359,6 @@ pub(crate) async fn pools(url: &str, connections: u32) -> Result<Pools, StoreErr
 fn shard(node: &str, lane: usize) -> i16 {
     let sum: u32 = node.bytes().map(u32::from).sum();
     i16::try_from(sum as usize % 64 * intake::LANES + lane).unwrap_or(0)
-}
-
-/// An address of a database without its password, and without settings that may hold one.
-fn bare(url: &str) -> String {
-    let url = url.split('?').next().unwrap_or_default();
-    let Some((scheme, rest)) = url.split_once("://") else { return "at its address".to_owned() };
-    match rest.rsplit_once('@') {
-        Some((user, host)) => format!("{scheme}://{}@{host}", user.split(':').next().unwrap_or_default()),
-        None => format!("{scheme}://{rest}"),
-    }
 }
 
 /// Refuses a database in which not every text can be kept.
@@ -543,6 +524,11 @@ fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
     socket.set_reuseaddr(true)?;
     socket.bind(address)?;
     Ok(socket)
+}
+
+/// Whether nobody listens at an address.
+pub(crate) fn is_free(address: SocketAddr) -> std::io::Result<()> {
+    std::net::TcpListener::bind(address).map(drop)
 }
 
 /// Connections that wait to be let in.

@@ -165,6 +165,31 @@ pub async fn encoding(db: &DatabaseConnection) -> Result<String, StoreError> {
     Ok(rows.into_iter().next().map(|r| r.name).unwrap_or_default())
 }
 
+/// What a database says of itself.
+#[derive(Clone, Debug, FromQueryResult)]
+pub struct About {
+    /// Its version, as 150004.
+    pub version: i32,
+    /// Whether it is a standby, which only reads.
+    pub is_standby: bool,
+    /// Most connections, without those that it keeps for itself.
+    pub most_connections: i32,
+    /// Connections that are open now.
+    pub connections: i64,
+    /// Its size in bytes.
+    pub bytes: i64,
+}
+
+/// What the database says of itself.
+pub async fn about(db: &DatabaseConnection) -> Result<About, StoreError> {
+    let sql = "SELECT current_setting('server_version_num')::int AS version, pg_is_in_recovery() AS is_standby,
+        current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int AS most_connections,
+        (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend') AS connections,
+        pg_database_size(current_database()) AS bytes";
+    let rows: Vec<About> = sql::typed(db, sql, vec![]).await?;
+    rows.into_iter().next().ok_or(StoreError::BrokenOff("what the database says of itself"))
+}
+
 /// The database's clock.
 pub async fn now(db: &DatabaseConnection) -> Result<DateTime<Utc>, StoreError> {
     #[derive(FromQueryResult)]

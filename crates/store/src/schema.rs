@@ -125,21 +125,42 @@ struct Name {
 
 /// How many migrations of a newer release the database has seen.
 async fn ahead(db: &impl ConnectionTrait) -> Result<usize, StoreError> {
+    let Standing { newer, may_go_on, .. } = standing(db).await?;
+    match newer.last() {
+        Some(newest) if !may_go_on => Err(StoreError::Ahead(newest.clone())),
+        _ => Ok(newer.len()),
+    }
+}
+
+/// How far a database is migrated.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Standing {
+    /// Whether nobody has worked with it yet.
+    pub is_new: bool,
+    /// How many migrations of this release are to be made.
+    pub pending: usize,
+    /// Those that a newer release has made, in order.
+    pub newer: Vec<String>,
+    /// Whether this release can work with it all the same.
+    pub may_go_on: bool,
+}
+
+/// How far a database is migrated; nothing of it is changed.
+pub async fn standing(db: &impl ConnectionTrait) -> Result<Standing, StoreError> {
     let names = async |sql: &str| {
         let rows: Vec<Name> = sql::typed(db, sql, vec![]).await?;
         Ok::<BTreeSet<String>, StoreError>(rows.into_iter().filter_map(|row| row.name).collect())
     };
+    let known: BTreeSet<String> = Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
     if names("SELECT to_regclass('seaql_migrations')::text AS name").await?.is_empty() {
-        return Ok(0);
+        return Ok(Standing { is_new: true, pending: known.len(), may_go_on: true, ..Standing::default() });
     }
     let made = names("SELECT version AS name FROM seaql_migrations").await?;
-    let known: BTreeSet<String> = Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
-    let newer: Vec<&String> = made.difference(&known).collect();
-    let Some(newest) = newer.last() else { return Ok(0) };
+    let newer: Vec<String> = made.difference(&known).cloned().collect();
     let floor = match names("SELECT to_regclass('migration_floor')::text AS name").await?.is_empty() {
         true => BTreeSet::new(),
         false => names("SELECT migration AS name FROM migration_floor").await?,
     };
-    let may_go_on = !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
-    if may_go_on { Ok(newer.len()) } else { Err(StoreError::Ahead((*newest).clone())) }
+    let may_go_on = newer.is_empty() || !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
+    Ok(Standing { is_new: false, pending: known.difference(&made).count(), newer, may_go_on })
 }

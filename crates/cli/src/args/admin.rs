@@ -108,6 +108,26 @@ pub enum NodeCommand {
 }
 
 #[derive(Debug, Subcommand)]
+pub enum ConfigCommand {
+    /// Check the file and the environment, and show what counts and where it comes from
+    Check {
+        /// The file of settings; arvok.toml here, if there is one
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List all settings there are, with what they take and what counts where they are left out
+    List {
+        /// As a page of Markdown
+        #[arg(long, conflicts_with = "json")]
+        page: bool,
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub enum HaltCommand {
     /// Show whether jobs are halted, since when, by whom and why
     Show {

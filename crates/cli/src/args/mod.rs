@@ -8,7 +8,7 @@ mod jobs;
 mod rules;
 mod subscribers;
 
-pub use admin::{AuditCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
+pub use admin::{AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use demo::{OfPort, Scene, Standin, Told};
@@ -29,6 +29,27 @@ const EXAMPLES: &str = "Examples:
   arvok alert list --severity major
   arvok job follow 12";
 
+/// What `serve --help` tells of settings.
+fn serve_help() -> String {
+    let one = |known: &arvok_service::Known| {
+        let name = if known.variable.is_empty() { known.key } else { known.variable };
+        format!("  {name}\n    {}: {}; {}", known.says, known.takes, known.usual)
+    };
+    let all: Vec<String> = arvok_service::SETTINGS.iter().map(one).collect();
+    format!(
+        "Settings come from arvok.toml, then from the environment, which wins; `arvok config list` has the keys of the
+file. With what each takes, and what counts where it is left out:
+{}
+
+SIGHUP reads the file again: settings, public_url and drain are taken over at once, the rest at the next
+start.
+
+Example:
+  ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok serve --config /etc/arvok.toml",
+        all.join("\n")
+    )
+}
+
 /// Event rules, remediation jobs, and proof that they helped.
 #[derive(Debug, Parser)]
 #[command(name = "arvok", version, max_term_width = 100, disable_help_subcommand = true, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"))]
@@ -43,24 +64,7 @@ pub struct Args {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service
-    #[command(after_help = "Settings come from arvok.toml, then from the environment, which wins:
-  ARVOK_LISTEN                 the address; 127.0.0.1:8470
-  ARVOK_DATABASE               the database; a private PostgreSQL in the data folder if left out
-  ARVOK_DATA                   the folder of the key and the first token; arvok-data
-  ARVOK_DATABASE_CONNECTIONS   connections to the database, 8 at least; 16
-  ARVOK_JOBS_AT_ONCE           jobs at once on this node; 64
-  ARVOK_DRAIN                  how long SIGTERM is told before it takes effect; 5s
-  ARVOK_PUBLIC_URL             where people reach the console; the address it listens on
-  ARVOK_ACCESS_LOG             log a line for each request: on, off; off
-  ARVOK_RETENTION_ALERTS       how long a new installation keeps alerts, 2d at least; 30d
-  ARVOK_SETTING_<NAME>         a value for setting(name) in definitions
-  ARVOK_LOG                    how much is logged: warn, info, debug; info
-  ARVOK_LOG_FORMAT             the form of the log: text, json; text
-
-SIGHUP reads the file again: settings, public_url and drain are taken over at once, the rest at the next start.
-
-Example:
-  ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok serve --config /etc/arvok.toml")]
+    #[command(after_help = serve_help())]
     Serve {
         /// The file of settings; arvok.toml here, if there is one
         #[arg(long, value_name = "FILE")]
@@ -272,6 +276,23 @@ Example:
     Status {
         #[command(flatten)]
         server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Settings of a node: which there are, and which count on this machine
+    #[command(subcommand)]
+    Config(ConfigCommand),
+    /// Look at all that a node on this machine needs: its address, folder, disk, database and key
+    #[command(
+        after_help = "Reads the settings as `arvok serve` does, changes nothing, and ends with 1 if a node could not work.
+
+Example:
+  ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok doctor"
+    )]
+    Doctor {
+        /// The file of settings; arvok.toml here, if there is one
+        #[arg(long, value_name = "FILE")]
+        config: Option<PathBuf>,
         #[command(flatten)]
         output: Output,
     },

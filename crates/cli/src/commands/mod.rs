@@ -3,6 +3,7 @@
 mod access;
 mod alerts;
 mod ask;
+mod config;
 mod connections;
 mod decisions;
 mod definitions;
@@ -85,6 +86,8 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Login { address, name, token_file, wait } => {
             access::login(address, &name, token_file.as_deref(), wait).await
         }
+        Command::Config(command) => config::config(&command),
+        Command::Doctor { config, output } => config::doctor(config.as_deref(), output).await,
         Command::Schema { kind } => definitions::schema(&kind),
         Command::Help { words, man, into } => help::help(&words, man, into.as_deref()),
         Command::Completions { shell } => {

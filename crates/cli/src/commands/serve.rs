@@ -12,7 +12,7 @@ use sd_notify::NotifyState;
 use std::{collections::BTreeSet, path::Path, time::Duration};
 
 /// The variables of a node: what the commands take is theirs.
-fn environment() -> impl Iterator<Item = (String, String)> {
+pub fn environment() -> impl Iterator<Item = (String, String)> {
     let mut theirs: BTreeSet<String> = log::VARIABLES.iter().map(|name| (*name).to_owned()).collect();
     let mut left = vec![Args::command()];
     while let Some(command) = left.pop() {

@@ -10,7 +10,7 @@ fn help_teaches() {
     insta::assert_snapshot!("help", arvok(&["--help"], &[], "").out);
     insta::assert_snapshot!("help-send", arvok(&["send", "--help"], &[], "").out);
     let (serve, guide) = (arvok(&["serve", "--help"], &[], "").out, include_str!("../../../../docs/guide/running.md"));
-    for name in arvok_service::VARIABLES {
+    for name in arvok_service::variables() {
         assert!(serve.contains(name) && guide.contains(name), "{name} is explained in both");
     }
     for shell in ["bash", "zsh", "fish"] {

@@ -13,6 +13,11 @@ fn the_pages_are_true() {
         let said = arvok(&["schema", page], &[], "").out;
         assert!(kept == said, "docs/reference/{file} is out of date; run `make reference`");
     }
+    let kept = std::fs::read_to_string(format!("{REFERENCE}/settings.md")).unwrap_or_default();
+    assert!(
+        kept == arvok(&["config", "list", "--page"], &[], "").out,
+        "settings.md is out of date; run `make reference`"
+    );
 }
 
 #[test]
