@@ -1,12 +1,13 @@
 //! What Arvok tells of itself: each node's heartbeat, and alarms of the source `arvok` about what
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
-use crate::{api::fault, clock, intake::deliver, node::Node};
+use crate::{api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node};
 use arvok_api::{AlarmFilter, AlarmItem, Backlog, NodeItem};
 use arvok_core::{
     NewAlert,
     alert::{Alert, Received},
     source::OWN,
+    subscriber::Subscriber,
 };
 use arvok_store::{
     StoreError,
@@ -75,12 +76,27 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
         clock_offset: clock::offset().as_seconds_f64(),
         intake_bytes: node.door.bytes(),
         oldest_seconds: node.door.oldest().as_secs_f64(),
-        commit_seconds: node.metrics.commit_of_late.get(),
+        commit_seconds: node.metrics.intake.commit_of_late.get(),
         fault: fault(node),
     };
-    node.metrics.oldest_delivery.set(beat.oldest_seconds);
+    node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
     nodes::beat(&node.work_db, &beat).await?;
     node.vitals.committed();
+    Ok(())
+}
+
+/// Counts what waits to be told and to leave.
+async fn tell_leaving(node: &Node) -> Result<(), StoreError> {
+    let (outbox, leaving) = subscribers::waiting(&node.work_db).await?;
+    let work = &node.metrics.work;
+    work.outbox.set(outbox);
+    // Whoever is not named any more has nothing that waits.
+    for (subscriber, _) in node.published().catalog.all::<Subscriber>() {
+        let waits = leaving.iter().find(|waits| waits.subscriber == subscriber.name);
+        let label = SubscriberLabel { subscriber: subscriber.name.clone() };
+        work.leaving.get_or_create(&label).set(waits.map_or(0, |waits| waits.events));
+        work.leaving_oldest.get_or_create(&label).set(waits.map_or(0.0, |waits| waits.oldest));
+    }
     Ok(())
 }
 
@@ -88,10 +104,12 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
 /// is told once.
 pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     let (all, backlog) = (nodes::all(&node.work_db).await?, nodes::backlog(&node.work_db).await?);
-    node.metrics.aside.set(backlog.aside);
-    node.metrics.overdue.set(backlog.overdue);
-    node.metrics.lock_waits.set(backlog.lock_waits);
-    node.metrics.queued.set(backlog.queued);
+    node.metrics.intake.aside.set(backlog.aside);
+    node.metrics.intake.overdue.set(backlog.overdue);
+    node.metrics.own.lock_waits.set(backlog.lock_waits);
+    node.metrics.work.queued.set(backlog.queued);
+    node.metrics.work.halted.set(i64::from(backlog.halt.is_some()));
+    tell_leaving(node).await?;
     let failing = subscribers::failing(&node.work_db, FAILING).await?;
     let troubles = troubles(&all, &backlog, &failing);
     let filter = AlarmFilter {

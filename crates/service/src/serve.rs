@@ -432,8 +432,8 @@ async fn watch_tables(node: Arc<Node>) {
         if let Err(e) = measure_clock(&node.work_db).await {
             tracing::warn!("the database's clock cannot be read: {e}");
         }
-        node.metrics.clock_offset.set(-clock::offset().as_seconds_f64());
-        node.metrics.intake_bytes.set(node.door.bytes());
+        node.metrics.own.clock_offset.set(-clock::offset().as_seconds_f64());
+        node.metrics.intake.bytes.set(node.door.bytes());
         let Ok(reached) = changes::reached(&node.work_db).await else { continue };
         if reached.generation != node.published().generation {
             reload(&node).await;

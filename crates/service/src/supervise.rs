@@ -27,6 +27,7 @@ pub(crate) async fn supervise<F: Future<Output = ()> + Send + 'static>(
     mut make: impl FnMut() -> F,
 ) {
     let mut stopping = node.stopping.clone();
+    node.metrics.task_begins(name);
     let (mut wait, mut ends) = (WAIT.0, 0);
     loop {
         let begun = Instant::now();

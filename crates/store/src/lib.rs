@@ -154,6 +154,26 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
     Ok(Database::connect(options).await?)
 }
 
+/// The connections of a pool.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Connections {
+    /// Those that nobody uses.
+    pub idle: i64,
+    /// Those in use.
+    pub used: i64,
+    /// As many as there may be.
+    pub most: i64,
+}
+
+/// How many connections of a pool are open now.
+pub fn connections(db: &DatabaseConnection) -> Connections {
+    let pool = db.get_postgres_connection_pool();
+    let number = |n: usize| i64::try_from(n).unwrap_or(i64::MAX);
+    let idle = number(pool.num_idle());
+    let most = i64::from(pool.options().get_max_connections());
+    Connections { idle, used: (i64::from(pool.size()) - idle).max(0), most }
+}
+
 /// The encoding of the database, as `UTF8`.
 pub async fn encoding(db: &DatabaseConnection) -> Result<String, StoreError> {
     #[derive(FromQueryResult)]

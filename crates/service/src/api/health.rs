@@ -1,7 +1,7 @@
 //! Whether the node lives, whether it can work, and its numbers.
 
 use super::ApiError;
-use crate::{clock, log, node::Node};
+use crate::{clock, log, metrics::PoolLabel, node::Node};
 use actix_web::{HttpResponse, get, web};
 use arvok_api::Problem;
 use chrono::TimeDelta;
@@ -45,10 +45,18 @@ pub(crate) fn fault(node: &Node) -> Option<String> {
 #[get("/metrics")]
 pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     // What stands still is shown as it is now, also when nobody sets it any more.
-    node.metrics.commit_age.set(node.vitals.age_of_commit().as_secs_f64());
-    node.metrics.database_up.set(i64::from(node.vitals.is_fresh()));
-    node.metrics.oldest_delivery.set(node.door.oldest().as_secs_f64());
-    node.metrics.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
+    node.metrics.own.commit_age.set(node.vitals.age_of_commit().as_secs_f64());
+    node.metrics.own.database_up.set(i64::from(node.vitals.is_fresh()));
+    node.metrics.intake.oldest_delivery.set(node.door.oldest().as_secs_f64());
+    node.metrics.own.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
+    for (pool, db) in
+        [("work", &node.work_db), ("door", &node.door_db), ("questions", &node.db), ("replay", &node.replay_db)]
+    {
+        let opened = arvok_store::connections(db);
+        for (state, number) in [("idle", opened.idle), ("used", opened.used), ("most", opened.most)] {
+            node.metrics.own.connections.get_or_create(&PoolLabel { pool, state }).set(number);
+        }
+    }
     HttpResponse::Ok()
         .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
         .body(node.metrics.text())

@@ -33,7 +33,7 @@ struct Follower {
 
 impl Drop for Follower {
     fn drop(&mut self) {
-        self.node.metrics.streams.dec();
+        self.node.metrics.own.streams.dec();
     }
 }
 
@@ -48,7 +48,7 @@ pub(super) async fn follow(
     let place = node.followers.join(&caller.0).ok_or(ApiError::Followed)?;
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok());
     let (missed, changes) = node.changes.follow(last);
-    node.metrics.streams.inc();
+    node.metrics.own.streams.inc();
     let mut ready: VecDeque<String> = VecDeque::from(["retry: 2000\n\n".to_owned()]);
     ready.extend(missed.iter().map(event));
     let stopping = node.stopping.clone();

@@ -52,7 +52,7 @@ pub(super) async fn take(
     let published = node.published();
     let source = known(&node, &published, &name, &request).await.inspect_err(|e| {
         if e.status_code() == StatusCode::UNAUTHORIZED && published.catalog.get::<Source>(&name).is_some() {
-            node.metrics.refused_senders.get_or_create(&SourceLabel { source: name.clone() }).inc();
+            node.metrics.intake.refused_senders.get_or_create(&SourceLabel { source: name.clone() }).inc();
             audit::refused(&node, &request, "sender.refused", &format!("source {}", *name));
         }
     })?;
@@ -61,7 +61,7 @@ pub(super) async fn take(
     let Intake::Webhook(webhook) = &source.intake;
     let raw = body::read_charged(payload, MAX_BODY, &mut admission).await.inspect_err(|e| {
         if matches!(e, ApiError::Busy) {
-            node.metrics.refused.inc();
+            node.metrics.intake.refused.inc();
         }
     })?;
     let message =
@@ -91,7 +91,7 @@ fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admissio
         return Err(ApiError::TooLarge(MAX_BODY));
     }
     node.door.admit(&source.name, 0).ok_or_else(|| {
-        node.metrics.refused.inc();
+        node.metrics.intake.refused.inc();
         ApiError::Busy
     })
 }

@@ -11,6 +11,7 @@ pub(crate) use log::{run as run_log, write as write_log};
 
 use crate::{
     clock,
+    metrics::{CallLabel, ConnectionLabel},
     node::{Node, Published, SecretScope},
 };
 use arvok_connect::{Call, Called, Ended, Redactor};
@@ -150,6 +151,10 @@ async fn noted(
         Ok(Called::Later(_)) => ("later", None),
         Err(Failure { end, message, .. }) => (end.as_str(), Some(message.clone())),
     };
+    let label = CallLabel { connection: via.clone(), ended };
+    node.metrics.work.calls.get_or_create(&label).inc();
+    let label = ConnectionLabel { connection: via.clone() };
+    node.metrics.work.call_seconds.get_or_create(&label).observe(begun.elapsed().as_secs_f64());
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
     node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
     Made::Ended(Box::new(called))

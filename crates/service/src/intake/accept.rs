@@ -70,7 +70,7 @@ pub(crate) async fn accept(
             left_out = outcome.left_out;
             for (line, times) in outcome.absent {
                 let label = LineLabel { source: source.name.clone(), line };
-                node.metrics.absent.get_or_create(&label).inc_by(times);
+                node.metrics.intake.absent.get_or_create(&label).inc_by(times);
             }
             for (why, item) in outcome.unreadable {
                 items.push(why.item);

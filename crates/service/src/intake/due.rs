@@ -62,7 +62,7 @@ async fn settle_all(node: &Node, slots: Slots, unknown: &mut Unknown) -> Result<
         }
         node.announcer.tell(done.change);
         for (rule, key, reason) in &done.aside {
-            node.metrics.set_aside.inc();
+            node.metrics.intake.set_aside.inc();
             tracing::error!(rule, key, "what was due cannot be handled and is set aside: {reason}");
         }
         if !done.unknown.is_empty() {

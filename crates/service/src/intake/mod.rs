@@ -51,7 +51,7 @@ pub(crate) async fn pipeline(node: Arc<Node>, queue: Queue, shard: i16) {
     let mut writer = Writer { shard, ..Writer::default() };
     while let Some((batch, committing)) = queue.gather(BATCH, BATCH_BYTES).await {
         if let Some(first) = batch.first() {
-            node.metrics.queue_seconds.observe(first.admission.waited().as_secs_f64());
+            node.metrics.intake.queue_seconds.observe(first.admission.waited().as_secs_f64());
         }
         commit(&node, batch, &mut writer).await;
         drop(committing);
@@ -142,7 +142,7 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer
     let answer = match taken(node, &[&parcel], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
-            node.metrics.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
+            node.metrics.intake.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
             let id = done.taken.first().and_then(|t| t.kept.get(first)).copied().unwrap_or_default();
             Err(NotTaken::Strange { id, reason: reason.to_owned() })
         }
@@ -156,27 +156,27 @@ async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer
 
 fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Instant) {
     let took = begun.elapsed().as_secs_f64();
-    metrics.commit_seconds.observe(took);
+    metrics.intake.commit_seconds.observe(took);
     // The newest counts for a tenth.
-    metrics.commit_of_late.set(metrics.commit_of_late.get() * 0.9 + took * 0.1);
-    metrics.batch_alerts.observe(batch.iter().map(|d| d.parcel.alerts.len()).sum::<usize>() as f64);
+    metrics.intake.commit_of_late.set(metrics.intake.commit_of_late.get() * 0.9 + took * 0.1);
+    metrics.intake.batch_alerts.observe(batch.iter().map(|d| d.parcel.alerts.len()).sum::<usize>() as f64);
     for (delivery, taken) in batch.iter().zip(&done.taken) {
         let label = SourceLabel { source: delivery.parcel.source.clone() };
         let repeated = taken.alerts.iter().filter(|a| a.duplicate).count() as u64;
-        metrics.alerts.get_or_create(&label).inc_by(taken.alerts.len() as u64 - repeated);
+        metrics.intake.alerts.get_or_create(&label).inc_by(taken.alerts.len() as u64 - repeated);
         if repeated > 0 {
-            metrics.repeated.get_or_create(&label).inc_by(repeated);
+            metrics.intake.repeated.get_or_create(&label).inc_by(repeated);
         }
         let conflicts = taken.alerts.iter().filter(|a| a.conflict.is_some()).count() as u64;
         if conflicts > 0 {
-            metrics.conflicts.get_or_create(&label).inc_by(conflicts);
+            metrics.intake.conflicts.get_or_create(&label).inc_by(conflicts);
         }
         if !delivery.parcel.strange.is_empty() {
-            metrics.unreadable.get_or_create(&label).inc_by(delivery.parcel.strange.len() as u64);
+            metrics.intake.unreadable.get_or_create(&label).inc_by(delivery.parcel.strange.len() as u64);
         }
     }
     for (rule, why) in &done.broken {
-        metrics.rule_errors.get_or_create(&RuleLabel { rule: rule.clone() }).inc();
+        metrics.intake.rule_errors.get_or_create(&RuleLabel { rule: rule.clone() }).inc();
         tracing::debug!(rule, "the rule cannot decide: {why}");
     }
 }

@@ -295,8 +295,9 @@ impl Node {
         let published =
             Published::load(&self.work_db, &self.vault, self.settings.load_full(), self.published(), clock::now())
                 .await?;
-        self.metrics.generation.set(published.generation);
-        self.metrics.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
+        self.metrics.know(&published.catalog);
+        self.metrics.own.generation.set(published.generation);
+        self.metrics.own.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
         crate::log::knows(&published.redactor);
         self.published.store(Arc::new(published));
         Ok(())

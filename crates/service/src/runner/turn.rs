@@ -8,7 +8,7 @@ use super::record::{Outward, complete, divide, end, look_again};
 use crate::{
     clock,
     insist::insist,
-    metrics::EndLabel,
+    metrics::{EndLabel, RunbookLabel},
     node::{Node, Published},
 };
 use arvok_core::{
@@ -276,7 +276,10 @@ impl Begun {
     pub fn count_end(&self, node: &Node) {
         if let Then::End { state, .. } = &self.record.then {
             let label = EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
-            node.metrics.jobs_ended.get_or_create(&label).inc();
+            node.metrics.work.jobs_ended.get_or_create(&label).inc();
+            let took = clock::now() - self.held.created_at;
+            let label = RunbookLabel { runbook: self.held.runbook.clone() };
+            node.metrics.work.job_seconds.get_or_create(&label).observe(took.as_seconds_f64().max(0.0));
         }
     }
 

@@ -49,7 +49,7 @@ pub(super) enum Walk {
 /// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
 /// how much has come for it from outside.
 pub(super) async fn walk(node: &Arc<Node>, walk: Walk, renewed: UnboundedReceiver<Renewed>) {
-    node.metrics.jobs_running.inc();
+    node.metrics.work.jobs_running.inc();
     let (id, claim) = match &walk {
         Walk::TakenUp(held) => (held.id, held.claim),
         Walk::Begun(begun) => begun.claim(),
@@ -79,7 +79,7 @@ pub(super) async fn walk(node: &Arc<Node>, walk: Walk, renewed: UnboundedReceive
             tracing::error!(job = id.0, "the job stands still until its lease ends: {e}");
         }
     }
-    node.metrics.jobs_running.dec();
+    node.metrics.work.jobs_running.dec();
 }
 
 /// How long a record is tried again while the database cannot be worked with. The claim says

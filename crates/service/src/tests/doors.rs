@@ -155,7 +155,7 @@ async fn when_there_is_no_room_a_sender_is_told_to_come_again() {
     assert!(shares.len() >= 8, "{}", shares.len());
     let full = desk.ask(authored(post("pier", alert()))).await;
     assert_eq!((full.status, full.retry_after.as_deref()), (429, Some("1")), "{full:?}");
-    assert_eq!(desk.node.metrics.refused.get(), 1);
+    assert_eq!(desk.node.metrics.intake.refused.get(), 1);
     drop(shares);
     assert!(desk.node.door.admit("pier", api::MAX_BODY).is_some(), "room again");
 }
@@ -179,7 +179,7 @@ async fn a_sender_with_a_name_and_a_password_is_asked_for_these_and_who_is_refus
     );
     assert_eq!(desk.ask(with("collector:quay-pass-word")).await.status, 202);
     let label = crate::metrics::SourceLabel { source: "quay".into() };
-    assert_eq!(desk.node.metrics.refused_senders.get_or_create(&label).get(), 2);
+    assert_eq!(desk.node.metrics.intake.refused_senders.get_or_create(&label).get(), 2);
 }
 
 #[actix_web::test]

@@ -23,13 +23,13 @@ async fn there_is_room_for_so_many_followers_and_a_gone_one_leaves_its_place() {
     };
     let again = full.headers().get("retry-after").and_then(|v| v.to_str().ok());
     assert_eq!((full.status().as_u16(), again), (429, Some("1")));
-    assert_eq!(desk.node.metrics.streams.get(), i64::try_from(open.len()).expect("few"));
+    assert_eq!(desk.node.metrics.own.streams.get(), i64::try_from(open.len()).expect("few"));
     let admin = shown(TestRequest::get().uri("/api/v1/stream"), "admin");
     assert_eq!(desk.head(admin).await.expect("a stream").status(), 200, "nobody else is kept out");
     open.pop();
     assert_eq!(desk.head(follow()).await.expect("a stream").status(), 200);
     drop(open);
-    assert_eq!(desk.node.metrics.streams.get(), 0);
+    assert_eq!(desk.node.metrics.own.streams.get(), 0);
 }
 
 #[actix_web::test]
@@ -44,7 +44,7 @@ async fn a_stream_ends_with_its_token() {
         }
     });
     ended.await.expect("ends soon");
-    assert_eq!(desk.node.metrics.streams.get(), 0);
+    assert_eq!(desk.node.metrics.own.streams.get(), 0);
 }
 
 #[actix_web::test]

@@ -328,6 +328,32 @@ pub async fn failing(db: &impl ConnectionTrait, tries: i32) -> Result<Vec<Failin
     sql::typed(db, sql, vec![tries.into()]).await
 }
 
+/// Events that wait to leave for a subscriber.
+#[derive(Clone, Debug, FromQueryResult)]
+pub struct Waiting {
+    /// Its name.
+    pub subscriber: String,
+    /// How many, counted up to 10,000.
+    pub events: i64,
+    /// How long the oldest has waited, in seconds.
+    pub oldest: f64,
+}
+
+/// How many events of jobs are not told yet, counted up to 10,000, and what waits for each subscriber.
+pub async fn waiting(db: &impl ConnectionTrait) -> Result<(i64, Vec<Waiting>), StoreError> {
+    #[derive(FromQueryResult)]
+    struct Outbox {
+        n: i64,
+    }
+    let outbox: Vec<Outbox> =
+        sql::typed(db, "SELECT count(*) AS n FROM (SELECT 1 FROM outbox LIMIT 10000) o", vec![]).await?;
+    let sql = "SELECT s.name AS subscriber, w.events, coalesce(extract(epoch FROM now() - w.oldest), 0)::float8 AS oldest
+        FROM subscriber s CROSS JOIN LATERAL (SELECT count(*) AS events, min(queued_at) AS oldest FROM
+            (SELECT queued_at FROM outgoing o WHERE o.subscriber = s.name AND state = 'waiting' ORDER BY number LIMIT 10000) q) w
+        WHERE w.events > 0";
+    Ok((outbox.first().map_or(0, |row| row.n), sql::typed(db, sql, vec![]).await?))
+}
+
 /// An event on its way, or one that has come to an end.
 #[derive(Clone, Debug, FromQueryResult)]
 pub struct Sent {
