@@ -14,6 +14,7 @@ const README: &str = include_str!("../../../../README.md");
 const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
 const RUNBOOK_GUIDE: &str = include_str!("../../../../docs/guide/first-runbook.md");
 const READY_GUIDE: &str = include_str!("../../../../docs/guide/ready-made.md");
+const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.md");
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
 /// Somebody who reads a page and does what it says.
@@ -21,6 +22,7 @@ struct Reader {
     folder: PathBuf,
     ports: Vec<(&'static str, u16)>,
     database: String,
+    other_database: String,
     /// What runs beside the commands; the service first, so that it can be started again.
     beside: Vec<(String, Tethered)>,
     printed: String,
@@ -36,7 +38,14 @@ impl Reader {
         }
         let free = || free_port().expect("a free port");
         let ports = ["8470", "7401", "7402", "7405", "7406"].map(|written| (written, free())).to_vec();
-        Self { folder, ports, database: database(), beside: Vec::new(), printed: String::new() }
+        Self {
+            folder,
+            ports,
+            database: database(),
+            other_database: database(),
+            beside: Vec::new(),
+            printed: String::new(),
+        }
     }
 
     fn own_ports(&self, text: &str) -> String {
@@ -56,6 +65,7 @@ impl Reader {
             .env("HOME", &self.folder)
             .env("ARVOK_LOG", "warn")
             .env("ARVOK_DATABASE", &self.database)
+            .env("NEW_DATABASE", &self.other_database)
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_LISTEN", format!("127.0.0.1:{}", port("8470")))
             .env_remove("XDG_CONFIG_HOME")
@@ -64,9 +74,13 @@ impl Reader {
         command
     }
 
-    /// Starts what goes on for ever.
+    /// Starts what goes on for ever. Of services one runs at a time.
     fn start(&mut self, line: &str) {
-        let mut words: Vec<String> = line.trim_end_matches('&').split_whitespace().map(|w| self.own_ports(w)).collect();
+        let (variables, program) = line.split_at(line.find("arvok ").expect("the command"));
+        let mut words: Vec<String> = program.trim_end_matches('&').split_whitespace().map(|w| self.own_ports(w)).collect();
+        if words.get(1).is_some_and(|word| word == "serve") {
+            self.beside.retain(|(line, _)| !line.contains("arvok serve"));
+        }
         if let [_, standin, which, ..] = words.as_slice()
             && standin == "standin"
         {
@@ -81,6 +95,10 @@ impl Reader {
         }
         let mut command = self.command(ARVOK);
         command.args(&words[1..]);
+        for (name, value) in variables.split_whitespace().filter_map(|word| word.split_once('=')) {
+            assert_eq!(value, "\"$NEW_DATABASE\"", "{line}");
+            command.env(name, &self.other_database);
+        }
         let running = spawn_tethered(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
         self.beside.push((line.to_owned(), running));
     }
@@ -147,6 +165,8 @@ impl Reader {
                 "yaml" => fs::write(self.folder.join("first.yaml"), text).expect("writes"),
                 "toml" => self.set(text),
                 "text" => self.compare(text),
+                // Shown, and not to be done.
+                "" | "ini" => {}
                 other => panic!("nobody knows what to do with a block of {other}"),
             }
         }
@@ -169,6 +189,11 @@ arvok job follow 1",
 #[test]
 fn the_guide_does_what_it_says() {
     Reader::new("guide").follow(GUIDE);
+}
+
+#[test]
+fn the_guide_to_operating_does_what_it_says() {
+    Reader::new("guide-operating").follow(OPERATIONS_GUIDE);
 }
 
 #[test]
