@@ -5,7 +5,7 @@
 //! Short in `make test`; `make chaos` runs it at length. The summary is written to
 //! `target/chaos/summary.json`.
 
-use crate::kit::{Peer, Records, Stage, asked, block, spawn};
+use crate::kit::{Peer, Records, Stage, asked, block, spawn, until};
 use arvok_postgres::{Cluster, Durability, Restart};
 use arvok_store::{Purpose, days};
 use chrono::{TimeDelta, Utc};
@@ -251,6 +251,11 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
             std::thread::park_timeout(Duration::from_millis(50));
         }
     }
+    // However slow it all is, somebody comes to decide something.
+    until("a decision to be taken", || {
+        decide(&nodes, &mut dice, &mut done);
+        (!done.decided.is_empty()).then_some(())
+    });
     pouring.stop.store(true, Ordering::Relaxed);
     let accepted: Vec<String> = lanes.into_iter().flat_map(|l| block(l).expect("a lane")).collect();
     let records = Records::open(&database);

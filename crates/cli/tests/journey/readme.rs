@@ -77,7 +77,8 @@ impl Reader {
     /// Starts what goes on for ever. Of services one runs at a time.
     fn start(&mut self, line: &str) {
         let (variables, program) = line.split_at(line.find("arvok ").expect("the command"));
-        let mut words: Vec<String> = program.trim_end_matches('&').split_whitespace().map(|w| self.own_ports(w)).collect();
+        let mut words: Vec<String> =
+            program.trim_end_matches('&').split_whitespace().map(|w| self.own_ports(w)).collect();
         if words.get(1).is_some_and(|word| word == "serve") {
             self.beside.retain(|(line, _)| !line.contains("arvok serve"));
         }
