@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { Tooltip } from 'radix-ui';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
@@ -7,7 +7,14 @@ import { Refused } from './api/client';
 import { router } from './routes';
 import './styles.css';
 
-const queries = new QueryClient({
+// Whatever is refused for want of a session asks who is signed in, and the frame has one sign in again.
+const refused = (error: Error) => {
+  if (error instanceof Refused && error.status === 401) void queries.invalidateQueries({ queryKey: ['me'] });
+};
+
+const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== 'me' && refused(error) }),
+  mutationCache: new MutationCache({ onError: refused }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

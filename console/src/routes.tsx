@@ -1,6 +1,37 @@
 // Every view and its address.
-import { createBrowserRouter } from 'react-router';
+import { createBrowserRouter, type RouteObject } from 'react-router';
 import { Shell } from './shell/Shell';
+import { Broken } from './views/Broken';
+
+const VIEWS: RouteObject[] = [
+  { index: true, lazy: () => import('./views/Watch') },
+  { path: 'alerts', lazy: () => import('./views/Alerts') },
+  { path: 'alerts/:seq', lazy: () => import('./views/Alert') },
+  { path: 'alarms', lazy: () => import('./views/Alarms') },
+  { path: 'alarms/:id', lazy: () => import('./views/Alarm') },
+  { path: 'jobs', lazy: () => import('./views/Jobs') },
+  { path: 'jobs/:id', lazy: () => import('./views/job/Job') },
+  { path: 'rules', lazy: () => import('./views/Rules') },
+  { path: 'rules/new', lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }) },
+  { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
+  { path: 'proposals', lazy: () => import('./views/Proposals') },
+  { path: 'proposals/:id', lazy: () => import('./views/Proposal') },
+  { path: 'runbooks', lazy: () => import('./views/runbook/Runbooks') },
+  {
+    path: 'runbooks/new',
+    lazy: async () => ({ Component: (await import('./views/runbook/Runbook')).Start }),
+  },
+  { path: 'runbooks/:name', lazy: () => import('./views/runbook/Runbook') },
+  { path: 'runbooks/:name/launch', lazy: () => import('./views/launch/Launch') },
+  { path: 'library', lazy: () => import('./views/library/Library') },
+  { path: 'library/:name', lazy: () => import('./views/library/ReadyMade') },
+  { path: 'connections', lazy: () => import('./views/connection/Connections') },
+  { path: 'connections/import', lazy: () => import('./views/connection/Import') },
+  { path: 'connections/:name', lazy: () => import('./views/connection/Connection') },
+  { path: 'subscribers', lazy: () => import('./views/subscriber/Subscribers') },
+  { path: 'subscribers/:name', lazy: () => import('./views/subscriber/Subscriber') },
+  { path: '*', lazy: () => import('./views/Nothing') },
+];
 
 export const router = createBrowserRouter([
   { path: '/decide', HydrateFallback: () => null, lazy: () => import('./views/decision/Decide') },
@@ -9,33 +40,11 @@ export const router = createBrowserRouter([
     element: <Shell />,
     HydrateFallback: () => null,
     children: [
-      { index: true, lazy: () => import('./views/Watch') },
-      { path: 'alerts', lazy: () => import('./views/Alerts') },
-      { path: 'alerts/:seq', lazy: () => import('./views/Alert') },
-      { path: 'alarms', lazy: () => import('./views/Alarms') },
-      { path: 'alarms/:id', lazy: () => import('./views/Alarm') },
-      { path: 'jobs', lazy: () => import('./views/Jobs') },
-      { path: 'jobs/:id', lazy: () => import('./views/job/Job') },
-      { path: 'rules', lazy: () => import('./views/Rules') },
-      { path: 'rules/new', lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }) },
-      { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
-      { path: 'proposals', lazy: () => import('./views/Proposals') },
-      { path: 'proposals/:id', lazy: () => import('./views/Proposal') },
-      { path: 'runbooks', lazy: () => import('./views/runbook/Runbooks') },
       {
-        path: 'runbooks/new',
-        lazy: async () => ({ Component: (await import('./views/runbook/Runbook')).Start }),
+        // Whatever goes wrong in a view stays in its place.
+        errorElement: <Broken />,
+        children: VIEWS,
       },
-      { path: 'runbooks/:name', lazy: () => import('./views/runbook/Runbook') },
-      { path: 'runbooks/:name/launch', lazy: () => import('./views/launch/Launch') },
-      { path: 'library', lazy: () => import('./views/library/Library') },
-      { path: 'library/:name', lazy: () => import('./views/library/ReadyMade') },
-      { path: 'connections', lazy: () => import('./views/connection/Connections') },
-      { path: 'connections/import', lazy: () => import('./views/connection/Import') },
-      { path: 'connections/:name', lazy: () => import('./views/connection/Connection') },
-      { path: 'subscribers', lazy: () => import('./views/subscriber/Subscribers') },
-      { path: 'subscribers/:name', lazy: () => import('./views/subscriber/Subscriber') },
-      { path: '*', lazy: () => import('./views/Nothing') },
     ],
   },
 ]);

@@ -60,6 +60,14 @@ export function follow(follower: Follower): () => void {
       });
     });
   };
+  // Without TLS beyond the machine itself there are no locks: each tab follows by itself then.
+  if (!navigator.locks) {
+    void lead();
+    return () => {
+      over.abort();
+      channel.close();
+    };
+  }
   // The first tab has its turn at once and needs nobody to ask anew.
   navigator.locks
     .request(NAME, { ifAvailable: true }, async (turn) => turn && lead())

@@ -1,8 +1,8 @@
 // The frame: who is signed in, where one is, whether what is shown is live.
-import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { type Query, useQuery, useQueryClient } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
-import { useEffect, useState } from 'react';
+import { useEffect, useState, useSyncExternalStore } from 'react';
 import { NavLink, Outlet, useLocation } from 'react-router';
 import { me, Refused, signOut, type Who, watch } from '../api/client';
 import { startLive } from '../api/live';
@@ -11,7 +11,7 @@ import { Button, Failed } from '../ui/parts';
 import type { Goal } from './goals';
 import { Halted } from './Halted';
 import { Palette } from './Palette';
-import { SignIn } from './SignIn';
+import { SignIn, SignInAgain } from './SignIn';
 import { ThemeSwitch } from './ThemeSwitch';
 
 const AREAS: [string, [string, string][]][] = [
@@ -49,9 +49,14 @@ const VIEWS: Goal[] = [
 export function Shell() {
   const who = useQuery({ queryKey: ['me'], queryFn: me, staleTime: Number.POSITIVE_INFINITY });
   if (who.isPending) return <p className="p-8 text-ink-3">Opening the console</p>;
-  if (who.error instanceof Refused && who.error.status === 401) return <SignIn />;
-  if (who.error) return <Failed error={who.error} />;
-  return <Frame who={who.data} />;
+  const ended = who.error instanceof Refused && who.error.status === 401;
+  if (!who.data) return ended ? <SignIn /> : <Failed error={who.error ?? new Error('Nobody is known')} />;
+  return (
+    <>
+      <Frame who={who.data} />
+      {ended && <SignInAgain who={who.data} />}
+    </>
+  );
 }
 
 function Frame({ who }: { who: Who }) {
@@ -59,7 +64,15 @@ function Frame({ who }: { who: Who }) {
   const [live, setLive] = useState(true);
   const [open, setOpen] = useState(false);
   const { pathname } = useLocation();
-  useEffect(() => startLive(queries, setLive), [queries]);
+  useEffect(() => {
+    const told = (live: boolean) => {
+      setLive(live);
+      // Streams end with their token as well.
+      if (!live) void queries.invalidateQueries({ queryKey: ['me'] });
+    };
+    return startLive(queries, told);
+  }, [queries]);
+  const old = useOld();
   // biome-ignore lint/correctness/useExhaustiveDependencies: the menu closes whenever the place changes
   useEffect(() => setOpen(false), [pathname]);
   return (
@@ -95,11 +108,25 @@ function Frame({ who }: { who: Who }) {
             Not live: the connection to the service broke. Trying again.
           </p>
         )}
+        {live && old && (
+          <p role="alert" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+            Some of what is shown may be old: {old}
+          </p>
+        )}
         <Halted />
         <Outlet />
       </main>
     </div>
   );
+}
+
+/** Why something that is on the page could not be asked anew, if that is so. */
+function useOld(): string | undefined {
+  const cache = useQueryClient().getQueryCache();
+  const isOld = (query: Query) =>
+    query.queryKey[0] !== 'me' && query.isActive() && query.state.data !== undefined && query.state.error;
+  const old = () => cache.getAll().find(isOld)?.state.error?.message;
+  return useSyncExternalStore((changed) => cache.subscribe(() => queueMicrotask(changed)), old);
 }
 
 function Menu({ who, live }: { who: Who; live: boolean }) {

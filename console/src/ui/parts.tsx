@@ -1,7 +1,7 @@
 // The small parts that every view is made of.
 import clsx from 'clsx';
 import { Tooltip } from 'radix-ui';
-import type { ButtonHTMLAttributes, ReactNode } from 'react';
+import { type ButtonHTMLAttributes, type ReactNode, useEffect } from 'react';
 import type { JobItem } from '../api/client';
 import { between, clock, exact } from './time';
 import { useNow } from './useNow';
@@ -125,8 +125,13 @@ export function Failed({ error }: { error: Error }) {
 }
 
 /** A question that is not answered yet, or was refused; nothing once it is answered. */
-export function Unanswered({ question }: { question: { isPending: boolean; error: Error | null } }) {
-  if (question.error) return <Failed error={question.error} />;
+export function Unanswered({
+  question,
+}: {
+  question: { isPending: boolean; error: Error | null; data?: unknown };
+}) {
+  // What was answered before stays; the frame says that it may be old.
+  if (question.error && question.data === undefined) return <Failed error={question.error} />;
   return question.isPending ? <Empty>Asking</Empty> : null;
 }
 
@@ -149,6 +154,9 @@ export function Header({
   children?: ReactNode;
   right?: ReactNode;
 }) {
+  useEffect(() => {
+    if (typeof title === 'string') document.title = `${title} - Arvok`;
+  }, [title]);
   return (
     <header className="flex flex-wrap items-baseline gap-x-3.5 gap-y-1">
       <h1 className="break-all font-bold text-[22px] leading-tight">{title}</h1>

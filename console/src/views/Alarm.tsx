@@ -10,7 +10,7 @@ import { JobRows } from './JobRows';
 export function Component() {
   const id = Number(useParams().id);
   const found = useQuery({ queryKey: ['alarms', id], queryFn: () => alarm(id) });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for alarm {id}</Empty>;
   const { alarm: a, alerts, jobs } = found.data;
   const cleared = a.state === 'cleared';

@@ -10,7 +10,7 @@ import { Clauses, Settled } from './rule/Clauses';
 export function Component() {
   const seq = Number(useParams().seq);
   const found = useQuery({ queryKey: ['alerts', seq], queryFn: () => alert(seq) });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for alert {seq}</Empty>;
   const { alert: a, body, alarm } = found.data;
   return (

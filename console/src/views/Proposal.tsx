@@ -11,7 +11,7 @@ import { STATES } from './Proposals';
 export function Component() {
   const id = Number(useParams().id);
   const found = useQuery({ queryKey: ['proposals', id], queryFn: () => proposal(id) });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for proposal {id}</Empty>;
   const p = found.data;
   const link = 'font-semibold text-sea hover:underline';

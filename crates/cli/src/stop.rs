@@ -1,6 +1,7 @@
 //! The signals that a long run hears.
 
 use crate::error::CliError;
+use std::io::IsTerminal;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 /// What a signal asks for.
@@ -10,7 +11,7 @@ pub enum Asked {
     Stop,
     /// To end in order: others are to see it first (SIGTERM, SIGQUIT).
     StopInOrder,
-    /// To read the settings again (SIGHUP).
+    /// To read the settings again (SIGHUP); in a terminal that one says that the terminal is gone, and asks to stop.
     Reload,
     /// Something that means nothing here (SIGUSR1, SIGUSR2), and does not end it.
     Nothing,
@@ -23,6 +24,7 @@ pub struct Signals {
     terminate: Signal,
     quit: Signal,
     hang_up: Signal,
+    has_terminal: bool,
     user: [Signal; 2],
 }
 
@@ -35,6 +37,7 @@ impl Signals {
             terminate: hear(SignalKind::terminate())?,
             quit: hear(SignalKind::quit())?,
             hang_up: hear(SignalKind::hangup())?,
+            has_terminal: std::io::stdin().is_terminal(),
             user: [hear(SignalKind::user_defined1())?, hear(SignalKind::user_defined2())?],
         })
     }
@@ -46,7 +49,7 @@ impl Signals {
             _ = self.interrupt.recv() => Asked::Stop,
             _ = self.terminate.recv() => Asked::StopInOrder,
             _ = self.quit.recv() => Asked::StopInOrder,
-            _ = self.hang_up.recv() => Asked::Reload,
+            _ = self.hang_up.recv() => if self.has_terminal { Asked::Stop } else { Asked::Reload },
             _ = one.recv() => Asked::Nothing,
             _ = two.recv() => Asked::Nothing,
         }

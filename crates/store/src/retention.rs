@@ -6,6 +6,7 @@ use crate::{
     sql,
 };
 use arvok_api::Kept;
+use arvok_core::Period;
 use chrono::TimeDelta;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 use std::collections::BTreeMap;
@@ -163,7 +164,8 @@ async fn said(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError
     }
     let mut said = Retention::default();
     for Row { what, source, seconds } in rows {
-        let time = TimeDelta::try_seconds(seconds).unwrap_or(TimeDelta::MAX);
+        // Whatever wrote it: no time is reached that is none.
+        let time = Period::LONGEST.delta().min(TimeDelta::seconds(seconds.min(i64::from(u32::MAX))));
         match What::ALL.into_iter().find(|known| known.as_str() == what) {
             Some(What::Alerts) if !source.is_empty() => _ = said.sources.insert(source, time),
             Some(what) => said.set(what, time),
@@ -230,7 +232,7 @@ async fn write(tx: &impl ConnectionTrait, retention: &Retention) -> Result<(), S
 }
 
 fn text(retention: &Retention) -> String {
-    let time = |time: TimeDelta| arvok_core::Period::from_secs(time.num_seconds().unsigned_abs());
+    let time = |time: TimeDelta| Period::from_secs(time.num_seconds().unsigned_abs());
     let all = What::ALL.into_iter().map(|what| format!("{} {}", what.as_str(), time(retention.time(what))));
     let sources = retention.sources.iter().map(|(name, kept)| format!("alerts of {name} {}", time(*kept)));
     all.chain(sources).collect::<Vec<_>>().join(", ")

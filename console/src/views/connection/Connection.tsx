@@ -52,7 +52,7 @@ export function Component() {
   const found = useQuery({ queryKey: ['connections', name], queryFn: () => connection(name) });
   const last = useQuery({ queryKey: ['connections', name, 'calls'], queryFn: () => calls(name) });
   const [trying, setTrying] = useState<string>();
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const { item, operations } = found.data;
   const tried = operations.find((o) => o.name === trying);

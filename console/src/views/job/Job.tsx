@@ -12,7 +12,7 @@ import { FromFailed, Resolve, Speak } from './Speak';
 export function Component() {
   const id = Number(useParams().id);
   const found = useQuery({ queryKey: ['jobs', id], queryFn: () => load(id) });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for job {id}</Empty>;
   const detail = found.data;
   const { job } = detail;

@@ -19,7 +19,7 @@ export function Component() {
     queryFn: () => job(like ?? 0),
     enabled: like !== undefined,
   });
-  if (form.error) return <Lost error={form.error} />;
+  if (form.error && !form.data) return <Lost error={form.error} />;
   if (!form.data || (like && before.isPending)) return <Empty>Looking for {name}</Empty>;
   const alert = Number(params.get('alert')) || before.data?.job.alert || undefined;
   const had = before.data?.inputs as Record<string, unknown> | undefined;

@@ -29,7 +29,7 @@ export function Component() {
     enabled: text !== '',
   });
   const [line, setLine] = useState<{ at: number }>();
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const { item } = found.data;
   return (

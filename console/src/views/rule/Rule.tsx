@@ -35,7 +35,7 @@ export function Component() {
     queryKey: ['definitions', 'rule', name],
     queryFn: () => definition('rule', name),
   });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   return <Desk key={name} found={found.data} start={found.data.text} />;
 }
@@ -48,7 +48,7 @@ export function Start() {
     queryFn: async () => (from ? (await draft(from)).text : BLANK),
     staleTime: Number.POSITIVE_INFINITY,
   });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Making a draft</Empty>;
   return <Desk start={found.data} alert={from} />;
 }

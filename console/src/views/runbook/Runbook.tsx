@@ -30,7 +30,7 @@ export function Component() {
     queryKey: ['definitions', 'runbook', name],
     queryFn: () => definition('runbook', name),
   });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   return <Desk key={name} found={found.data} start={found.data.text} />;
 }

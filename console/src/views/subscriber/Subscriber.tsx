@@ -59,7 +59,7 @@ export function Component() {
     queryKey: ['definitions', 'subscriber', name],
     queryFn: () => definition('subscriber', name),
   });
-  if (found.error) return <Lost error={found.error} />;
+  if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const item = found.data;
   const items = events.data?.items ?? [];

@@ -688,3 +688,53 @@ fn a_halt_is_seen_wherever_one_is_and_lifted_when_it_was_asked_twice() {
     until("the page to know", || (!browser.text().contains("No job is begun")).then_some(()));
     assert_eq!(browser.violations(), Vec::<String>::new());
 }
+
+#[test]
+fn a_session_that_has_ended_is_begun_again_over_the_page_and_what_was_typed_stays() {
+    let stage = Stage::with_demo();
+    let token = stage.arvok(&["token", "make", "pat", "--role", "author"]).out.trim().to_owned();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&token);
+    browser.see("The strait");
+    browser.go("/rules/booking-disk-filling");
+    browser.see("value >= 87.5");
+    browser.edit("value >= 87.5", "value >= 88.5");
+    assert_eq!(stage.arvok(&["token", "revoke", "pat"]).code, 0);
+    browser.see("Sign in again");
+    assert!(browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5"));
+    browser.sign_in(&stage.token);
+    until("the dialog to go", || (!browser.text().contains("Sign in again")).then_some(()));
+    assert!(browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5"));
+    browser.see("admin, admin");
+}
+
+#[test]
+fn a_view_that_cannot_be_opened_leaves_the_menu_and_comes_when_the_service_is_back() {
+    let mut stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("The strait");
+    stage.kill_node();
+    browser.see("Not live");
+    browser.click("Connections");
+    browser.see("This view could not be shown");
+    browser.see("It is tried again.");
+    assert!(browser.text().contains("Runbooks"), "the menu stays: {}", browser.text());
+    browser.click("Watch");
+    browser.see("The strait");
+    browser.click("Connections");
+    browser.see("This view could not be shown");
+    stage.start_node();
+    browser.see("yard-hypervisor");
+    assert_eq!(browser.run("return document.title"), "Connections - Arvok");
+}
+
+#[test]
+fn without_tls_from_another_machine_the_page_says_why_nobody_can_sign_in() {
+    let stage = Stage::bare();
+    let browser = Browser::open(&stage, false);
+    browser.go_from_afar("/");
+    browser.see("without TLS");
+    assert!(browser.text().contains("public_url"), "{}", browser.text());
+    assert_eq!(browser.violations(), Vec::<String>::new());
+}

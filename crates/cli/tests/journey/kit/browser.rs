@@ -59,7 +59,7 @@ impl Browser {
             "--hide-scrollbars",
             "--force-prefers-reduced-motion",
             "--disable-features=OptimizationHints,MediaRouter,Translate,BackForwardCache,AutofillServerCommunication",
-            "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE localhost , EXCLUDE 127.0.0.1",
+            "--host-resolver-rules=MAP arvok.example 127.0.0.1 , MAP * ~NOTFOUND , EXCLUDE localhost , EXCLUDE 127.0.0.1",
         ] {
             capabilities.add_arg(option).expect("an option");
         }
@@ -100,6 +100,12 @@ impl Browser {
     /// Goes to a path of the console.
     pub fn go(&self, path: &str) {
         block(self.driver.goto(format!("{}{path}", self.address))).expect("a page");
+    }
+
+    /// Goes to a path of the console as from another machine: by a name that is not this one's, without TLS.
+    pub fn go_from_afar(&self, path: &str) {
+        let address = self.address.replace("127.0.0.1", "arvok.example");
+        block(self.driver.goto(format!("{address}{path}"))).expect("a page");
     }
 
     /// Opens another tab at a path and turns to it; its name.
