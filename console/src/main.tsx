@@ -9,7 +9,8 @@ import './styles.css';
 
 // Whatever is refused for want of a session asks who is signed in, and the frame has one sign in again.
 const refused = (error: Error) => {
-  if (error instanceof Refused && error.status === 401) void queries.invalidateQueries({ queryKey: ['me'] });
+  const was = error instanceof Refused && error.status === 401 && queries.getQueryData(['me']);
+  if (was) void queries.invalidateQueries({ queryKey: ['me'] });
 };
 
 const queries: QueryClient = new QueryClient({

@@ -142,8 +142,12 @@ export type Version = Schema['VersionItem'];
 export const versions = (kind: string, name: string) =>
   taken(client.GET('/api/v1/definitions/{kind}/{name}/versions', { params: { path: { kind, name } } }));
 export const vocabulary = () => taken<Vocabulary>(client.GET('/api/v1/vocabulary'));
-export const publish = (file: string, text: string, dry_run: boolean) =>
-  taken(client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run } }));
+export type PlannedChange = Schema['PlannedChange'];
+/** Publishes a text, or only tells what would change; `as` is what it is expected to change. */
+export const publish = (file: string, text: string, dry_run: boolean, as: PlannedChange[] = []) => {
+  const expects = as.map(({ kind, name, version }) => ({ kind, name, version }));
+  return taken(client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run, expects } }));
+};
 export const alertWhy = (seq: number) =>
   taken<AlertWhy>(client.GET('/api/v1/alerts/{seq}/why', { params: { path: { seq } } }));
 export const why = (body: Schema['WhyRequest']) => taken<Why>(client.POST('/api/v1/why', { body }));

@@ -29,6 +29,21 @@ pub struct PublishRequest {
     /// Only say what would change.
     #[serde(default)]
     pub dry_run: bool,
+    /// The versions that come of it, as a plan told them: where another has published one of them meanwhile, nothing is published.
+    #[serde(default)]
+    pub expects: Vec<ExpectedVersion>,
+}
+
+/// The version that a definition is to have afterwards.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ExpectedVersion {
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+    /// The version.
+    pub version: i32,
 }
 
 /// A definition by its name.

@@ -36,8 +36,8 @@ pub use connections::{
 };
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileText, Plan, PlannedChange, PublishRequest,
-    SecretItem, SecretValue, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText, Plan, PlannedChange,
+    PublishRequest, SecretItem, SecretValue, Use,
 };
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
 pub use halt::{Halt, Halted, SetHalt};

@@ -2006,6 +2006,18 @@ export interface components {
             /** @description Of a long list, how many items are not among its parts. */
             left_out?: number;
         };
+        /** @description The version that a definition is to have afterwards. */
+        ExpectedVersion: {
+            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int32
+             * @description The version.
+             */
+            version: number;
+        };
         /**
          * Problem
          * @description What is wrong in a file, where, and the line itself.
@@ -3689,6 +3701,8 @@ export interface components {
             withdraw?: components["schemas"]["DefinitionName"][];
             /** @description Only say what would change. */
             dry_run?: boolean;
+            /** @description The versions that come of it, as a plan told them: where another has published one of them meanwhile, nothing is published. */
+            expects?: components["schemas"]["ExpectedVersion"][];
         };
         /** @description How two versions differ. */
         RehearsalDifference: {

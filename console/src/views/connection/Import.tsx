@@ -114,7 +114,6 @@ export function Component() {
       {made && (
         <Publish
           name={called}
-          before=""
           text={made.text}
           open={publishing}
           onClose={(published) => {

@@ -1,42 +1,64 @@
-// Publishing the text as it stands: what changes, and what else is to be thought of.
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+// Publishing the text as it stands: what it makes of what stands now, and what else is to be thought of.
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import type { ReactNode } from 'react';
-import { publish } from '../../api/client';
-import { Button, Failed } from '../../ui/parts';
+import { type PlannedChange, publish } from '../../api/client';
+import { Button, Empty, Failed } from '../../ui/parts';
+import { type Base, same } from './useDraft';
 import { Difference } from './Versions';
 
 type Props = {
   name: string;
-  before: string;
+  /** What the text was begun from, by its own name; none for something new. */
+  base?: Base & { name: string };
   text: string;
   open: boolean;
   onClose: (published: boolean) => void;
   children?: ReactNode;
 };
 
-export function Publish({ name, before, text, open, onClose, children }: Props) {
+export function Publish({ name, base, text, open, onClose, children }: Props) {
   const client = useQueryClient();
+  const plan = useQuery({
+    queryKey: ['plan', name, text],
+    queryFn: () => publish(`${name}.yaml`, text, true),
+    enabled: open,
+    staleTime: 0,
+    gcTime: 0,
+    retry: false,
+  });
+  const changes = plan.data?.changes ?? [];
   const sent = useMutation({
-    mutationFn: () => publish(`${name}.yaml`, text, false),
+    mutationFn: () => publish(`${name}.yaml`, text, false, changes),
     onSuccess: () => {
       client.invalidateQueries({ queryKey: ['definitions'] });
       onClose(true);
     },
+    // Somebody else was quicker: what stands now is shown.
+    onError: () => client.invalidateQueries({ queryKey: ['plan'] }),
   });
+  const over = changes.some((change) => isOver(change, base));
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose(false)}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-10 bg-black/40" />
-        <Dialog.Content className="-translate-x-1/2 fixed top-[8vh] left-1/2 z-20 max-h-[84vh] w-[min(680px,94vw)] overflow-auto rounded-lg border border-line bg-panel p-4">
-          <Dialog.Title className="font-bold text-[18px]">Publish {name}?</Dialog.Title>
-          <Dialog.Description className="mb-2 text-ink-2">
-            {before ? 'These lines change, on every node at once.' : 'It is new.'}
-          </Dialog.Description>
-          {before ? (
-            <Difference before={before} after={text} />
-          ) : (
-            <pre className="max-h-80 overflow-auto whitespace-pre-wrap">{text}</pre>
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="-translate-x-1/2 fixed top-[8vh] left-1/2 z-20 max-h-[84vh] w-[min(680px,94vw)] overflow-auto rounded-lg border border-line bg-panel p-4"
+        >
+          <Dialog.Title className="mb-2 font-bold text-[18px]">Publish {name}?</Dialog.Title>
+          {plan.isPending && <Empty>Looking at what stands</Empty>}
+          {plan.error && <Failed error={plan.error} />}
+          {changes.map((change) => (
+            <Change
+              key={`${change.kind} ${change.name}`}
+              change={change}
+              base={base}
+              text={changes.length === 1 ? text : undefined}
+            />
+          ))}
+          {plan.data && plan.data.problems.length > 0 && (
+            <Failed error={new Error('The text has complaints; they stand below the editor.')} />
           )}
           {children}
           {sent.error && (
@@ -46,12 +68,58 @@ export function Publish({ name, before, text, open, onClose, children }: Props) 
           )}
           <div className="mt-4 flex justify-end gap-2">
             <Button onClick={() => onClose(false)}>Not yet</Button>
-            <Button look="go" onClick={() => sent.mutate()} disabled={sent.isPending}>
-              Publish
+            <Button
+              look="go"
+              onClick={() => sent.mutate()}
+              disabled={sent.isPending || changes.length === 0 || (plan.data?.problems.length ?? 0) > 0}
+            >
+              {over ? 'Publish over it' : 'Publish'}
             </Button>
           </div>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
+  );
+}
+
+/** Whether something stands that whoever wrote the text has not begun from. */
+function isOver(change: PlannedChange, base: Props['base']): boolean {
+  if (change.change !== 'changed' || change.before == null) return false;
+  return base?.name !== change.name || !same(change.before, base.text);
+}
+
+type ChangeProps = { change: PlannedChange; base: Props['base']; text: string | undefined };
+
+function Change({ change, base, text }: ChangeProps) {
+  const { kind, name, version } = change;
+  const before = change.before ?? '';
+  if (change.change === 'same') return <p className="mb-2 text-ink-2">{`${kind} ${name} stays as it is.`}</p>;
+  if (change.change !== 'changed')
+    return (
+      <section className="mb-2">
+        <p className="mb-1 text-ink-2">
+          {base
+            ? `It is a second ${kind} besides ${base.name}, which stays as it is.`
+            : `The ${kind} ${name} is new.`}
+        </p>
+        {text && <pre className="max-h-80 overflow-auto whitespace-pre-wrap">{text}</pre>}
+      </section>
+    );
+  return (
+    <section className="mb-2">
+      {base?.name !== name && (
+        <p role="alert" className="mb-1 rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+          {`A ${kind} ${name} stands already, as version ${version - 1}: this replaces it.`}
+        </p>
+      )}
+      {base?.name === name && isOver(change, base) && (
+        <div role="alert" className="mb-1 rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+          <p>{`Version ${version - 1} was published meanwhile; this text was begun from version ${base.version}. It changed:`}</p>
+          <Difference before={base.text} after={before} />
+        </div>
+      )}
+      <p className="mb-1 text-ink-2">{`These lines change, on every node at once: ${kind} ${name}, version ${version}.`}</p>
+      <Difference before={before} after={change.after ?? ''} />
+    </section>
   );
 }

@@ -8,8 +8,8 @@ use crate::{
     show,
 };
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, FileProblem, FileText, Page, Plan, PublishRequest,
-    Retried, RetryRequest, UnreadableItem, VersionItem,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileProblem, FileText, Page, Plan,
+    PlannedChange, PublishRequest, Retried, RetryRequest, UnreadableItem, VersionItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -143,7 +143,7 @@ pub async fn check_beside(
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
-    let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true };
+    let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true, expects: Vec::new() };
     let plan: Plan = Client::of(server)?.post("/api/v1/publish", &request).await?;
     let good = plan.problems.is_empty();
     if output.json {
@@ -169,7 +169,8 @@ pub async fn publish(
 ) -> Result<(), CliError> {
     let files = read(paths)?;
     let withdraw = if prune { gone(paths, &files, server).await? } else { Vec::new() };
-    change(PublishRequest { files, withdraw, dry_run: true }, PUBLISH, asking, server, output).await
+    change(PublishRequest { files, withdraw, dry_run: true, expects: Vec::new() }, PUBLISH, asking, server, output)
+        .await
 }
 
 /// What was published from folders and is no more in them.
@@ -219,7 +220,7 @@ pub async fn withdraw(
     }
     let named = |name| DefinitionName { kind: kind.clone(), name };
     let withdraw = names.into_iter().map(named).collect();
-    let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true };
+    let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true, expects: Vec::new() };
     let asking = Asking { yes, dry_run, all_warnings: false };
     change(request, ("withdrawn", "Withdraw this?"), asking, server, output).await
 }
@@ -269,6 +270,12 @@ pub(super) async fn change(
         return Err(CliError::No);
     }
     request.dry_run = false;
+    let expected = |change: &PlannedChange| ExpectedVersion {
+        kind: change.kind.clone(),
+        name: change.name.clone(),
+        version: change.version,
+    };
+    request.expects = plan.changes.iter().map(expected).collect();
     let plan: Plan = client.post("/api/v1/publish", &request).await?;
     if output.json {
         return show::json(&plan);
@@ -359,7 +366,7 @@ pub async fn versioned(kind: &str, command: Versioned) -> Result<(), CliError> {
             let page = versions(&Client::of(&server)?, kind, &name).await?;
             let text = one_of(&page, kind, &name, version)?.text.clone();
             let files = vec![FileText { file: format!("{kind} {name}, version {version}"), text }];
-            let request = PublishRequest { files, withdraw: Vec::new(), dry_run: true };
+            let request = PublishRequest { files, withdraw: Vec::new(), dry_run: true, expects: Vec::new() };
             return change(request, PUBLISH, Asking { yes, dry_run, all_warnings: false }, &server, output).await;
         }
     }

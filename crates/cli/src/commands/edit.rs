@@ -56,7 +56,12 @@ async fn edited(
             return Err(CliError::Refused(why));
         }
         let file = if file.is_empty() { format!("{name}.yaml") } else { file.clone() };
-        let request = PublishRequest { files: vec![FileText { file, text }], withdraw: Vec::new(), dry_run: true };
+        let request = PublishRequest {
+            files: vec![FileText { file, text }],
+            withdraw: Vec::new(),
+            dry_run: true,
+            expects: Vec::new(),
+        };
         let asking = Asking { yes, dry_run: false, all_warnings: false };
         match change(request, PUBLISH, asking, server, Output { json: false }).await {
             Err(CliError::No) if std::io::stdin().is_terminal() && ask::agreed("Edit it again?")? => {}

@@ -123,7 +123,10 @@ impl World {
         let files = own.chain(arvok_library::files().into_iter().map(library)).collect();
         let plan: Plan = self
             .client
-            .post("/api/v1/publish", &PublishRequest { files, withdraw: Vec::new(), dry_run: false })
+            .post(
+                "/api/v1/publish",
+                &PublishRequest { files, withdraw: Vec::new(), dry_run: false, expects: Vec::new() },
+            )
             .await?;
         eprintln!("arvok: published {} definitions", plan.changes.len());
         Ok(())

@@ -595,6 +595,7 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     browser.see("copied_from: page-rota");
     browser.click("Publish");
     browser.see("Publish page-the-bridge?");
+    browser.see("page-the-bridge is new.");
     browser.click_last("Publish");
     browser.see("copied from");
     let state = stage.get("/api/v1/library/page-rota");
@@ -664,6 +665,7 @@ fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     browser.see("5 of 6");
     browser.click("Publish");
     browser.see("Publish our-desk?");
+    browser.see("our-desk is new.");
     browser.click_last("Publish");
     browser.see("What it offers");
     browser.see("listTickets");
@@ -701,10 +703,14 @@ fn a_session_that_has_ended_is_begun_again_over_the_page_and_what_was_typed_stay
     browser.edit("value >= 87.5", "value >= 88.5");
     assert_eq!(stage.arvok(&["token", "revoke", "pat"]).code, 0);
     browser.see("Sign in again");
-    assert!(browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5"));
+    assert!(
+        browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5")
+    );
     browser.sign_in(&stage.token);
     until("the dialog to go", || (!browser.text().contains("Sign in again")).then_some(()));
-    assert!(browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5"));
+    assert!(
+        browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5")
+    );
     browser.see("admin, admin");
 }
 
@@ -737,4 +743,84 @@ fn without_tls_from_another_machine_the_page_says_why_nobody_can_sign_in() {
     browser.see("without TLS");
     assert!(browser.text().contains("public_url"), "{}", browser.text());
     assert_eq!(browser.violations(), Vec::<String>::new());
+}
+
+#[test]
+fn publishing_shows_what_it_replaces_and_two_tabs_do_not_overwrite_each_other() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("The strait");
+    browser.go("/rules/booking-disk-filling");
+    browser.see("value >= 87.5");
+    browser.edit("urgency: high", "urgency: low");
+    // Meanwhile another publishes, from the command.
+    let text = stage.get("/api/v1/definitions/rule/booking-disk-filling")["text"].as_str().expect("a text").to_owned();
+    stage.publish(
+        &text
+            .replace("step_gib: 4, ceiling_gib: 64 }\n  urgency", "step_gib: 5, ceiling_gib: 64 }\n  urgency")
+            .replace("step_gib: 4 } }", "step_gib: 5 } }"),
+    );
+    browser.see("Publish version 3");
+    browser.click("Publish version 3");
+    browser.see("Version 2 was published meanwhile; this text was begun from version 1.");
+    assert!(browser.text().contains("step_gib: 5"), "{}", browser.text());
+    assert_eq!(browser.violations(), Vec::<String>::new());
+    // While that is read a third is published: what was looked at does not stand any more.
+    stage.publish(&text.replace("summary: Grow a booking disk", "summary: Grow the booking disk"));
+    browser.click("Publish over it");
+    browser.see("somebody else has published rule booking-disk-filling meanwhile");
+    assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 3);
+    browser.see("Version 3 was published meanwhile");
+    browser.click("Publish over it");
+    let now = until("the fourth version", || {
+        let now = stage.get("/api/v1/definitions/rule/booking-disk-filling");
+        (now["item"]["version"] == 4).then_some(now)
+    });
+    assert!(now["text"].as_str().is_some_and(|text| text.contains("urgency: low")), "{now}");
+
+    // A new rule of a name that stands, and a second one besides it.
+    browser.go("/rules/new");
+    browser.see("name-of-a-runbook");
+    browser.edit("runbook: name-of-a-runbook", "runbook: page-rota");
+    browser.go("/rules/booking-disk-filling");
+    browser.see("urgency: low");
+    browser.edit("rule: booking-disk-filling", "rule: booking-disk-beside");
+    browser.click("Publish version 5");
+    browser.see("It is a second rule besides booking-disk-filling, which stays as it is.");
+}
+
+#[test]
+fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
+    let stage = Stage::with_demo();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("The strait");
+    browser.click("Rules");
+    browser.click("booking-disk-filling");
+    browser.see("value >= 87.5");
+    browser.edit("value >= 87.5", "value >= 89.5");
+    browser.see("edited, not published");
+    browser.click("Connections");
+    browser.see("Leave booking-disk-filling?");
+    browser.click("Stay");
+    assert!(browser.text().contains("edited, not published"), "{}", browser.text());
+    browser.click("Connections");
+    browser.see("Leave booking-disk-filling?");
+    browser.click("Leave");
+    browser.see("10 published");
+    browser.click("Rules");
+    browser.click("booking-disk-filling");
+    browser.see("was not published, begun from version 1. It is kept in this browser.");
+    assert_eq!(browser.violations(), Vec::<String>::new());
+    browser.click("Take it up");
+    browser.see("value >= 89.5");
+    browser.click("Undo all");
+    browser.see("value >= 87.5");
+    browser.click("Connections");
+    browser.see("10 published");
+    browser.click("Rules");
+    browser.click("booking-disk-filling");
+    browser.see("value >= 87.5");
+    assert!(!browser.text().contains("was not published"), "{}", browser.text());
 }

@@ -7,8 +7,8 @@ use crate::{
 };
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, JobFilter, Page, Plan, PlannedChange,
-    Problem, PublishRequest, Role, Use, VersionItem,
+    Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, JobFilter, Page, Plan,
+    PlannedChange, Problem, PublishRequest, Role, Use, VersionItem,
 };
 use arvok_core::{
     Kind,
@@ -163,6 +163,7 @@ pub(super) async fn publish(
     let published = node.published();
     let gone = withdrawn(&request, &published)?;
     let seen = Observed { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
+    let expects = request.expects.clone();
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
     let check = move || {
         let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
@@ -171,6 +172,7 @@ pub(super) async fn publish(
     let checked =
         if dry_run { node.evaluate(&caller.0, check).await? } else { node.evaluate_publication(check).await? };
     let mut plan = plan(&checked, &gone, &published.catalog);
+    as_expected(&plan, &expects)?;
     if !dry_run && plan.problems.is_empty() {
         let approved = approvals(&node, &caller, &checked).await?;
         plan.published = true;
@@ -181,13 +183,27 @@ pub(super) async fn publish(
     Ok(web::Json(plan))
 }
 
-/// What is to be withdrawn, as far as it stands.
+/// That what comes of it is what whoever publishes has looked at.
+fn as_expected(plan: &Plan, expects: &[ExpectedVersion]) -> Result<(), ApiError> {
+    for change in &plan.changes {
+        let expected = expects.iter().find(|e| e.kind == change.kind && e.name == change.name);
+        if let Some(expected) = expected.filter(|e| e.version != change.version) {
+            return Err(ApiError::Conflict(format!(
+                "somebody else has published {} {} meanwhile: this would be version {} and not {}; look at the changes again",
+                change.kind, change.name, change.version, expected.version
+            )));
+        }
+    }
+    Ok(())
+}
+
 /// That nothing of a kind has this name, and which was most likely meant.
 pub(super) fn unknown(published: &Published, kind: Kind, name: &str) -> ApiError {
     let known = published.catalog.entries(kind).map(|e| e.name.as_str());
     ApiError::NotFound(format!("{kind} `{}`{}", cut(name, 64), hint(name, known)))
 }
 
+/// What is to be withdrawn, as far as it stands.
 fn withdrawn(request: &PublishRequest, published: &Published) -> Result<Vec<(Kind, String)>, ApiError> {
     let named = request.withdraw.iter().map(|name| {
         let kind = kind(&name.kind)?;
