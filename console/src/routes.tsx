@@ -1,21 +1,33 @@
 // Every view and its address.
-import { createBrowserRouter, type RouteObject } from 'react-router';
+import { createBrowserRouter, Outlet, type RouteObject, useLocation } from 'react-router';
 import { Shell } from './shell/Shell';
 import { Broken } from './views/Broken';
+import { Component as Nothing } from './views/Nothing';
+
+/** Views of something by its number; nothing is at an address where that is none. */
+function Numbered() {
+  const { pathname } = useLocation();
+  return /^\/\w+\/\d{1,15}\/?$/.test(pathname) ? <Outlet /> : <Nothing />;
+}
 
 const VIEWS: RouteObject[] = [
+  {
+    element: <Numbered />,
+    children: [
+      { path: 'alerts/:seq', lazy: () => import('./views/Alert') },
+      { path: 'alarms/:id', lazy: () => import('./views/Alarm') },
+      { path: 'jobs/:id', lazy: () => import('./views/job/Job') },
+      { path: 'proposals/:id', lazy: () => import('./views/Proposal') },
+    ],
+  },
   { index: true, lazy: () => import('./views/Watch') },
   { path: 'alerts', lazy: () => import('./views/Alerts') },
-  { path: 'alerts/:seq', lazy: () => import('./views/Alert') },
   { path: 'alarms', lazy: () => import('./views/Alarms') },
-  { path: 'alarms/:id', lazy: () => import('./views/Alarm') },
   { path: 'jobs', lazy: () => import('./views/Jobs') },
-  { path: 'jobs/:id', lazy: () => import('./views/job/Job') },
   { path: 'rules', lazy: () => import('./views/Rules') },
   { path: 'rules/new', lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }) },
   { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
   { path: 'proposals', lazy: () => import('./views/Proposals') },
-  { path: 'proposals/:id', lazy: () => import('./views/Proposal') },
   { path: 'runbooks', lazy: () => import('./views/runbook/Runbooks') },
   {
     path: 'runbooks/new',
@@ -30,7 +42,7 @@ const VIEWS: RouteObject[] = [
   { path: 'connections/:name', lazy: () => import('./views/connection/Connection') },
   { path: 'subscribers', lazy: () => import('./views/subscriber/Subscribers') },
   { path: 'subscribers/:name', lazy: () => import('./views/subscriber/Subscriber') },
-  { path: '*', lazy: () => import('./views/Nothing') },
+  { path: '*', Component: Nothing },
 ];
 
 export const router = createBrowserRouter([

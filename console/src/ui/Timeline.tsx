@@ -116,8 +116,12 @@ function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }
   const from = Date.parse(marks.from);
   const step = marks.step_seconds * 1000;
   const steps = Math.max(Math.ceil((Date.parse(marks.to) - from) / step), 2);
-  const place = (at: string | null, otherwise: number) =>
-    at ? Math.min(Math.max(Math.round((Date.parse(at) - from) / step), 0), steps) : otherwise;
+  const place = (at: string | null, otherwise: number) => {
+    const moment = Date.parse(at ?? '');
+    // A time that is none is told by the list below.
+    if (Number.isNaN(moment)) return otherwise;
+    return Math.min(Math.max(Math.round((moment - from) / step), 0), steps);
+  };
   const [range, setRange] = useState([place(since, 0), place(until, steps)]);
   const [first = 0, last = steps] = range;
   const moment = (n: number) => new Date(from + n * step).toISOString();

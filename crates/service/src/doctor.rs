@@ -289,3 +289,19 @@ fn address(config: &Config) -> Finding {
         Err(e) => found("address", Warn, format!("{}: {e}; a node may run there already", config.listen)),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn until_when_a_certificate_holds_is_read_out_of_it() {
+        let key = rcgen::KeyPair::generate().expect("a key");
+        let mut params = rcgen::CertificateParams::new(vec!["arvok.example".to_owned()]).expect("a name");
+        params.not_after = rcgen::date_time_ymd(2031, 5, 6);
+        let certificate = params.self_signed(&key).expect("a certificate");
+        let until = expires(certificate.der()).expect("is read");
+        assert_eq!(until.date_naive().to_string(), "2031-05-06");
+        assert_eq!(expires(b"none"), None);
+    }
+}

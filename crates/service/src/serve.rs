@@ -161,18 +161,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     // Whoever has the port already is found out before anything is begun or migrated.
     let socket = bound(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
     let folder = DataFolder::open(&config.data)?;
-    let (url, cluster) = reached(&config).await?;
-    let pools = pools(&url, config.database_connections).await?;
-    must_hold_all_texts(&pools.work).await?;
-    let ahead = schema::migrate(&pools.work).await?;
-    if ahead > 0 {
-        tracing::warn!(
-            ahead,
-            "a newer release has migrated the database; this node goes on with it, and is to be upgraded soon"
-        );
-    }
-    measure_clock(&pools.work).await?;
-    restore::hold(&pools.work, &config).await?;
+    let (pools, cluster) = opened(&config).await?;
     let first_token = match config.recover {
         true => Some(recovery_token(&pools.work, &folder).await?),
         false => first_token(&pools.work, &folder).await?,
@@ -229,6 +218,23 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         selfwatch,
         cluster,
     })
+}
+
+/// The connections to a database as this release has it, and the private PostgreSQL if it is that.
+async fn opened(config: &Config) -> Result<(Pools, Option<Cluster>), ServeError> {
+    let (url, cluster) = reached(config).await?;
+    let pools = pools(&url, config.database_connections).await?;
+    must_hold_all_texts(&pools.work).await?;
+    let ahead = schema::migrate(&pools.work).await?;
+    if ahead > 0 {
+        tracing::warn!(
+            ahead,
+            "a newer release has migrated the database; this node goes on with it, and is to be upgraded soon"
+        );
+    }
+    measure_clock(&pools.work).await?;
+    restore::hold(&pools.work, config).await?;
+    Ok((pools, cluster))
 }
 
 /// Begins a background task that is kept alive until the node stops.

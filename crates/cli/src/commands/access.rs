@@ -5,7 +5,7 @@ use super::{
     serve::{failed, settings},
 };
 use crate::{
-    args::{AuditCommand, ProfileCommand, SecretCommand, TokenCommand},
+    args::{AuditCommand, ProfileCommand, SecretCommand, Server, TokenCommand},
     client::{Client, percent},
     error::{CliError, file as fault},
     login::{Login, Logins},
@@ -18,7 +18,7 @@ use serde_json::json;
 use std::{
     fs,
     io::Read,
-    path::Path,
+    path::{Path, PathBuf},
     time::{Duration, Instant},
 };
 
@@ -35,30 +35,43 @@ fn from_input() -> Result<String, CliError> {
     Ok(value.to_owned())
 }
 
+/// Sets a secret by a server, or on this machine as a file of settings says.
+async fn set_secret(
+    name: &str,
+    body: SecretValue,
+    offline: Option<Option<PathBuf>>,
+    server: &Server,
+) -> Result<(), CliError> {
+    let weak = weakness(&body.value);
+    match offline {
+        Some(file) => {
+            let config = settings(file.as_deref())?;
+            let set = arvok_service::offline::set_secret(&config, name, &body.value, body.allowed);
+            set.await.map_err(failed(&config))?;
+        }
+        None => {
+            let path = format!("/api/v1/secrets/{}", percent(name));
+            Client::of(server)?.change(Method::PUT, &path, Some(&body)).await?;
+        }
+    }
+    show::out(&format!("secret {name} is set"));
+    let why = weak.map(|weak| match weak {
+        Weak::Short => format!("it has less than {SHORTEST_SECRET} bytes"),
+        Weak::Common => "it is a word that stands in many texts".to_owned(),
+    });
+    if let Some(why) = why {
+        let how = "it is not hidden where answers or alerts show it; take a longer one";
+        show::say(&format!("warning: {why}, so {how}"));
+    }
+    Ok(())
+}
+
 pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
     match command {
         SecretCommand::Set { name, places, offline, config, server } => {
             let allowed = (!places.is_empty()).then_some(places);
             let body = SecretValue { value: from_input()?, allowed };
-            let weak = weakness(&body.value);
-            if offline {
-                let config = settings(config.as_deref())?;
-                let set = arvok_service::offline::set_secret(&config, &name, &body.value, body.allowed);
-                set.await.map_err(failed(&config))?;
-            } else {
-                let path = format!("/api/v1/secrets/{}", percent(&name));
-                Client::of(&server)?.change(Method::PUT, &path, Some(&body)).await?;
-            }
-            show::out(&format!("secret {name} is set"));
-            let why = weak.map(|weak| match weak {
-                Weak::Short => format!("it has less than {SHORTEST_SECRET} bytes"),
-                Weak::Common => "it is a word that stands in many texts".to_owned(),
-            });
-            if let Some(why) = why {
-                show::say(&format!(
-                    "warning: {why}, so it is not hidden where answers or alerts show it; take a longer one"
-                ));
-            }
+            set_secret(&name, body, offline.then_some(config), &server).await?;
         }
         SecretCommand::Make { name, places, server } => {
             let client = Client::of(&server)?;

@@ -824,3 +824,17 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     browser.see("value >= 87.5");
     assert!(!browser.text().contains("was not published"), "{}", browser.text());
 }
+
+#[test]
+fn addresses_with_nonsense_say_so() {
+    let stage = Stage::bare();
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("The strait");
+    for path in ["/jobs/first", "/alerts/1e9", "/alarms/-2", "/proposals/NaN", "/nowhere"] {
+        browser.go(path);
+        browser.see("There is nothing at this address.");
+    }
+    browser.go("/alerts?since=yesterday");
+    browser.see("`yesterday` is not a time such as");
+}
