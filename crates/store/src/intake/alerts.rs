@@ -121,7 +121,12 @@ struct Stands {
 impl Stands {
     /// What the one that came says otherwise, if anything.
     fn differs_from(&self, came: &Alert) -> Option<String> {
-        let labels = serde_json::to_value(&came.labels).unwrap_or_default();
+        // In one order: the database keeps its own.
+        let ordered = |labels: serde_json::Value| {
+            let labels: BTreeMap<String, serde_json::Value> = serde_json::from_value(labels).unwrap_or_default();
+            serde_json::to_string(&labels).unwrap_or_default()
+        };
+        let labels = clean_json(serde_json::to_value(&came.labels).unwrap_or_default());
         let parts = [
             ("kind", self.kind.clone(), came.kind.clone()),
             ("resource", self.resource.clone(), came.resource.to_string()),
@@ -129,7 +134,7 @@ impl Stands {
             ("severity", told(Severity::from_rank(self.severity)), told(came.severity)),
             ("value", told_value(self.value), told_value(came.value)),
             ("summary", self.summary.clone(), came.summary.clone()),
-            ("labels", self.labels.to_string(), clean_json(labels).to_string()),
+            ("labels", ordered(self.labels.clone()), ordered(labels)),
         ];
         let (what, before, now) = parts.into_iter().find(|(_, before, now)| before != now)?;
         let (before, now) = (cut(&before, 100), cut(&now, 100));

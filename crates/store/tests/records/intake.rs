@@ -217,3 +217,22 @@ fn counts_of_deliveries_are_added_up_by_the_minute_and_later_by_the_hour_and_sta
         assert!(one(db, old).await.as_i64().is_some_and(|n| n <= 6), "by the hour: {}", one(db, old).await);
     });
 }
+
+/// The database keeps the names of labels in an order of its own, by their length.
+#[test]
+fn the_same_alert_again_is_no_conflict_in_whatever_order_its_labels_are_kept() {
+    let published = Published::with(&[]);
+    block(async {
+        let batch = |tier: &str| {
+            let labels = json!({ "runbook": "tell", "job": "1", "effect": "not checked", "tier": tier });
+            parcels([alert(json!({ "id": "a", "labels": labels }), now())])
+        };
+        let mut writer = Writer::default();
+        for (tier, conflicts) in [("gold", 0), ("gold", 0), ("silver", 1)] {
+            published.take(&batch(tier), &mut writer).await;
+            assert_eq!(one(&published.db, "SELECT count(*) AS x FROM unreadable").await, conflicts, "{tier}");
+        }
+        let reason = one(&published.db, "SELECT reason AS x FROM unreadable").await;
+        assert!(reason.as_str().is_some_and(|r| r.contains("with another labels")), "{reason}");
+    });
+}
