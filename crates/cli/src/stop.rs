@@ -6,7 +6,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 
 /// What a signal asks for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Asked {
+pub enum SignalRequest {
     /// To end at once: somebody sits at the terminal (SIGINT).
     Stop,
     /// To end in order: others are to see it first (SIGTERM, SIGQUIT).
@@ -43,15 +43,15 @@ impl Signals {
     }
 
     /// What the next one asks for.
-    pub async fn next(&mut self) -> Asked {
+    pub async fn next(&mut self) -> SignalRequest {
         let [one, two] = &mut self.user;
         tokio::select! {
-            _ = self.interrupt.recv() => Asked::Stop,
-            _ = self.terminate.recv() => Asked::StopInOrder,
-            _ = self.quit.recv() => Asked::StopInOrder,
-            _ = self.hang_up.recv() => if self.has_terminal { Asked::Stop } else { Asked::Reload },
-            _ = one.recv() => Asked::Nothing,
-            _ = two.recv() => Asked::Nothing,
+            _ = self.interrupt.recv() => SignalRequest::Stop,
+            _ = self.terminate.recv() => SignalRequest::StopInOrder,
+            _ = self.quit.recv() => SignalRequest::StopInOrder,
+            _ = self.hang_up.recv() => if self.has_terminal { SignalRequest::Stop } else { SignalRequest::Reload },
+            _ = one.recv() => SignalRequest::Nothing,
+            _ = two.recv() => SignalRequest::Nothing,
         }
     }
 }

@@ -115,7 +115,9 @@ function Change({ change, base, text }: ChangeProps) {
       {base?.name === name && isOver(change, base) && (
         <div role="alert" className="mb-1 rounded-md bg-warn-soft px-3 py-1.5 text-warn">
           <p>{`Version ${version - 1} was published meanwhile; this text was begun from version ${base.version}. It changed:`}</p>
-          <Difference before={base.text} after={before} />
+          <div className="text-ink">
+            <Difference before={base.text} after={before} />
+          </div>
         </div>
       )}
       <p className="mb-1 text-ink-2">{`These lines change, on every node at once: ${kind} ${name}, version ${version}.`}</p>

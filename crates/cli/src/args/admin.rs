@@ -9,7 +9,8 @@ pub enum SecretCommand {
     /// Set or replace a secret; the value is read from standard input
     #[command(after_help = "It goes nowhere but where --for says. Without --for it goes where it went before.
 
-With --offline it is set in the database of this machine's settings, with the key of its data folder, also while no node runs.
+With --offline it is set in the database of this machine's settings, with the key of its data folder, also while no
+node runs; where that database is a private one, only then.
 
 Examples:
   arvok secret set yard-office --for connection/yard < /run/secrets/yard-office

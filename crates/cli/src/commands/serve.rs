@@ -4,7 +4,7 @@ use crate::{
     args::Args,
     error::CliError,
     log,
-    stop::{Asked, Signals},
+    stop::{SignalRequest, Signals},
 };
 use arvok_service::{Config, Running, ServeError};
 use clap::CommandFactory;
@@ -75,7 +75,7 @@ fn welcome(running: &Running, recover: bool) {
 
 /// Ends with the first signal that asks for an end.
 async fn ends(signals: &mut Signals) {
-    while !matches!(signals.next().await, Asked::Stop | Asked::StopInOrder) {}
+    while !matches!(signals.next().await, SignalRequest::Stop | SignalRequest::StopInOrder) {}
 }
 
 /// Does what signals ask for until the node is to end; why it cannot go on, if that is the reason.
@@ -95,8 +95,8 @@ async fn attend(
                 }
             }
             asked = signals.next() => match asked {
-                Asked::Stop => return None,
-                Asked::StopInOrder => {
+                SignalRequest::Stop => return None,
+                SignalRequest::StopInOrder => {
                     tell_manager(&[NotifyState::Stopping]);
                     say("is about to stop, and says so to whoever asks whether it is ready");
                     // Whoever asks again does not want to wait.
@@ -106,8 +106,8 @@ async fn attend(
                     }
                     return None;
                 }
-                Asked::Reload => reload(running, settings()).await,
-                Asked::Nothing => say("a signal that means nothing here was passed over"),
+                SignalRequest::Reload => reload(running, settings()).await,
+                SignalRequest::Nothing => say("a signal that means nothing here was passed over"),
             },
         }
     }
