@@ -48,6 +48,9 @@ pub struct VerdictMark {
     /// The verdict.
     #[schema(schema_with = crate::words::verdict)]
     pub verdict: Verdict,
+    /// The job that was dispatched, or the proposal that was made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<i64>,
 }
 
 /// One alert with its payload and all that followed.

@@ -35,12 +35,14 @@ pub struct AuditItem {
     pub id: i64,
     /// When; of several the last time.
     pub at: DateTime<Utc>,
-    /// What kind of one did it: `token`, `node`, `stranger`.
+    /// What kind of one did it: `token`, `link`, `node`, `stranger`.
     pub kind: String,
     /// Who: the name of a token or a node, or the address of a stranger.
     pub by: String,
     /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-    /// `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
+    /// `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
+    /// `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
+    /// `proposal.dismissed`, `decision.taken`.
     pub act: String,
     /// With what.
     pub what: String,

@@ -33,6 +33,11 @@ pub struct AlertFilter {
     /// back, `unmatched` for none.
     #[serde(deserialize_with = "word")]
     pub verdict: Option<String>,
+    /// How far any rule took it, as the overview counts it: each alert of a sender has one of `unmatched`, `watched`, `folded`,
+    /// `held`, `proposed`, `dispatched`; what was dispatched one of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`;
+    /// `matched` has all but the unmatched, `distinct` all.
+    #[serde(deserialize_with = "word")]
+    pub outcome: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
     /// Received since (RFC 3339).
@@ -69,6 +74,10 @@ pub struct AlarmFilter {
     pub until: Option<DateTime<Utc>>,
     /// Of this source.
     pub source: Option<String>,
+    /// Of this kind.
+    pub kind: Option<String>,
+    /// About this resource.
+    pub resource: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
     /// The `next` of the page before.
@@ -123,6 +132,8 @@ pub struct JobFilter {
     pub rule: Option<String>,
     /// On this target.
     pub target: Option<String>,
+    /// Launched by this person or program, by the name of its token.
+    pub by: Option<String>,
     /// For this alarm.
     #[serde(deserialize_with = "number")]
     pub alarm: Option<i64>,
@@ -158,6 +169,10 @@ pub struct ProposalFilter {
     pub state: Option<String>,
     /// Of this rule.
     pub rule: Option<String>,
+    /// Of this runbook.
+    pub runbook: Option<String>,
+    /// On this target.
+    pub target: Option<String>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,

@@ -95,6 +95,22 @@ pub struct JobDetail {
     /// The job that goes on from where it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub goes_on_as: Option<i64>,
+    /// What people did to it, the first first; the last hundred.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub acts: Vec<JobAct>,
+}
+
+/// What somebody did to a job.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobAct {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who: the name of a token, or the name that was typed by whoever had a link.
+    pub by: String,
+    /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`, `decision.taken`.
+    pub act: String,
+    /// More about it, and the reason that was given.
+    pub detail: Option<String>,
 }
 
 /// Who has seen something, and when.
@@ -216,6 +232,9 @@ pub struct Resolve {
     #[serde(default)]
     #[schema(value_type = Value)]
     pub output: Option<Value>,
+    /// How that is known, for those who read it later.
+    #[serde(default)]
+    pub why: Option<String>,
 }
 
 /// How a job goes on from where another failed.

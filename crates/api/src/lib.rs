@@ -42,8 +42,8 @@ pub use definitions::{
 pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
-    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobDetail, JobItem, JobPart, JobStep, NeedsYou,
-    Resolve, Seen, SeenBy, StepWord,
+    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem, JobPart, JobStep,
+    NeedsYou, Resolve, Seen, SeenBy, StepWord,
 };
 pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};

@@ -8,7 +8,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
@@ -114,6 +114,10 @@ pub struct ProposalDecision {
     /// Why; needed for dismissing.
     #[serde(default)]
     pub note: Option<String>,
+    /// For launching: inputs that are to have another value than is proposed. What it acts on stays.
+    #[serde(default, skip_serializing_if = "Map::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, Value>)]
+    pub inputs: Map<String, Value>,
 }
 
 /// What to explain: a published rule, or a document that was not published; over an alert that

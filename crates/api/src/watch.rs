@@ -23,8 +23,11 @@ pub struct Watch {
     pub broken: Vec<BrokenRule>,
     /// Jobs that are proposed and wait for a person, oldest first.
     pub proposals: Vec<ProposalItem>,
-    /// Jobs at work.
+    /// Jobs at work, the most urgent first.
     pub under_way: Vec<JobItem>,
+    /// How many jobs are at work.
+    #[serde(default)]
+    pub jobs_under_way: i64,
     /// Alarms that stand, the worst first, and those that ended within the last minutes.
     pub alarms: Vec<AlarmItem>,
     /// How many alarms stand.
@@ -87,6 +90,9 @@ pub struct Narrowing {
     pub unproved: i64,
     /// Whose job failed, expired, was refused or is unsure.
     pub failed: i64,
+    /// Whose job a person stopped.
+    #[serde(default)]
+    pub cancelled: i64,
     /// Whose job's effect was confirmed.
     pub confirmed: i64,
 }

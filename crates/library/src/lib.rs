@@ -104,6 +104,12 @@ impl ReadyMade {
         &self.document.text
     }
 
+    /// Whether a text under a name is this one, but for the name and for what it says it was copied from.
+    pub fn is_same(&self, name: &str, text: &str) -> bool {
+        let same = |own: &str| own.trim_end() == text.trim_end();
+        same(self.text()) || runbook::copy(&self.document, name, &BTreeMap::new()).is_ok_and(|copy| same(&copy))
+    }
+
     /// Its document, for the places of its steps.
     pub fn document(&self) -> &Document {
         &self.document

@@ -2,7 +2,8 @@
 //! their time; what is the same within an hour is counted in one row, so that no guesser fills the table.
 
 use crate::{StoreError, sql};
-use arvok_api::{AuditFilter, AuditItem, Page};
+use arvok_api::{AuditFilter, AuditItem, JobAct, Page};
+use arvok_core::JobId;
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::ConnectionTrait;
 
@@ -16,6 +17,8 @@ const REFUSED_AN_HOUR: i64 = 500;
 pub enum By<'a> {
     /// Whoever has the token of this name.
     Token(&'a str),
+    /// Whoever had a link that decides, by the name that was typed.
+    Link(&'a str),
     /// This node by itself.
     Node(&'a str),
     /// Somebody who is not known, from an address.
@@ -23,9 +26,10 @@ pub enum By<'a> {
 }
 
 impl By<'_> {
-    const fn kind(&self) -> &'static str {
+    pub(crate) const fn kind(&self) -> &'static str {
         match self {
             Self::Token(_) => "token",
+            Self::Link(_) => "link",
             Self::Node(_) => "node",
             Self::Stranger(_) => "stranger",
         }
@@ -33,9 +37,33 @@ impl By<'_> {
 
     pub(crate) const fn name(&self) -> &str {
         match self {
-            Self::Token(name) | Self::Node(name) | Self::Stranger(name) => name,
+            Self::Token(name) | Self::Link(name) | Self::Node(name) | Self::Stranger(name) => name,
         }
     }
+}
+
+/// What somebody does to a job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Act<'a> {
+    /// Who.
+    pub by: By<'a>,
+    /// What, such as `job.paused`.
+    pub act: &'static str,
+    /// More about it: the reason that was given.
+    pub detail: &'a str,
+}
+
+/// How acts call a job.
+pub(crate) fn job_name(job: JobId) -> String {
+    format!("job {job}")
+}
+
+/// What people did to a job, the first first; the last so many.
+pub async fn of_job(db: &impl ConnectionTrait, job: JobId, most: i64) -> Result<Vec<JobAct>, StoreError> {
+    let sql =
+        "SELECT at, by, act, detail FROM (SELECT id, at, by_name AS by, act, nullif(detail, '') AS detail FROM audit
+        WHERE what = $1 AND what LIKE 'job %' ORDER BY id DESC LIMIT $2) a ORDER BY id";
+    sql::rows(db, sql, vec![job_name(job).into(), most.into()]).await
 }
 
 /// Records what somebody did, in the transaction that does it where there is one.

@@ -1,6 +1,11 @@
 //! Jobs that people launch by hand. The same launch that is sent twice, which its key tells, makes one job.
 
-use crate::{StoreError, entity::job, sql};
+use crate::{
+    StoreError,
+    audit::{self, By},
+    entity::job,
+    sql,
+};
 use arvok_core::{
     AlarmId, JobId,
     job::{JobState, Progress},
@@ -93,11 +98,19 @@ pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<U
         launch_key: Set(launch.key.map(str::to_owned)),
         ..Default::default()
     };
-    match job::Entity::insert(row).exec_without_returning(db).await.map_err(StoreError::from) {
-        Ok(_) => Ok(Launched::New(JobId(id))),
-        // The same was sent twice at once: the other was first.
-        Err(e) if e.is_duplicate() => known(db, &launch).await?.ok_or(e),
-        Err(e) => Err(e),
+    let tx = db.begin().await?;
+    match job::Entity::insert(row).exec_without_returning(&tx).await.map_err(StoreError::from) {
+        Ok(_) => {
+            let name = audit::job_name(JobId(id));
+            audit::record(&tx, By::Token(launch.by), "job.launched", &name, &launch.reason).await?;
+            tx.commit().await?;
+            Ok(Launched::New(JobId(id)))
+        }
+        Err(e) => {
+            tx.rollback().await?;
+            // The same was sent twice at once: the other was first.
+            if e.is_duplicate() { known(db, &launch).await?.ok_or(e) } else { Err(e) }
+        }
     }
 }
 
@@ -163,10 +176,14 @@ pub async fn go_on(
         serde_json::to_value(go_on.progress)?.into(),
         now.into(),
         go_on.by.into(),
-        go_on.reason.into(),
+        go_on.reason.as_str().into(),
         go_on.stand.into(),
     ];
     let made: Vec<Made> = sql::typed(&tx, sql, values).await?;
+    if let Some(made) = made.first() {
+        audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(JobId(made.id)), &go_on.reason)
+            .await?;
+    }
     tx.commit().await?;
     Ok(made.first().map(|m| Launched::New(JobId(m.id))))
 }

@@ -3,6 +3,7 @@
 
 use crate::{
     StoreError,
+    audit::{self, By},
     entity::{job, proposal, tally},
     sql::Script,
 };
@@ -16,6 +17,7 @@ use sea_orm::{
     ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Set,
     TransactionTrait,
 };
+use serde_json::Value;
 
 /// Who decided, when, and why.
 #[derive(Clone, Copy, Debug)]
@@ -26,6 +28,8 @@ pub struct Decided<'a> {
     pub at: DateTime<Utc>,
     /// The reason, if one was given.
     pub note: Option<&'a str>,
+    /// The inputs of the job, where they are others than was proposed, and the names of those.
+    pub instead: Option<(&'a Value, &'a str)>,
 }
 
 /// Launches an open proposal; false if it is not open any more.
@@ -43,11 +47,12 @@ pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) ->
 
 /// The job that a proposal becomes.
 fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, StoreError> {
+    let otherwise = decided.instead.map_or_else(String::new, |(_, names)| format!(" with another {names}"));
     Ok(job::ActiveModel {
         id: Set(p.id),
         runbook: Set(p.runbook),
         runbook_version: Set(p.runbook_version),
-        inputs: Set(p.inputs),
+        inputs: Set(decided.instead.map_or(p.inputs, |(inputs, _)| inputs.clone())),
         target: Set(p.target),
         urgency: Set(p.urgency),
         deadline: Set(p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms))),
@@ -58,7 +63,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, 
         alarm_id: Set(p.alarm_id),
         progress: Set(serde_json::to_value(Progress::default())?),
         created_at: Set(decided.at),
-        reason: Set(Some(format!("{}; launched by {}", p.reason, decided.by))),
+        reason: Set(Some(format!("{}; launched by {}{otherwise}", p.reason, decided.by))),
         ..Default::default()
     })
 }
@@ -99,6 +104,13 @@ async fn decide(
     if open.exec(tx).await?.rows_affected != 1 {
         return Ok(false);
     }
+    let act = match decision {
+        Decision::Launched => "proposal.launched",
+        Decision::Dismissed => "proposal.dismissed",
+    };
+    let otherwise = decided.instead.map(|(_, names)| format!("with another {names}"));
+    let detail: Vec<&str> = otherwise.as_deref().into_iter().chain(decided.note).collect();
+    audit::record(tx, By::Token(decided.by), act, &audit::job_name(id), &detail.join(": ")).await?;
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
         tally.decided(proposal.first_id.map_or(id, JobId), decision);

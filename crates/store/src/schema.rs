@@ -46,6 +46,7 @@ impl MigratorTrait for Migrator {
             }),
             Box::new(Step { name: "0025_seen", sql: include_str!("../migrations/0025_seen.sql") }),
             Box::new(Step { name: "0026_operation", sql: include_str!("../migrations/0026_operation.sql") }),
+            Box::new(Step { name: "0027_acts", sql: include_str!("../migrations/0027_acts.sql") }),
         ]
     }
 }

@@ -1516,13 +1516,15 @@ export interface components {
              * @description When; of several the last time.
              */
             at: string;
-            /** @description What kind of one did it: `token`, `node`, `stranger`. */
+            /** @description What kind of one did it: `token`, `link`, `node`, `stranger`. */
             kind: string;
             /** @description Who: the name of a token or a node, or the address of a stranger. */
             by: string;
             /**
              * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-             *     `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
+             *     `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
+             *     `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
+             *     `proposal.dismissed`, `decision.taken`.
              */
             act: string;
             /** @description With what. */
@@ -2162,6 +2164,20 @@ export interface components {
             /** @description What was not understood or could not be taken over. */
             left_out: string[];
         };
+        /** @description What somebody did to a job. */
+        JobAct: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who: the name of a token, or the name that was typed by whoever had a link. */
+            by: string;
+            /** @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`, `decision.taken`. */
+            act: string;
+            /** @description More about it, and the reason that was given. */
+            detail?: string | null;
+        };
         /** @description One job with everything known about it. */
         JobDetail: {
             /** @description In short. */
@@ -2193,6 +2209,8 @@ export interface components {
              * @description The job that goes on from where it failed.
              */
             goes_on_as?: number | null;
+            /** @description What people did to it, the first first; the last hundred. */
+            acts?: components["schemas"]["JobAct"][];
         };
         /** @description One job. */
         JobItem: {
@@ -2589,6 +2607,11 @@ export interface components {
             failed: number;
             /**
              * Format: int64
+             * @description Whose job a person stopped.
+             */
+            cancelled?: number;
+            /**
+             * Format: int64
              * @description Whose job's effect was confirmed.
              */
             confirmed: number;
@@ -2938,13 +2961,15 @@ export interface components {
                  * @description When; of several the last time.
                  */
                 at: string;
-                /** @description What kind of one did it: `token`, `node`, `stranger`. */
+                /** @description What kind of one did it: `token`, `link`, `node`, `stranger`. */
                 kind: string;
                 /** @description Who: the name of a token or a node, or the address of a stranger. */
                 by: string;
                 /**
                  * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-                 *     `withdrawn`, `retention`, `key.taken`, `sign-in.refused`, `request.refused`, `sender.refused`.
+                 *     `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
+                 *     `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
+                 *     `proposal.dismissed`, `decision.taken`.
                  */
                 act: string;
                 /** @description With what. */
@@ -3631,6 +3656,10 @@ export interface components {
         ProposalDecision: {
             /** @description Why; needed for dismissing. */
             note?: string | null;
+            /** @description For launching: inputs that are to have another value than is proposed. What it acts on stays. */
+            inputs?: {
+                [key: string]: unknown;
+            };
         };
         /** @description A proposed job. */
         ProposalItem: {
@@ -3921,6 +3950,8 @@ export interface components {
             step?: string | null;
             /** @description What it gave, for later steps that read it; only if it was done. */
             output?: unknown;
+            /** @description How that is known, for those who read it later. */
+            why?: string | null;
         };
         /** @description What became of payloads that were read again, 100 at most. */
         Retried: {
@@ -4527,6 +4558,11 @@ export interface components {
             rule: string;
             /** @enum {string} */
             verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            /**
+             * Format: int64
+             * @description The job that was dispatched, or the proposal that was made.
+             */
+            job?: number | null;
         };
         /** @description A version of a document. */
         VersionItem: {
@@ -4596,8 +4632,13 @@ export interface components {
             broken?: components["schemas"]["BrokenRule"][];
             /** @description Jobs that are proposed and wait for a person, oldest first. */
             proposals: components["schemas"]["ProposalItem"][];
-            /** @description Jobs at work. */
+            /** @description Jobs at work, the most urgent first. */
             under_way: components["schemas"]["JobItem"][];
+            /**
+             * Format: int64
+             * @description How many jobs are at work.
+             */
+            jobs_under_way?: number;
             /** @description Alarms that stand, the worst first, and those that ended within the last minutes. */
             alarms: components["schemas"]["AlarmItem"][];
             /**
@@ -4686,6 +4727,10 @@ export interface operations {
                 until?: string;
                 /** @description Of this source. */
                 source?: string;
+                /** @description Of this kind. */
+                kind?: string;
+                /** @description About this resource. */
+                resource?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;
                 /** @description The `next` of the page before. */
@@ -4829,6 +4874,12 @@ export interface operations {
                  *     back, `unmatched` for none.
                  */
                 verdict?: string;
+                /**
+                 * @description How far any rule took it, as the overview counts it: each alert of a sender has one of `unmatched`, `watched`, `folded`,
+                 *     `held`, `proposed`, `dispatched`; what was dispatched one of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`;
+                 *     `matched` has all but the unmatched, `distinct` all.
+                 */
+                outcome?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;
                 /** @description Received since (RFC 3339). */
@@ -6467,6 +6518,8 @@ export interface operations {
                 rule?: string;
                 /** @description On this target. */
                 target?: string;
+                /** @description Launched by this person or program, by the name of its token. */
+                by?: string;
                 /** @description For this alarm. */
                 alarm?: number;
                 /** @description Dispatched since (RFC 3339). */
@@ -7832,6 +7885,10 @@ export interface operations {
                 state?: string;
                 /** @description Of this rule. */
                 rule?: string;
+                /** @description Of this runbook. */
+                runbook?: string;
+                /** @description On this target. */
+                target?: string;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */

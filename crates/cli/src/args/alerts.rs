@@ -75,6 +75,12 @@ pub enum AlertCommand {
         /// With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none
         #[arg(long)]
         verdict: Option<String>,
+        /// How far it came, as `status` counts it: unmatched, watched, folded, held, proposed, dispatched; under-way, unproved, failed, cancelled, confirmed
+        #[arg(long)]
+        outcome: Option<String>,
+        /// With this text in summary, resource or kind
+        #[arg(long)]
+        text: Option<String>,
         /// Wait until there is one, for a minute at most
         #[arg(long)]
         wait: bool,
@@ -108,6 +114,12 @@ pub enum AlarmCommand {
         /// Of this source
         #[arg(long)]
         source: Option<String>,
+        /// Of this kind
+        #[arg(long)]
+        kind: Option<String>,
+        /// About this resource
+        #[arg(long)]
+        resource: Option<String>,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]

@@ -23,6 +23,9 @@ pub enum JobCommand {
         /// On this target
         #[arg(long)]
         target: Option<String>,
+        /// Launched by this person or program, by the name of its token
+        #[arg(long)]
+        by: Option<String>,
         #[command(flatten)]
         window: Window,
         #[command(flatten)]
@@ -80,6 +83,9 @@ pub enum JobCommand {
         /// What it gave, as JSON, for later steps that read it
         #[arg(long, value_name = "JSON")]
         output: Option<String>,
+        /// How that is known, for those who read it later
+        #[arg(long)]
+        why: Option<String>,
         #[command(flatten)]
         server: Server,
     },

@@ -125,6 +125,12 @@ pub enum ProposalCommand {
         /// Of this rule
         #[arg(long)]
         rule: Option<String>,
+        /// Of this runbook
+        #[arg(long)]
+        runbook: Option<String>,
+        /// On this target
+        #[arg(long)]
+        target: Option<String>,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]
@@ -135,12 +141,17 @@ pub enum ProposalCommand {
     /// Show one proposal
     Show(ById),
     /// Launch it: it becomes the job of the same number
+    #[command(after_help = "Example:
+  arvok proposal launch 12 --input step_gib=8")]
     Launch {
         /// Its number
         id: i64,
         /// Why
         #[arg(long)]
         note: Option<String>,
+        /// An input with another value than is proposed; what it acts on stays. As often as is needed
+        #[arg(long, value_name = "NAME=VALUE")]
+        input: Vec<String>,
         #[command(flatten)]
         server: Server,
     },

@@ -113,6 +113,8 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
             resource,
             rule,
             verdict,
+            outcome,
+            text,
             wait,
             window,
             paging,
@@ -130,6 +132,8 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
                 resource,
                 rule,
                 verdict,
+                outcome,
+                text,
                 ..AlertFilter::default()
             };
             let client = Client::of(&server)?;
@@ -151,7 +155,7 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
 
 pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
     match command {
-        AlarmCommand::List { all, severity, window, source, paging, server, output } => {
+        AlarmCommand::List { all, severity, window, source, kind, resource, paging, server, output } => {
             let (since, until) = super::window(&window)?;
             let filter = AlarmFilter {
                 severity,
@@ -159,6 +163,8 @@ pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
                 until,
                 state: (!all).then(|| "raised".to_owned()),
                 source,
+                kind,
+                resource,
                 ..AlarmFilter::default()
             };
             list(&Client::of(&server)?, "/api/v1/alarms", &filter, (&paging, output), show::alarms).await

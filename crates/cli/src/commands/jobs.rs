@@ -15,9 +15,9 @@ use std::time::Duration;
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
-        JobCommand::List { state, effect, runbook, rule, target, window, paging, server, output } => {
+        JobCommand::List { state, effect, runbook, rule, target, by, window, paging, server, output } => {
             let (since, until) = super::window(&window)?;
-            let filter = JobFilter { since, until, state, effect, runbook, rule, target, ..JobFilter::default() };
+            let filter = JobFilter { since, until, state, effect, runbook, rule, target, by, ..JobFilter::default() };
             return list(&Client::of(&server)?, "/api/v1/jobs", &filter, (&paging, output), show::jobs).await;
         }
         JobCommand::Show(one) => {
@@ -58,8 +58,8 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             client.change(Method::POST, &format!("/api/v1/jobs/{id}/cancel"), Some(&Cancel { why, undo })).await?;
             show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
         }
-        JobCommand::Resolve { id, word, step, output, server } => {
-            return resolve(&Client::of(&server)?, id, (word, step), output).await;
+        JobCommand::Resolve { id, word, step, output, why, server } => {
+            return resolve(&Client::of(&server)?, id, (word, step), (output, why)).await;
         }
     }
     Ok(())
@@ -69,7 +69,7 @@ async fn resolve(
     client: &Client,
     id: i64,
     (word, step): (Became, Option<String>),
-    output: Option<String>,
+    (output, why): (Option<String>, Option<String>),
 ) -> Result<(), CliError> {
     let word = match word {
         Became::Done => StepWord::Done,
@@ -79,7 +79,9 @@ async fn resolve(
     let json =
         |text: String| serde_json::from_str(&text).map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")));
     let output = output.map(json).transpose()?;
-    client.change(Method::POST, &format!("/api/v1/jobs/{id}/resolve"), Some(&Resolve { word, step, output })).await?;
+    client
+        .change(Method::POST, &format!("/api/v1/jobs/{id}/resolve"), Some(&Resolve { word, step, output, why }))
+        .await?;
     show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
     Ok(())
 }

@@ -205,6 +205,11 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
     lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
     lines.extend(d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))));
+    // What was launched says so above.
+    for act in d.acts.iter().filter(|act| act.act != "job.launched") {
+        let detail = act.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
+        lines.push(format!("  {:10}  by {}, {}{detail}", act.act.replace("job.", ""), act.by, exact(act.at)));
+    }
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
         lines.push("\nInputs".into());
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));

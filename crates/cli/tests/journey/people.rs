@@ -111,7 +111,7 @@ fn a_job_is_held_goes_on_and_is_stopped_with_what_it_did_taken_back() {
     assert_eq!(held.code, 0, "{}", held.all());
     let job = stage.job_in(1, &["paused"]);
     assert!(
-        job["job"]["doing"].as_str().is_some_and(|d| d.contains("held by admin: the yard is busy")),
+        job["job"]["doing"].as_str().is_some_and(|d| d.contains("paused by admin: the yard is busy")),
         "{}",
         job["job"]
     );
@@ -126,6 +126,18 @@ fn a_job_is_held_goes_on_and_is_stopped_with_what_it_did_taken_back() {
     assert_eq!(stopped.code, 0, "{}", stopped.all());
     let job = stage.job_in(1, &["cancelled"]);
     assert_eq!(job["job"]["failure"], "cancelled by admin: the wrong machine");
+    let acts: Vec<[&Value; 3]> =
+        job["acts"].as_array().expect("acts").iter().map(|act| [&act["by"], &act["act"], &act["detail"]]).collect();
+    assert_eq!(
+        json!(acts[1..]),
+        json!([
+            ["admin", "job.paused", "the yard is busy"],
+            ["admin", "job.resumed", null],
+            ["admin", "job.cancelled", "the wrong machine"]
+        ])
+    );
+    let recorded = stage.get("/api/v1/audit?act=job.cancelled");
+    assert_eq!(recorded["items"][0]["what"], "job 1", "{recorded}");
     assert_eq!(said(&stage)[..3], ["begun with vm/a", "never mind vm/a", "over with vm/a"]);
     assert_eq!(job["steps"][1]["state"], "stopped");
     assert_eq!(job["steps"][2]["state"], "not run");

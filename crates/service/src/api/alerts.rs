@@ -24,6 +24,7 @@ pub(super) async fn list(
     known("state", filter.state.as_deref(), AlertState::ALL.map(AlertState::as_str))?;
     let verdicts = Verdict::ALL.map(Verdict::as_str).into_iter().chain(["matched", "held", "unmatched"]);
     known("verdict", filter.verdict.as_deref(), verdicts)?;
+    known("outcome", filter.outcome.as_deref(), read::Outcome::ALL.map(read::Outcome::as_str))?;
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alerts(&node.db, filter).await?))
 }

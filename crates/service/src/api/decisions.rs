@@ -140,7 +140,7 @@ fn may_by_link(decision: &Decision) -> Result<(), ApiError> {
 }
 
 async fn linked(node: &Node, link: &str) -> Result<Decision, ApiError> {
-    let none = || ApiError::NotFound("a decision behind this link: it is cut short, or of another installation".into());
+    let none = || ApiError::NotFound("decision behind this link: it is cut short, or of another installation".into());
     Link::open(node, link).await?.ok_or_else(none)
 }
 

@@ -21,6 +21,7 @@ use arvok_core::{
     text::{clean_json, cut},
 };
 use arvok_store::{
+    audit::{self, Act, By},
     jobs::{self, Word},
     launches::{self, Launched},
     outside::{children, decisions},
@@ -68,13 +69,16 @@ pub(super) async fn one(
     let asked = decisions::of_job(&node.db, JobId(*id)).await?;
     let decisions = asked.into_iter().map(super::decisions::item).collect();
     let (gathered, all) = read::gathered(&node.db, *id, GATHERED_SHOWN).await?;
+    let acts = audit::of_job(&node.db, JobId(*id), ACTS_SHOWN).await?;
     let gathered_more = usize::try_from(all).unwrap_or_default().saturating_sub(gathered.len());
     let detail = detail(row, runbook.as_deref(), alert, decisions);
-    Ok(web::Json(JobDetail { gathered, gathered_more, ..detail }))
+    Ok(web::Json(JobDetail { gathered, gathered_more, acts, ..detail }))
 }
 
 /// Alerts of a gathering that are shown with its job.
 const GATHERED_SHOWN: u64 = 100;
+/// Acts of people that are shown with a job.
+const ACTS_SHOWN: i64 = 100;
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
 #[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)), request_body = Resolve,
@@ -111,7 +115,15 @@ pub(super) async fn resolve(
     if too_deep(&output) {
         return Err(ApiError::BadRequest(format!("output: {}", depth_complaint())));
     }
-    say(&node, &caller, *id, Word::Resolve { place, word, output: clean_json(output) }).await
+    let at = place.as_ref().map_or_else(String::new, |place| format!("step `{place}` "));
+    let became = match word {
+        Resolution::Done => "was done",
+        Resolution::Again => "is done again",
+        Resolution::Failed => "has failed",
+    };
+    let detail = format!("{at}{became}{}", because(body.why.as_deref()));
+    let word = Word::Resolve { place, word, output: clean_json(output) };
+    say(&node, &caller, *id, word, ("job.resolved", &detail)).await
 }
 
 /// Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still
@@ -144,8 +156,7 @@ pub(super) async fn go_on(
     if body.dry_run {
         return Ok(HttpResponse::Ok().json(goes_on));
     }
-    let why = body.why.as_deref().map(str::trim).filter(|why| !why.is_empty()).map(|why| cut(why, LONGEST_WHY));
-    let because = why.map_or_else(String::new, |why| format!(": {why}"));
+    let because = because(body.why.as_deref());
     let made = launches::go_on(
         &node.db,
         launches::GoOn {
@@ -183,8 +194,9 @@ pub(super) async fn pause(
     id: web::Path<i64>,
     body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
-    let words = by("held", &caller, body.why.as_deref());
-    let answer = say(&node, &caller, *id, Word::Pause { words: words.clone() }).await?;
+    let words = by("paused", &caller, body.why.as_deref());
+    let act = ("job.paused", body.why.as_deref().unwrap_or_default());
+    let answer = say(&node, &caller, *id, Word::Pause { words: words.clone() }, act).await?;
     say_below(&node, *id, &Word::Pause { words }).await?;
     Ok(answer)
 }
@@ -197,9 +209,10 @@ pub(super) async fn resume(
     node: web::Data<Node>,
     caller: Caller,
     id: web::Path<i64>,
-    _body: web::Json<Because>,
+    body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
-    let answer = say(&node, &caller, *id, Word::Resume).await?;
+    let act = ("job.resumed", body.why.as_deref().unwrap_or_default());
+    let answer = say(&node, &caller, *id, Word::Resume, act).await?;
     say_below(&node, *id, &Word::Resume).await?;
     Ok(answer)
 }
@@ -259,27 +272,42 @@ pub(super) async fn cancel(
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
     let words = by("cancelled", &caller, body.why.as_deref());
-    if jobs::cancel_queued(&node.db, JobId(*id), &words).await? {
+    let act = ("job.cancelled", body.why.as_deref().unwrap_or_default());
+    if jobs::cancel_queued(&node.db, JobId(*id), &words, Some(of(&caller, act))).await? {
         tracing::info!(job = *id, by = caller.0.name, "a job was cancelled before it began");
         node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
         return Ok(HttpResponse::Accepted().finish());
     }
-    say(&node, &caller, *id, Word::Cancel { undo: body.undo, words }).await
+    say(&node, &caller, *id, Word::Cancel { undo: body.undo, words }, act).await
 }
 
 /// Longest reason that is kept.
 const LONGEST_WHY: usize = 300;
 
-fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
+/// A reason behind what it is for; nothing where none was given.
+fn because(why: Option<&str>) -> String {
     let why = why.map(str::trim).filter(|why| !why.is_empty()).map(|why| cut(why, LONGEST_WHY));
-    let because = why.map_or_else(String::new, |why| format!(": {why}"));
-    format!("{what} by {}{because}", caller.0.name)
+    why.map_or_else(String::new, |why| format!(": {why}"))
 }
 
-/// Says something to a job. Whoever walks it hears of it, at once if that is this node.
-async fn say(node: &Node, caller: &Caller, id: i64, word: Word) -> Result<HttpResponse, ApiError> {
+fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
+    format!("{what} by {}{}", caller.0.name, because(why))
+}
+
+fn of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a> {
+    Act { by: By::Token(&caller.0.name), act, detail: detail.trim() }
+}
+
+/// Says something to a job, and records who did. Whoever walks it hears of it, at once if that is this node.
+async fn say(
+    node: &Node,
+    caller: &Caller,
+    id: i64,
+    word: Word,
+    act: (&'static str, &str),
+) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    if !jobs::say(&node.db, JobId(id), &word).await? {
+    if !jobs::say(&node.db, JobId(id), &word, Some(of(caller, act))).await? {
         let row = read::job(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
         let can = word.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
         let state = row.item.state;
@@ -298,7 +326,7 @@ async fn say(node: &Node, caller: &Caller, id: i64, word: Word) -> Result<HttpRe
 /// Says the same to the jobs of its steps, as far as it can be said to them.
 async fn say_below(node: &Node, id: i64, word: &Word) -> Result<(), ApiError> {
     for below in children::alive_below(&node.db, JobId(id)).await? {
-        jobs::say(&node.db, below, word).await?;
+        jobs::say(&node.db, below, word, None).await?;
     }
     node.work.notify_one();
     runner::hear(node).await;
@@ -334,5 +362,6 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, deci
         reason: row.reason,
         seen: row.seen,
         goes_on_as: row.goes_on_as,
+        acts: Vec::new(),
     }
 }

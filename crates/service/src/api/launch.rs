@@ -143,7 +143,7 @@ fn part(p: job::DryPart) -> DryPart {
 }
 
 /// Refuses inputs that were copied from where a secret was hidden: the mark would be taken for the value.
-fn refuse_marks(inputs: &Map<String, Value>) -> Result<(), ApiError> {
+pub(super) fn refuse_marks(inputs: &Map<String, Value>) -> Result<(), ApiError> {
     match inputs.iter().find(|(_, value)| value.to_string().contains(SECRET_MARK)) {
         None => Ok(()),
         Some((name, _)) => Err(ApiError::BadRequest(format!(

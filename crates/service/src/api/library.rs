@@ -73,7 +73,7 @@ fn item(published: &Published, ready: &ReadyMade) -> LibraryItem {
     let told = |entry: &Arc<Entry>| LibraryCopy {
         name: entry.name.clone(),
         version: entry.version,
-        same: entry.document.text.trim_end() == ready.text().trim_end(),
+        same: ready.is_same(&entry.name, &entry.document.text),
     };
     LibraryItem { missing: missing.collect(), copies: copies.map(told).collect(), runbook }
 }

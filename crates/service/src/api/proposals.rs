@@ -9,6 +9,7 @@ use arvok_store::{
     proposals::{self as store, Decided},
     read,
 };
+use serde_json::{Map, Value};
 
 /// Longest reason, in bytes.
 const MAX_NOTE: usize = 2000;
@@ -71,6 +72,38 @@ pub(super) async fn dismiss(
     decide(&node, &caller, *id, body.into_inner(), false).await
 }
 
+/// The inputs of a proposal with others in their place, and the names of those: as the version of the runbook that is proposed
+/// allows them. What it acts on stays: the rule's quotas and the locks of the target were asked for that.
+async fn instead(
+    node: &Node,
+    caller: &Caller,
+    proposed: &ProposalItem,
+    others: Map<String, Value>,
+) -> Result<Option<(Value, String)>, ApiError> {
+    let mut inputs = proposed.inputs.as_object().cloned().unwrap_or_default();
+    let others: Map<String, Value> =
+        others.into_iter().filter(|(name, value)| inputs.get(name) != Some(value)).collect();
+    if others.is_empty() {
+        return Ok(None);
+    }
+    let runbook = node.runbook(&proposed.runbook, proposed.runbook_version).await?;
+    let runbook = runbook.ok_or_else(|| {
+        ApiError::Conflict(format!("version {} of its runbook cannot be read any more", proposed.runbook_version))
+    })?;
+    caller.must(super::launch::role(runbook.launch))?;
+    super::launch::refuse_marks(&others)?;
+    let names = others.keys().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ");
+    inputs.extend(others);
+    let prepared = runbook.prepare(inputs).map_err(|e| ApiError::BadRequest(e.to_string()))?;
+    if prepared.target.to_string() != proposed.target {
+        let (target, proposed) = (prepared.target, &proposed.target);
+        return Err(ApiError::BadRequest(format!(
+            "inputs: it would act on {target} and not on {proposed}; launch the runbook for that one by itself"
+        )));
+    }
+    Ok(Some((Value::Object(prepared.inputs), names)))
+}
+
 async fn decide(
     node: &Node,
     caller: &Caller,
@@ -86,8 +119,13 @@ async fn decide(
     if !agreed && note.is_none() {
         return Err(ApiError::BadRequest("note: say why it is dismissed; whoever looks back will want to know".into()));
     }
+    if !agreed && !decision.inputs.is_empty() {
+        return Err(ApiError::BadRequest("inputs: only what is launched has other inputs".into()));
+    }
     let before = found(node, id).await?;
-    let decided = Decided { by: &caller.0.name, at: clock::now(), note };
+    let instead = instead(node, caller, &before, decision.inputs).await?;
+    let instead = instead.as_ref().map(|(inputs, names)| (inputs, names.as_str()));
+    let decided = Decided { by: &caller.0.name, at: clock::now(), note, instead };
     let done = if agreed {
         store::launch(&node.db, JobId(id), decided).await?
     } else {

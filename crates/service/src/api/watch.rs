@@ -41,6 +41,7 @@ pub(super) async fn overview(
         broken: seen.broken,
         proposals: seen.proposals,
         under_way: seen.under_way,
+        jobs_under_way: seen.jobs_under_way,
         alarms: seen.alarms,
         alarms_open: seen.alarms_open,
         unreadable: seen.unreadable,

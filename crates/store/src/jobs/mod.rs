@@ -15,7 +15,12 @@ pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
 pub use record::{AlarmSeen, Answered, Began, Ended, Record, Saw, Standing, Then, record};
 
-use crate::{StoreError, entity::alarm, sql};
+use crate::{
+    StoreError,
+    audit::{Act, By},
+    entity::alarm,
+    sql,
+};
 use arvok_core::{
     AlarmId, AlertId, JobId, Severity,
     alarm::Alarm,
@@ -24,7 +29,7 @@ use arvok_core::{
 use chrono::{DateTime, TimeDelta, Utc};
 use record::{Holds, write};
 use sea_orm::{
-    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait,
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait, Value,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -407,27 +412,56 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
 /// A word of a person's, and its number.
 pub type Said = (i32, Word);
 
+/// Records an act upon the jobs of a statement named `done`; the values of the act are the last four.
+fn noted(first: usize) -> String {
+    let [kind, name, act, detail] = [first, first + 1, first + 2, first + 3];
+    format!(
+        "noted AS (INSERT INTO audit (at, by_kind, by_name, act, what, detail)
+            SELECT clock_timestamp(), ${kind}, ${name}, ${act}, 'job ' || id, ${detail} FROM done WHERE ${act} <> '')
+        SELECT id FROM done"
+    )
+}
+
+fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
+    let act = act.unwrap_or(Act { by: By::Node(""), act: "", detail: "" });
+    [act.by.kind().into(), reason(act.by.name()).into(), act.act.into(), reason(act.detail).into()]
+}
+
 /// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
-/// that it has not heard yet. Whoever walks the job hears it, or it is taken up for it.
-pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word) -> Result<bool, StoreError> {
+/// that it has not heard yet. Whoever walks the job hears it, or it is taken up for it. What somebody does is recorded with it.
+pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word, act: Option<Act<'_>>) -> Result<bool, StoreError> {
     // A hold can be taken back while nobody has heard of it yet, and while what is under way comes to its end.
-    let sql = "UPDATE job SET word = $2, word_number = word_number + 1,
-            wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
-        WHERE id = $1 AND CASE WHEN $2 = '\"resume\"'::jsonb
-            THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting') AND progress -> 'paused' IS NOT NULL))
-                OR (word ? 'pause' AND state IN ('running', 'waiting', 'paused'))
-            ELSE word IS NULL AND state = ANY($3) END RETURNING id";
+    let sql = format!(
+        "WITH done AS (UPDATE job SET word = $2, word_number = word_number + 1,
+                wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+            WHERE id = $1 AND CASE WHEN $2 = '\"resume\"'::jsonb
+                THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting') AND progress -> 'paused' IS NOT NULL))
+                    OR (word ? 'pause' AND state IN ('running', 'waiting', 'paused'))
+                ELSE word IS NULL AND state = ANY($3) END RETURNING id), {}",
+        noted(4)
+    );
     let states: Vec<String> = word.states().iter().map(ToString::to_string).collect();
-    let said: Vec<Id> =
-        sql::typed(db, sql, vec![id.0.into(), serde_json::to_value(word)?.into(), states.into()]).await?;
+    let mut values = vec![id.0.into(), serde_json::to_value(word)?.into(), states.into()];
+    values.extend(values_of(act));
+    let said: Vec<Id> = sql::typed(db, &sql, values).await?;
     Ok(!said.is_empty())
 }
 
 /// Cancels a job that was not started yet; whether it was not.
-pub async fn cancel_queued(db: &DatabaseConnection, id: JobId, words: &str) -> Result<bool, StoreError> {
-    let sql = "UPDATE job SET state = 'cancelled', effect = 'not checked', finished_at = now(), failure = $2
-        WHERE id = $1 AND state = 'queued' RETURNING id";
-    let cancelled: Vec<Id> = sql::typed(db, sql, vec![id.0.into(), reason(words).into()]).await?;
+pub async fn cancel_queued(
+    db: &DatabaseConnection,
+    id: JobId,
+    words: &str,
+    act: Option<Act<'_>>,
+) -> Result<bool, StoreError> {
+    let sql = format!(
+        "WITH done AS (UPDATE job SET state = 'cancelled', effect = 'not checked', finished_at = now(), failure = $2
+            WHERE id = $1 AND state = 'queued' RETURNING id), {}",
+        noted(3)
+    );
+    let mut values = vec![id.0.into(), reason(words).into()];
+    values.extend(values_of(act));
+    let cancelled: Vec<Id> = sql::typed(db, &sql, values).await?;
     Ok(!cancelled.is_empty())
 }
 

@@ -74,10 +74,10 @@ pub async fn made(db: &impl ConnectionTrait, parent: JobId, place: &Place) -> Re
 
 /// Tells a job to stop; whether it is told, or needs not be told any more.
 pub async fn recall(db: &DatabaseConnection, job: JobId, undo: bool, words: &str) -> Result<bool, StoreError> {
-    if jobs::cancel_queued(db, job, words).await? {
+    if jobs::cancel_queued(db, job, words, None).await? {
         return Ok(true);
     }
-    if jobs::say(db, job, &Word::Cancel { undo, words: words.to_owned() }).await? {
+    if jobs::say(db, job, &Word::Cancel { undo, words: words.to_owned() }, None).await? {
         return Ok(true);
     }
     let sql = "SELECT id FROM job WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";

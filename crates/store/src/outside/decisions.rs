@@ -1,6 +1,10 @@
 //! Decisions: questions that jobs put to people, and what became of them.
 
-use crate::{StoreError, sql};
+use crate::{
+    StoreError,
+    audit::{self, By},
+    sql,
+};
 use arvok_core::{
     JobId,
     job::{Decided, Place, What},
@@ -102,11 +106,15 @@ pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result
         "UPDATE decision SET state = 'taken', choice = $2, decided_by = $3, how = $4, remark = $5, decided_at = now()
         WHERE id = $1 AND state = 'open' AND until > now() RETURNING job_id";
     let Decided { choice, by, how, remark } = decided.clone();
+    let by_whom = decided.by.as_str();
+    let by_whom = if how == "link" { By::Link(by_whom) } else { By::Token(by_whom) };
+    let detail = if remark.is_empty() { choice.clone() } else { format!("{choice}: {remark}") };
     let clean = |text: String| text.replace('\0', "\u{fffd}");
     let values = vec![id.into(), choice.into(), clean(by).into(), how.into(), clean(remark).into()];
     let taken: Vec<Of> = sql::typed(&tx, sql, values).await?;
     let Some(of) = taken.first() else { return Ok(false) };
     poke(&tx, of.job_id).await?;
+    audit::record(&tx, by_whom, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail).await?;
     tx.commit().await?;
     Ok(true)
 }

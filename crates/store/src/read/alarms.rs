@@ -110,6 +110,8 @@ pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page
         .apply_if(filter.since, |q, since| q.filter(Column::ChangedAt.gte(since)))
         .apply_if(filter.until, |q, until| q.filter(Column::ChangedAt.lt(until)))
         .apply_if(filter.source, |q, source| q.filter(Column::Source.eq(source)))
+        .apply_if(filter.kind, |q, kind| q.filter(Column::Kind.eq(kind)))
+        .apply_if(filter.resource, |q, resource| q.filter(Column::Resource.eq(resource)))
         .apply_if(filter.after, |q, after| q.filter(Column::Id.lt(after)))
         .apply_if(filter.text, |q, text| q.filter(texts().ilike(like(&text).as_str())))
         .order_by_desc(Column::Id)

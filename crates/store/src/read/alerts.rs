@@ -1,6 +1,6 @@
 //! Alerts and payloads that could not be read.
 
-use super::{Conditions, bound::Floor, like, page};
+use super::{Conditions, bound::Floor, like, outcome::Outcome, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
 use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict, alert::SeverityRange, source::OWN};
@@ -33,7 +33,7 @@ pub(super) const SEVERITY: &str = "(ARRAY['indeterminate','warning','minor','maj
 fn select(from: &str, filter: &str) -> String {
     format!(
         "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels,
-            coalesce((SELECT jsonb_agg(jsonb_build_object('rule', v.rule, 'verdict', v.verdict) ORDER BY v.rule)
+            coalesce((SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('rule', v.rule, 'verdict', v.verdict, 'job', v.job_id)) ORDER BY v.rule)
                 FROM verdicts v WHERE v.alert_seq = a.seq), '[]') AS verdicts
         FROM {from} {filter}"
     )
@@ -91,6 +91,9 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
         let not = if given.is_none() { "NOT " } else { "" };
         let given = given.unwrap_or_else(|| "true".into());
         c.plain(&format!("{not}EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {given} {within})"));
+    }
+    if let Some(outcome) = filter.outcome.as_deref().and_then(Outcome::parse) {
+        outcome.narrow(&mut c, floor.as_ref().map(Floor::at));
     }
     if let Some(text) = filter.text {
         c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));

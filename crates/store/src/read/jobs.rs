@@ -72,7 +72,7 @@ impl From<Line> for JobItem {
 
 /// A page of jobs, newest first, without what only the runbook knows.
 pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
-    use job::Column::{AlarmId, CreatedAt, Effect, Id, Rule, Runbook, State, Target};
+    use job::Column::{AlarmId, CreatedAt, Effect, Id, LaunchedBy, Rule, Runbook, State, Target};
     let limit = filter.limit.unwrap_or(PAGE);
     let states: Vec<String> = filter.states().into_iter().map(str::to_owned).collect();
     let found = job::Entity::find()
@@ -81,6 +81,7 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
+        .apply_if(filter.by, |q, by| q.filter(LaunchedBy.eq(by)))
         .apply_if(filter.alarm, |q, alarm| {
             let gathered =
                 Expr::cust_with_values("job.id IN (SELECT job_id FROM gathered WHERE alarm_id = $1)", [alarm]);

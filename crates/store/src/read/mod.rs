@@ -6,6 +6,7 @@ mod alarms;
 mod alerts;
 mod bound;
 mod jobs;
+mod outcome;
 mod proposals;
 mod replay;
 mod timeline;
@@ -19,6 +20,7 @@ pub use alerts::{
     unreadable_from, whole_alert, whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
+pub use outcome::Outcome;
 pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
 pub use timeline::{job_timeline, timeline};

@@ -4,7 +4,7 @@ use super::page;
 use crate::{
     StoreError,
     entity::proposal::{
-        Column::{Id, Rule, State},
+        Column::{Id, Rule, Runbook, State, Target},
         Entity, Model,
     },
 };
@@ -39,6 +39,8 @@ pub async fn proposals(db: &DatabaseConnection, filter: ProposalFilter) -> Resul
     let found = Entity::find()
         .apply_if(filter.state, |q, state| q.filter(State.eq(state)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
+        .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
+        .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
         .order_by_desc(Id)
         .limit(limit + 1)

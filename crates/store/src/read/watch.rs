@@ -1,6 +1,6 @@
 //! The overview.
 
-use super::{alarms::standing, jobs::items};
+use super::{alarms::standing, jobs::items, outcome::OF_JOB};
 use crate::{
     StoreError,
     entity::{alarm, job, unreadable},
@@ -30,6 +30,8 @@ pub struct Overview {
     pub proposals: Vec<ProposalItem>,
     /// Jobs at work.
     pub under_way: Vec<JobItem>,
+    /// How many jobs are at work.
+    pub jobs_under_way: i64,
     /// Alarms that stand or ended within the last five minutes.
     pub alarms: Vec<AlarmItem>,
     /// How many alarms stand.
@@ -55,17 +57,15 @@ const NARROWING: &str = "
         SELECT alert_seq, min(job_id) AS job FROM verdicts v WHERE verdict = 'dispatched' AND at >= $1
             AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = v.alert_seq AND a.source = 'arvok' OFFSET 0) GROUP BY alert_seq
     ), done AS (
-        SELECT count(*) AS dispatched,
-            count(*) FILTER (WHERE j.id IS NULL OR j.state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
-            count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect IS DISTINCT FROM 'confirmed') AS unproved,
-            count(*) FILTER (WHERE j.state IN ('failed', 'expired', 'refused', 'unsure')) AS failed,
-            count(*) FILTER (WHERE j.state = 'succeeded' AND j.effect = 'confirmed') AS confirmed
-        FROM job_of LEFT JOIN job j ON j.id = job_of.job
+        SELECT count(*) AS dispatched, count(*) FILTER (WHERE outcome = 'under-way') AS under_way,
+            count(*) FILTER (WHERE outcome = 'unproved') AS unproved, count(*) FILTER (WHERE outcome = 'failed') AS failed,
+            count(*) FILTER (WHERE outcome = 'cancelled') AS cancelled, count(*) FILTER (WHERE outcome = 'confirmed') AS confirmed
+        FROM (SELECT {OF_JOB} AS outcome FROM job_of LEFT JOIN job j ON j.id = job_of.job) o
     ), matching AS (
         SELECT dispatched + proposed + watched + folded + held AS matched FROM counted, done
     )
     SELECT greatest(matched, alerts + former) AS distinct, greatest(alerts + former - matched, 0) AS unmatched, matched,
-        proposed, watched, folded, held, dispatched, under_way, unproved, failed, confirmed, repeated,
+        proposed, watched, folded, held, dispatched, under_way, unproved, failed, cancelled, confirmed, repeated,
         $1 AS \"from\", $2 AS \"to\", 0 AS received
     FROM counted, delivered, done, matching";
 
@@ -144,7 +144,10 @@ fn at_work() -> Select<job::Entity> {
 pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<Utc>) -> Result<Overview, StoreError> {
     let from = now - window;
     let from = from.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(from);
-    let mut narrowing: Narrowing = sql::maybe(db, NARROWING, vec![from.into(), now.into()]).await?.unwrap_or_default();
+    let mut narrowing: Narrowing =
+        sql::maybe(db, &NARROWING.replace("{OF_JOB}", OF_JOB), vec![from.into(), now.into()])
+            .await?
+            .unwrap_or_default();
     narrowing.received = narrowing.distinct + narrowing.repeated;
 
     let open = ProposalFilter { state: Some("open".into()), limit: Some(MOST), ..Default::default() };
@@ -156,6 +159,7 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
         broken: sql::rows(db, BROKEN, vec![(now - TimeDelta::days(1)).into(), number(MOST).into()]).await?,
         proposals,
         under_way: items(db, at_work(), MOST).await?,
+        jobs_under_way: number(at_work().count(db).await?),
         alarms: open_alarms(db, now).await?,
         alarms_open: number(alarm::Entity::find().filter(alarm::Column::State.eq("raised")).count(db).await?),
         unreadable: number(unreadable::Entity::find().filter(unreadable::Column::Received.gte(from)).count(db).await?),

@@ -306,13 +306,13 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let db = &published.db;
         let word = Word::Resolve { place: None, word: Resolution::Done, output: serde_json::Value::Null };
         let job = take(db, "a", &[]).await.expect("a job");
-        assert!(!jobs::say(db, job.id, &word).await.expect("asks"), "it runs: there is nothing to resolve");
+        assert!(!jobs::say(db, job.id, &word, None).await.expect("asks"), "it runs: there is nothing to resolve");
         record(db, &job, &end(JobState::Unsure)).await.expect("unsure");
         assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
         assert!(take(db, "a", &[]).await.is_none(), "nobody has said anything");
-        let (a, b) = tokio::join!(jobs::say(db, job.id, &word), jobs::say(db, job.id, &word));
+        let (a, b) = tokio::join!(jobs::say(db, job.id, &word, None), jobs::say(db, job.id, &word, None));
         assert_eq!([a, b].map(|said| said.expect("asks")).into_iter().filter(|s| *s).count(), 1, "one was first");
-        assert!(!jobs::say(db, JobId(999_999), &word).await.expect("asks"));
+        assert!(!jobs::say(db, JobId(999_999), &word, None).await.expect("asks"));
         let taken = take(db, "b", &[]).await.expect("it is taken up for it");
         let (number, said) = taken.word.clone().expect("a word");
         assert_eq!(said, word);
@@ -325,7 +325,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
         // A job that is walked hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
         let pause = Word::Pause { words: "held by pat".into() };
-        assert!(jobs::say(db, again.id, &pause).await.expect("says"));
+        assert!(jobs::say(db, again.id, &pause, None).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
         let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
         assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
@@ -337,7 +337,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         record(db, &woken, &rest).await.expect("rests");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
         assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
-        assert!(jobs::say(db, woken.id, &Word::Resume).await.expect("says"));
+        assert!(jobs::say(db, woken.id, &Word::Resume, None).await.expect("says"));
         assert_eq!(take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1), Some(Word::Resume));
     });
 }
@@ -387,8 +387,8 @@ fn a_job_is_cancelled_before_it_began() {
     block(async {
         let id = published.jobs(1).await[0];
         let db = &published.db;
-        assert!(jobs::cancel_queued(db, id, "cancelled by pat").await.expect("cancels"));
-        assert!(!jobs::cancel_queued(db, id, "once more").await.expect("asks"));
+        assert!(jobs::cancel_queued(db, id, "cancelled by pat", None).await.expect("cancels"));
+        assert!(!jobs::cancel_queued(db, id, "once more", None).await.expect("asks"));
         let row = one(db, "SELECT state || ', ' || failure AS x FROM job").await;
         assert_eq!(row, "cancelled, cancelled by pat");
         assert!(take(db, "a", &[]).await.is_none());
@@ -673,7 +673,7 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         record(db, &job, &Record::default()).await.expect("begins");
-        let said = async |word: &jobs::Word| jobs::say(db, job.id, word).await.expect("says");
+        let said = async |word: &jobs::Word| jobs::say(db, job.id, word, None).await.expect("says");
         let hold = jobs::Word::Pause { words: "held by pat".into() };
         assert!(!said(&jobs::Word::Resume).await, "nobody holds it");
         assert!(said(&hold).await);

@@ -283,7 +283,7 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         let come = outside::come(db, woken.id, &[(place.clone(), Outside::Job(child))]).await.expect("reads");
         assert!(matches!(&come.posts[..], [(_, What::Ended(end))] if end.outputs == json!({ "a": 1 })), "{come:?}");
         assert!(children::recall(db, child, true, "enough").await.expect("recalls"), "it needs not be told any more");
-        assert!(jobs::cancel_queued(db, JobId(999_999), "x").await.is_ok_and(|done| !done));
+        assert!(jobs::cancel_queued(db, JobId(999_999), "x", None).await.is_ok_and(|done| !done));
     });
 }
 

@@ -116,7 +116,7 @@ fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
         for round in 0..8 {
             published.send(json!({ "resource": format!("vm/p{round}") })).await;
             let id = one(db, "SELECT max(id) AS x FROM proposal WHERE state = 'open'").await.as_i64().expect("open");
-            let by = |by| Decided { by, at: now(), note: Some("seen") };
+            let by = |by| Decided { by, at: now(), note: Some("seen"), instead: None };
             let (launched, again, dismissed) = tokio::join!(
                 proposals::launch(db, JobId(id), by("pat")),
                 proposals::launch(db, JobId(id), by("kim")),
@@ -134,8 +134,7 @@ fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
         }
         let queued = format!("SELECT count(*) AS x FROM job WHERE state <> '{}'", JobState::Queued);
         assert_eq!(one(db, &queued).await, 0);
-        assert!(
-            !proposals::launch(db, JobId(999_999), Decided { by: "pat", at: now(), note: None }).await.expect("asks")
-        );
+        let unknown = Decided { by: "pat", at: now(), note: None, instead: None };
+        assert!(!proposals::launch(db, JobId(999_999), unknown).await.expect("asks"));
     });
 }

@@ -9,7 +9,7 @@ use arvok_store::{
 };
 use serde_json::{Value, json};
 
-const STEPS: [(&str, &str); 26] = [
+const STEPS: [(&str, &str); 27] = [
     ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
     ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
     ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
@@ -36,6 +36,7 @@ const STEPS: [(&str, &str); 26] = [
     ("0024_walked_otherwise", include_str!("../../migrations/0024_walked_otherwise.sql")),
     ("0025_seen", include_str!("../../migrations/0025_seen.sql")),
     ("0026_operation", include_str!("../../migrations/0026_operation.sql")),
+    ("0027_acts", include_str!("../../migrations/0027_acts.sql")),
 ];
 
 /// What the first version would have written in a night, and a later one.

@@ -307,7 +307,8 @@ impl Taking<'_, '_> {
         let must = |name: &String| schema["required"].as_array().is_some_and(|all| all.iter().any(|one| one == name));
         let mut fields = Map::new();
         for (name, property) in properties.clone() {
-            let taken = self.take(&name, property, required && must(&name));
+            // The body may be left out in its description; it is always sent, and then it has what it must have.
+            let taken = self.take(&name, property, must(&name));
             fields.insert(name, format!("${{give.{taken}}}").into());
         }
         self.made.request.insert(key.into(), fields.into());
