@@ -20,7 +20,7 @@ test: setup check
 	$(CARGO) test --workspace --no-fail-fast
 
 check: setup $(CONSOLE)
-	cd console && $(NPM) run --silent check
+	cd console && $(NPM) run --silent check && $(NPM) run --silent test
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --workspace --all-targets -- --deny warnings
 
@@ -57,8 +57,8 @@ setup:
 
 console: $(CONSOLE)
 
-$(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts console/vite.cases.ts \
-		$(shell find console/src console/public console/tests -type f)
+$(CONSOLE): console/package-lock.json console/index.html console/vite.config.ts \
+		$(shell find console/src console/public -type f)
 	@test -d console/node_modules || tools/setup
 	cd console && $(NPM) run --silent build
 

@@ -4,6 +4,7 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { RouterProvider } from 'react-router';
 import { Refused } from './api/client';
+import { keepFocus } from './focus';
 import { router } from './routes';
 import './styles.css';
 
@@ -15,7 +16,7 @@ const refused = (error: Error) => {
 
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== 'me' && refused(error) }),
-  mutationCache: new MutationCache({ onError: refused }),
+  mutationCache: new MutationCache({ onError: refused, onMutate: keepFocus }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

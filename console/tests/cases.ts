@@ -1,17 +1,17 @@
-// The console's pure parts under the names that the cases call them by.
+// The console's pure parts under the names that the cases call them by. What needs a browser is tested in one.
 import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
-import { exactly } from '../src/api/exactly';
 import { type Goal, goals } from '../src/shell/goals';
-import { between, exact, rough } from '../src/ui/time';
-import { some } from '../src/ui/words';
+import { curl } from '../src/ui/curl';
+import { between, clock as clockOf, exact, rough } from '../src/ui/time';
+import { bytes, some } from '../src/ui/words';
+import { band, height } from '../src/views/band';
 import { asStep } from '../src/views/connection/step';
 import { complete, inExpression, type Known, pathAt } from '../src/views/definition/complete';
-import { difference } from '../src/views/definition/difference';
+import { difference } from '../src/views/definition/lines';
 import { rows as passageRows, telling } from '../src/views/job/rows';
-import { type Field, fields, given, type Schema } from '../src/views/launch/inputs';
+import { type Field, fields, fromAlert, given, type Schema } from '../src/views/launch/inputs';
 import { mood } from '../src/views/mood';
-import { height, sides } from '../src/views/narrowing';
 import { marks, rows, span } from '../src/views/rule/laneData';
 import { allowsMore, stanceOf, withStance } from '../src/views/rule/stance';
 import { ended, took } from '../src/views/runbook/fared';
@@ -36,8 +36,12 @@ const changed = (before: string, after: string) =>
 const lanes = (...given: Parameters<typeof rows>) => Object.fromEntries(rows(...given));
 const axis = (from: string, to: string) => marks(Date.parse(from), Date.parse(to)).map((mark) => mark.label);
 const stretch = (...given: Parameters<typeof span>) => span(...given).map((at) => new Date(at).toISOString());
-const leaving = (...given: Parameters<typeof sides>) =>
-  sides(...given).map((column) => column.map((side) => `${side.count} ${side.label} -> ${side.to}`));
+const counted = (...given: Parameters<typeof band>) => {
+  const { columns, leaving } = band(...given);
+  return [columns, ...leaving].map((all) =>
+    all.map((one) => `${one.count} ${one.label} -> ${one.to ?? 'nothing'}`),
+  );
+};
 
 const form = (inputs: Record<string, Schema>, before?: Record<string, unknown>) =>
   fields(inputs, before).map((f) => `${f.name} ${f.kind}${f.must ? ' must' : ''}: ${f.first} ${f.choices}`);
@@ -72,6 +76,7 @@ const drawn = (steps: Parameters<typeof layout>[0]) => {
     size: `${width} ${height}`,
   };
 };
+const clock = (t: string, zone: 'UTC', now: string) => clockOf(t, zone, new Date(now));
 const fared = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
 
 const parts = {
@@ -79,18 +84,21 @@ const parts = {
   asStep,
   axis,
   between,
+  bytes,
   changed,
+  clock,
+  counted,
+  curl,
   drawn,
   exact,
   fared,
   form,
+  fromAlert,
   height,
   lanes,
-  leaving,
   mood,
   offered,
   passage,
-  exactly: (text: string) => JSON.stringify(exactly(text)),
   place,
   reached,
   rough,
@@ -100,8 +108,8 @@ const parts = {
   typed,
   withStance,
 };
-type Part = keyof typeof parts;
+export type Part = keyof typeof parts;
 
-/** What each case gives, in the order of the cases. */
-export const play = (cases: [Part, unknown[]][]) =>
-  cases.map(([name, given]) => (parts[name] as (...given: unknown[]) => unknown)(...given));
+/** What a part gives for a case. */
+export const play = (part: Part, given: unknown[]) =>
+  (parts[part] as (...given: unknown[]) => unknown)(...given);

@@ -36,6 +36,8 @@ export class Refused extends Error {
   constructor(
     message: string,
     readonly status: number,
+    /** Complaints about a text, each with its place. */
+    readonly problems: FileProblem[] = [],
   ) {
     super(message);
   }
@@ -43,15 +45,22 @@ export class Refused extends Error {
 
 const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Arvok-Console': '1' } });
 
+/** What is said while the service does not answer. */
+const AWAY = 'The service does not answer. It may be starting again; this page keeps trying.';
+
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 async function taken<T>(asked: Promise<Answer<T>>): Promise<T> {
   const { data, error, response } = await asked.catch(() => {
-    throw new Refused('The service does not answer. It may be starting again; this page keeps trying.', 0);
+    throw new Refused(AWAY, 0);
   });
   if (response.ok) return data as T;
-  const detail = (error as { detail?: string } | undefined)?.detail;
-  throw new Refused(detail ?? `The service answered ${response.status}.`, response.status);
+  const problem = error as Partial<Schema['Problem']> | undefined;
+  throw new Refused(
+    problem?.detail ?? `The service answered ${response.status}.`,
+    response.status,
+    problem?.problems,
+  );
 }
 
 export const me = () => taken<Who>(client.GET('/api/v1/me'));
@@ -64,6 +73,10 @@ export type AlertFilter = {
   severity?: string;
   state?: string;
   verdict?: string;
+  outcome?: string;
+  source?: string;
+  kind?: string;
+  resource?: string;
   rule?: string;
   text?: string;
   since?: string;
@@ -80,17 +93,44 @@ export const alert = async (seq: number) => {
   const asked = client.GET('/api/v1/alerts/{seq}', { params: { path: { seq } }, parseAs: 'text' });
   return exactly(await taken<string>(asked)) as AlertDetail;
 };
-export const alarms = (state?: string) =>
-  taken(client.GET('/api/v1/alarms', { params: { query: { state, limit: 200 } } }));
+export type AlarmFilter = {
+  state?: string;
+  severity?: string;
+  source?: string;
+  kind?: string;
+  resource?: string;
+  text?: string;
+  since?: string;
+  until?: string;
+};
+export const alarms = (filter: AlarmFilter, after?: number) =>
+  taken(client.GET('/api/v1/alarms', { params: { query: { ...filter, after, limit: 200 } } }));
 export const alarm = (id: number) =>
   taken<AlarmDetail>(client.GET('/api/v1/alarms/{id}', { params: { path: { id } } }));
-export type JobFilter = { state?: string; rule?: string; runbook?: string; since?: string; until?: string };
+export type JobFilter = {
+  state?: string;
+  effect?: string;
+  rule?: string;
+  runbook?: string;
+  target?: string;
+  by?: string;
+  since?: string;
+  until?: string;
+};
 export const jobs = (filter: JobFilter, after?: number) =>
   taken(client.GET('/api/v1/jobs', { params: { query: { ...filter, after, limit: 200 } } }));
 export const job = (id: number) =>
   taken<JobDetail>(client.GET('/api/v1/jobs/{id}', { params: { path: { id } } }));
-export const resolve = (id: number, as: 'done' | 'again' | 'failed', step: string, output?: unknown) =>
-  taken(client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output } }));
+export const resolve = (
+  id: number,
+  as: 'done' | 'again' | 'failed',
+  step: string,
+  output?: unknown,
+  why?: string,
+) =>
+  taken(
+    client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output, why } }),
+  );
 export const goOn = (id: number, dry_run: boolean, why?: string) =>
   taken<GoesOn>(client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }));
 export const liftHalt = () => taken(client.DELETE('/api/v1/halt'));
@@ -148,6 +188,44 @@ export const publish = (file: string, text: string, dry_run: boolean, as: Planne
   const expects = as.map(({ kind, name, version }) => ({ kind, name, version }));
   return taken(client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run, expects } }));
 };
+/** Withdraws a definition, or only tells what that would change. */
+export const withdraw = (kind: string, name: string, dry_run: boolean) =>
+  taken(
+    client.POST('/api/v1/publish', { body: { files: [], withdraw: [{ kind, name }], dry_run, expects: [] } }),
+  );
+export type Unreadable = Schema['UnreadableItem'];
+export const unreadable = (source: string, after?: number) =>
+  taken(client.GET('/api/v1/unreadable', { params: { query: { source, after, limit: 50 } } }));
+export const retryUnreadable = (source: string, after?: number) =>
+  taken(client.POST('/api/v1/unreadable/retry', { body: { source, after } }));
+export type NodeItem = Schema['NodeItem'];
+export const nodes = () => taken(client.GET('/api/v1/nodes'));
+export type Storage = Schema['Storage'];
+export const storage = () => taken(client.GET('/api/v1/storage'));
+export type Keep = Partial<Omit<Schema['KeepRequest'], 'dry_run'>>;
+export const keepFor = (keep: Keep, dry_run: boolean) =>
+  taken(
+    client.PUT('/api/v1/storage/retention', {
+      body: { alerts: null, sources: {}, unreadable: null, attempts: null, ...keep, dry_run },
+    }),
+  );
+export const setHalt = (reason: string) => taken(client.PUT('/api/v1/halt', { body: { reason } }));
+export type Token = Schema['TokenItem'];
+export const tokens = () => taken(client.GET('/api/v1/tokens'));
+export const makeToken = (name: string, role: Who['role']) =>
+  taken<Schema['TokenMade']>(client.POST('/api/v1/tokens', { body: { name, role } }));
+export const revokeToken = (name: string) =>
+  taken(client.DELETE('/api/v1/tokens/{name}', { params: { path: { name } } }));
+export type Secret = Schema['SecretItem'];
+export const secrets = () => taken(client.GET('/api/v1/secrets'));
+export const setSecret = (name: string, value: string, allowed?: string[]) =>
+  taken(client.PUT('/api/v1/secrets/{name}', { params: { path: { name } }, body: { value, allowed } }));
+export const removeSecret = (name: string) =>
+  taken(client.DELETE('/api/v1/secrets/{name}', { params: { path: { name } } }));
+export type AuditItem = Schema['AuditItem'];
+export type AuditFilter = { by?: string; act?: string; since?: string };
+export const audit = (filter: AuditFilter, after?: number) =>
+  taken(client.GET('/api/v1/audit', { params: { query: { ...filter, after, limit: 200 } } }));
 export const alertWhy = (seq: number) =>
   taken<AlertWhy>(client.GET('/api/v1/alerts/{seq}/why', { params: { path: { seq } } }));
 export const why = (body: Schema['WhyRequest']) => taken<Why>(client.POST('/api/v1/why', { body }));
@@ -210,12 +288,13 @@ export const tryOperation = (
   );
 export const importConnector = (text: string, only: string[], name?: string) =>
   taken<Imported>(client.POST('/api/v1/connectors/import', { body: { text, only, name } }));
-export const proposals = (state?: string) =>
-  taken(client.GET('/api/v1/proposals', { params: { query: { state, limit: 100 } } }));
+export type ProposalFilter = { state?: string; rule?: string; runbook?: string; target?: string };
+export const proposals = (filter: ProposalFilter, after?: number) =>
+  taken(client.GET('/api/v1/proposals', { params: { query: { ...filter, after, limit: 200 } } }));
 export const proposal = (id: number) =>
   taken<Proposal>(client.GET('/api/v1/proposals/{id}', { params: { path: { id } } }));
-export const launch = (id: number, note?: string) =>
-  taken(client.POST('/api/v1/proposals/{id}/launch', { params: { path: { id } }, body: { note } }));
+export const launch = (id: number, note?: string, inputs: Record<string, unknown> = {}) =>
+  taken(client.POST('/api/v1/proposals/{id}/launch', { params: { path: { id } }, body: { note, inputs } }));
 export const dismiss = (id: number, note: string) =>
   taken(client.POST('/api/v1/proposals/{id}/dismiss', { params: { path: { id } }, body: { note } }));
 
@@ -230,6 +309,9 @@ export async function rehearse(
     headers: { 'Content-Type': 'application/json', 'X-Arvok-Console': '1' },
     body: JSON.stringify(body),
     signal,
+  }).catch((error: Error) => {
+    if (signal.aborted) throw error;
+    throw new Refused(AWAY, 0);
   });
   if (!response.ok || !response.body) {
     const problem = (await response.json().catch(() => ({}))) as { detail?: string };

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { liftHalt, watch } from '../api/client';
 import { Button, Failed } from '../ui/parts';
 import { useMay } from '../ui/rights';
-import { exact } from '../ui/time';
+import { Exact } from '../ui/Time';
 
 export function Halted() {
   const queries = useQueryClient();
@@ -24,7 +24,7 @@ export function Halted() {
       className="flex flex-wrap items-center gap-3 rounded-md bg-bad-soft px-3 py-1.5 text-bad"
     >
       <p className="min-w-0 flex-1">
-        <b className="font-semibold">No job is begun.</b> Halted since {exact(halt.since)} by {halt.by}:{' '}
+        <b className="font-semibold">No job is begun.</b> Halted since <Exact at={halt.since} /> by {halt.by}:{' '}
         {halt.reason}
       </p>
       {may && !asked && <Button onClick={() => setAsked(true)}>Lift the halt</Button>}

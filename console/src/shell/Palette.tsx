@@ -1,10 +1,11 @@
 // Going anywhere by a few letters: Ctrl K opens it wherever one is.
-import { useQueries } from '@tanstack/react-query';
+import { useQueries, useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
 import { type KeyboardEvent, useEffect, useId, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { definitions } from '../api/client';
+import { definitions, vocabulary } from '../api/client';
+import { savedViews } from '../ui/SavedViews';
 import { type Goal, goals } from './goals';
 
 const KINDS = [
@@ -12,6 +13,7 @@ const KINDS = [
   { kind: 'runbook', path: '/runbooks' },
   { kind: 'connection', path: '/connections' },
   { kind: 'subscriber', path: '/subscribers' },
+  { kind: 'source', path: '/sources' },
 ];
 
 export function Palette({ views }: { views: Goal[] }) {
@@ -59,8 +61,10 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
   const published = useQueries({
     queries: KINDS.map(({ kind }) => ({ queryKey: ['definitions', kind], queryFn: () => definitions(kind) })),
   });
+  const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
   const all = [
     ...views,
+    ...savedViews(),
     ...KINDS.flatMap(({ kind, path }, i) =>
       (published[i]?.data?.items ?? []).flatMap((item): Goal[] => {
         const own = { name: item.name, what: kind, to: `${path}/${item.name}` };
@@ -69,12 +73,20 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
       }),
     ),
   ];
+  for (const resource of words.data?.resources ?? []) {
+    all.push({
+      name: resource,
+      what: 'resource',
+      to: `/alarms?state=any&resource=${encodeURIComponent(resource)}`,
+    });
+  }
   const found = goals(typed, all);
   const chosen = Math.min(at, Math.max(0, found.length - 1));
   const go = (goal: Goal | undefined) => {
     if (!goal) return;
     onGone();
-    navigate(goal.to);
+    if (goal.to) navigate(goal.to);
+    goal.act?.();
   };
   const pressed = (event: KeyboardEvent) => {
     const step = event.key === 'ArrowDown' ? 1 : event.key === 'ArrowUp' ? -1 : 0;
@@ -93,8 +105,8 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
         aria-expanded="true"
         aria-controls={list}
         aria-activedescendant={found[chosen] ? `${list}-${chosen}` : undefined}
-        aria-label="A view, a rule, a runbook, or job 12"
-        placeholder="A view, a rule, a runbook, or job 12"
+        aria-label="A view, a rule, a resource, something to do, or job 12"
+        placeholder="A view, a rule, a resource, something to do, or job 12"
         value={typed}
         onChange={(event) => {
           setTyped(event.target.value);
@@ -107,7 +119,7 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
         {found.map((goal, i) => (
           // biome-ignore lint/a11y/useKeyWithClickEvents: the keys are heard by the field above
           <div
-            key={goal.to}
+            key={`${goal.what} ${goal.name}`}
             id={`${list}-${i}`}
             role="option"
             tabIndex={-1}

@@ -3,16 +3,18 @@ import { type Query, useQuery, useQueryClient } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
 import { useEffect, useState, useSyncExternalStore } from 'react';
-import { NavLink, Outlet, useLocation } from 'react-router';
+import { Link, NavLink, Outlet, ScrollRestoration, useLocation } from 'react-router';
 import { me, Refused, signOut, type Who, watch } from '../api/client';
 import { startLive } from '../api/live';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
 import type { Goal } from './goals';
 import { Halted } from './Halted';
+import { Keys } from './Keys';
 import { Palette } from './Palette';
 import { SignIn, SignInAgain } from './SignIn';
-import { ThemeSwitch } from './ThemeSwitch';
+import { ThemeSwitch, turnTheme } from './ThemeSwitch';
+import { turnZone, ZoneSwitch } from './ZoneSwitch';
 
 const AREAS: [string, [string, string][]][] = [
   [
@@ -24,7 +26,13 @@ const AREAS: [string, [string, string][]][] = [
       ['Proposals', '/proposals'],
     ],
   ],
-  ['Take in', [['Alerts', '/alerts']]],
+  [
+    'Take in',
+    [
+      ['Alerts', '/alerts'],
+      ['Sources', '/sources'],
+    ],
+  ],
   [
     'Decide',
     [
@@ -39,11 +47,24 @@ const AREAS: [string, [string, string][]][] = [
       ['Subscribers', '/subscribers'],
     ],
   ],
+  [
+    'Keep',
+    [
+      ['System', '/system'],
+      ['Access', '/access'],
+      ['Record', '/record'],
+    ],
+  ],
 ];
 
 const VIEWS: Goal[] = [
   ...AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to }))),
   { name: 'Library', what: 'ready-made runbooks', to: '/library' },
+  { name: 'New rule', what: 'to do', to: '/rules/new' },
+  { name: 'New runbook', what: 'to do', to: '/runbooks/new' },
+  { name: 'New source', what: 'to do', to: '/sources/new' },
+  { name: 'Import a description of an API', what: 'to do', to: '/connections/import' },
+  { name: 'Keys of the console', what: 'help', to: '/keys' },
 ];
 
 export function Shell() {
@@ -76,14 +97,22 @@ function Frame({ who }: { who: Who }) {
   // biome-ignore lint/correctness/useExhaustiveDependencies: the menu closes whenever the place changes
   useEffect(() => setOpen(false), [pathname]);
   return (
-    <div className="min-h-dvh md:grid md:grid-cols-[188px_1fr]">
+    <div className="min-h-dvh md:grid md:grid-cols-[188px_1fr] print:block">
+      <a
+        href="#main"
+        className="sr-only focus:not-sr-only focus:fixed focus:top-2 focus:left-2 focus:z-30 focus:rounded-md focus:bg-panel focus:px-3 focus:py-1.5"
+      >
+        Skip the menu
+      </a>
+      <ScrollRestoration />
+      <Keys />
       <aside
         aria-label="Menu"
-        className="sticky top-0 hidden h-dvh flex-col border-line border-r bg-sunk px-3 py-4 md:flex"
+        className="sticky top-0 hidden h-dvh flex-col overflow-y-auto border-line border-r bg-sunk px-3 py-4 md:flex print:hidden"
       >
         <Menu who={who} live={live} />
       </aside>
-      <header className="flex items-center gap-3 border-line border-b bg-sunk px-4 py-2 md:hidden">
+      <header className="flex items-center gap-3 border-line border-b bg-sunk px-4 py-2 md:hidden print:hidden">
         <Brand />
         <span className="font-bold text-lg">Arvok</span>
         <Dialog.Root open={open} onOpenChange={setOpen}>
@@ -102,7 +131,7 @@ function Frame({ who }: { who: Who }) {
           </Dialog.Portal>
         </Dialog.Root>
       </header>
-      <main className="flex min-w-0 flex-col gap-3.5 px-4 py-4 md:px-6">
+      <main id="main" tabIndex={-1} className="flex min-w-0 flex-col gap-3.5 px-4 py-4 outline-none md:px-6">
         {!live && (
           <p role="status" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
             Not live: the connection to the service broke. Trying again.
@@ -129,12 +158,15 @@ function useOld(): string | undefined {
   return useSyncExternalStore((changed) => cache.subscribe(() => queueMicrotask(changed)), old);
 }
 
+/** What the numbers in the menu count. */
+const COUNTED: Record<string, string> = { Alarms: 'standing', Jobs: 'under way' };
+
 function Menu({ who, live }: { who: Who; live: boolean }) {
   const queries = useQueryClient();
   const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
   const counts: Record<string, number | undefined> = {
     Alarms: seen.data?.alarms_open,
-    Jobs: seen.data?.under_way.length,
+    Jobs: seen.data?.jobs_under_way ?? seen.data?.under_way.length,
   };
   const leave = async () => {
     await signOut().catch(() => undefined);
@@ -148,7 +180,14 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
         <Brand />
         Arvok
       </div>
-      <Palette views={VIEWS} />
+      <Palette
+        views={[
+          ...VIEWS,
+          { name: 'Sign out', what: 'to do', act: () => void leave() },
+          { name: 'Dark or light', what: 'to do', act: turnTheme },
+          { name: 'Times in UTC or local', what: 'to do', act: turnZone },
+        ]}
+      />
       <nav aria-label="Views" className="flex flex-col gap-0.5">
         {AREAS.map(([area, links]) => (
           <div key={area} className="flex flex-col gap-0.5">
@@ -168,7 +207,11 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
                 }
               >
                 {name}
-                {counts[name] ? <b className="font-semibold text-[12px] text-sea">{counts[name]}</b> : null}
+                {counts[name] ? (
+                  <b className="font-semibold text-[12px] text-sea" title={COUNTED[name]}>
+                    {counts[name].toLocaleString('en')}
+                  </b>
+                ) : null}
               </NavLink>
             ))}
           </div>
@@ -184,6 +227,12 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
         </span>
         <div className="flex items-center justify-between">
           <ThemeSwitch />
+          <ZoneSwitch />
+        </div>
+        <div className="flex items-center justify-between">
+          <Link to="/keys" className="hover:text-ink">
+            Keys
+          </Link>
           <button type="button" className="text-sea hover:underline" onClick={leave}>
             Sign out
           </button>

@@ -1,15 +1,25 @@
 // Light or dark; the system's choice until somebody makes their own.
 import { Switch } from 'radix-ui';
-import { useState } from 'react';
+import { useSyncExternalStore } from 'react';
+
+const followers = new Set<() => void>();
+const isDark = () => document.documentElement.dataset.theme === 'dark';
+const follow = (follower: () => void) => {
+  followers.add(follower);
+  return () => followers.delete(follower);
+};
+
+function choose(dark: boolean) {
+  const theme = dark ? 'dark' : 'light';
+  document.documentElement.dataset.theme = theme;
+  localStorage.setItem('arvok-theme', theme);
+  for (const follower of followers) follower();
+}
+
+export const turnTheme = () => choose(!isDark());
 
 export function ThemeSwitch() {
-  const root = document.documentElement;
-  const [dark, setDark] = useState(root.dataset.theme === 'dark');
-  const choose = (dark: boolean) => {
-    root.dataset.theme = dark ? 'dark' : 'light';
-    localStorage.setItem('arvok-theme', root.dataset.theme);
-    setDark(dark);
-  };
+  const dark = useSyncExternalStore(follow, isDark);
   return (
     <span className="flex items-center gap-2">
       <Switch.Root

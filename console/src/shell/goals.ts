@@ -1,6 +1,12 @@
 // Where one can go from anywhere: views, what is published, and anything by its number; and how well each fits what is
 // typed.
-export type Goal = { name: string; what: string; to: string };
+export type Goal = {
+  name: string;
+  what: string;
+  /** Where it leads; none for what is done on the spot. */
+  to?: string;
+  act?: () => void;
+};
 
 const NUMBERED: [string, string][] = [
   ['job', '/jobs'],
@@ -11,8 +17,11 @@ const NUMBERED: [string, string][] = [
 /** Goals that are offered at once. */
 const OFFERED = 12;
 
+/** Of what fits equally well the views come first and the many resources last. */
+const rank = (goal: Goal) => (goal.what === 'view' ? 0 : goal.what === 'resource' ? 2 : 1);
+
 /** How well a name fits: the smaller the better, none if the letters are not in it in this order. */
-function fit(typed: string, goal: Goal): number | null {
+function closeness(typed: string, goal: Goal): number | null {
   const name = `${goal.name} ${goal.what}`.toLowerCase();
   const at = name.indexOf(typed);
   if (at === 0) return 0;
@@ -38,9 +47,12 @@ export function goals(typed: string, all: Goal[]): Goal[] {
   );
   if (text === '') return all.slice(0, OFFERED);
   const fitting = all.flatMap((goal, i) => {
-    const how = fit(text, goal);
+    const how = closeness(text, goal);
     return how === null ? [] : [{ goal, how, i }];
   });
-  fitting.sort((a, b) => a.how - b.how || a.goal.name.length - b.goal.name.length || a.i - b.i);
+  fitting.sort(
+    (a, b) =>
+      a.how - b.how || rank(a.goal) - rank(b.goal) || a.goal.name.length - b.goal.name.length || a.i - b.i,
+  );
   return [...numbered, ...fitting.map((f) => f.goal)].slice(0, OFFERED);
 }

@@ -1,8 +1,10 @@
-// A list as a table: columns that stand under each other, one row a link. Where there is no room for
-// columns, a row is two lines.
+// A list as a table: columns that stand under each other, a link in each row that takes the whole of it. Where there is no
+// room for columns, a row is two lines. The arrow keys go from row to row.
+// biome-ignore-all lint/a11y/useSemanticElements: a grid of CSS, or rows that are not all there, cannot be a table of HTML
+// biome-ignore-all lint/a11y/useFocusableInteractive: of a row its link has the focus
 import clsx from 'clsx';
-import type { ReactNode } from 'react';
-import { Link } from 'react-router';
+import type { KeyboardEvent, ReactNode } from 'react';
+import { Link, useSearchParams } from 'react-router';
 
 export type Column<T> = {
   head: string;
@@ -11,12 +13,17 @@ export type Column<T> = {
   right?: boolean;
   quiet?: boolean;
   mono?: boolean;
+  /** Whether the row's link stands here; else it stands in the first column with a head. */
+  link?: boolean;
   cell: (item: T) => ReactNode;
+  /** What rows are sorted by, where the whole list is there. */
+  by?: (item: T) => string | number;
 };
 
 export type Look<T> = {
   columns: Column<T>[];
-  to: (item: T) => string;
+  /** Where a row leads; none for one that leads nowhere. */
+  to: (item: T) => string | undefined;
   /** The two lines of a narrow row. */
   narrow: (item: T) => [ReactNode, ReactNode];
 };
@@ -26,36 +33,81 @@ export const ROW = { wide: 18, narrow: 42 };
 
 const template = <T,>(columns: Column<T>[]) => columns.map((c) => c.width).join(' ');
 
-export function TableHead<T>({ look }: { look: Look<T> }) {
+export type Sorted = { by: string; down: boolean } | undefined;
+
+type HeadProps<T> = { look: Look<T>; sorted?: Sorted; onSort?: (by: string) => void };
+
+export function TableHead<T>({ look, sorted, onSort }: HeadProps<T>) {
   return (
     <div
-      aria-hidden="true"
+      role="row"
       style={{ gridTemplateColumns: template(look.columns) }}
       className="hidden gap-x-3 border-line border-b px-3.5 py-1 font-semibold text-[12px] text-ink-3 @3xl:grid"
     >
-      {look.columns.map((column) => (
-        <span key={column.head} className={clsx('truncate', column.right && 'text-right')}>
-          {column.head}
-        </span>
-      ))}
+      {look.columns.map((column) => {
+        const own = sorted?.by === column.head ? sorted : undefined;
+        return (
+          <span
+            key={column.head}
+            role="columnheader"
+            aria-sort={own ? (own.down ? 'descending' : 'ascending') : undefined}
+            className={clsx('truncate', column.right && 'text-right')}
+          >
+            {column.by && onSort ? (
+              <button
+                type="button"
+                className="font-semibold hover:text-ink"
+                onClick={() => onSort(column.head)}
+              >
+                {column.head}
+                {own && <span aria-hidden="true">{own.down ? ' ↓' : ' ↑'}</span>}
+              </button>
+            ) : (
+              column.head || <span className="sr-only">Severity</span>
+            )}
+          </span>
+        );
+      })}
     </div>
   );
 }
 
-export function TableRow<T>({ item, look, tall }: { item: T; look: Look<T>; tall?: boolean }) {
+/** What a row's link covers: all of the row. */
+const WHOLE = 'outline-none after:absolute after:inset-0';
+
+type RowProps<T> = { item: T; look: Look<T>; tall?: boolean; faded?: boolean; index?: number };
+
+export function TableRow<T>({ item, look, tall, faded, index }: RowProps<T>) {
   const [first, second] = look.narrow(item);
+  const to = look.to(item);
+  const marked = look.columns.findIndex((column) => column.link);
+  const linked = marked >= 0 ? marked : look.columns.findIndex((column) => column.head !== '');
+  const link = (content: ReactNode) =>
+    to ? (
+      <Link to={to} data-row className={WHOLE}>
+        {content}
+      </Link>
+    ) : (
+      content
+    );
   return (
-    <Link
-      to={look.to(item)}
-      className="block border-line border-b text-[12.5px] leading-[17px] hover:bg-sunk"
+    <div
+      role="row"
+      aria-rowindex={index}
+      className={clsx(
+        'relative border-line border-b text-[12.5px] leading-[17px] hover:bg-sunk',
+        'has-[[data-row]:focus-visible]:bg-sea-soft has-[[data-row]:focus-visible]:shadow-[inset_3px_0_0_var(--sea)]',
+        faded && 'opacity-60',
+      )}
     >
       <span
         style={{ gridTemplateColumns: template(look.columns) }}
         className={clsx('hidden items-center gap-x-3 px-3.5 @3xl:grid', tall ? 'h-[26px]' : 'h-[17px]')}
       >
-        {look.columns.map((column) => (
+        {look.columns.map((column, i) => (
           <span
             key={column.head}
+            role="cell"
             className={clsx(
               'min-w-0 truncate',
               column.right && 'text-right',
@@ -63,39 +115,89 @@ export function TableRow<T>({ item, look, tall }: { item: T; look: Look<T>; tall
               column.mono && 'mono',
             )}
           >
-            {column.cell(item)}
+            {i === linked ? link(column.cell(item)) : column.cell(item)}
           </span>
         ))}
       </span>
-      <span className="grid h-[41px] content-center px-3.5 @3xl:hidden">
-        <span className="flex min-w-0 items-center gap-2">{first}</span>
+      <span role="cell" className="grid h-[41px] content-center px-3.5 @3xl:hidden">
+        {link(<span className="flex min-w-0 items-center gap-2">{first}</span>)}
         <span className="flex min-w-0 items-center gap-2 text-ink-2">{second}</span>
       </span>
-    </Link>
+    </div>
   );
+}
+
+const STEPS: Record<string, (at: number, last: number) => number> = {
+  ArrowDown: (at) => at + 1,
+  ArrowUp: (at) => at - 1,
+  Home: () => 0,
+  End: (_, last) => last,
+};
+
+/** The arrow keys go from the row that has the focus to its neighbours. */
+export function throughRows(event: KeyboardEvent<HTMLElement>) {
+  const step = STEPS[event.key];
+  if (!step || !(event.target as Element).matches('[data-row]')) return;
+  const rows = [...event.currentTarget.querySelectorAll<HTMLElement>('[data-row]')].filter(
+    (row) => row.offsetParent !== null,
+  );
+  const at = rows.indexOf(event.target as HTMLElement);
+  const next = rows[step(at, rows.length - 1)];
+  event.preventDefault();
+  next?.focus();
+  next?.closest('[role=row]')?.scrollIntoView({ block: 'nearest' });
 }
 
 type TableProps<T> = {
   items: T[];
   id: (item: T) => string | number;
   look: Look<T>;
+  /** What the list is of. */
+  label: string;
   /** Whether it stands in a panel, which has a border already. */
   within?: boolean;
 };
 
-/** All of a list that is short enough to stand there whole. */
-export function Table<T>({ items, id, look, within }: TableProps<T>) {
+/** All of a list that is short enough to stand there whole; sorted by the head that is pressed. */
+export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
+  const [params, setParams] = useSearchParams();
+  const asked = within ? null : params.get('sort');
+  const sorted: Sorted = asked ? { by: asked.replace(/^-/, ''), down: asked.startsWith('-') } : undefined;
+  const onSort = (by: string) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (asked === `-${by}`) next.delete('sort');
+        else next.set('sort', asked === by ? `-${by}` : by);
+        return next;
+      },
+      { replace: true },
+    );
   const border = within ? '-mx-3.5 -mb-3' : 'overflow-hidden rounded-lg border border-line bg-panel';
   return (
-    <div className={clsx('@container min-w-0', border)}>
-      <TableHead look={look} />
-      <ul>
-        {items.map((item) => (
-          <li key={id(item)} className="last:[&>a]:border-b-0">
-            <TableRow item={item} look={look} tall />
-          </li>
+    <div
+      role="table"
+      aria-label={label}
+      className={clsx('@container min-w-0', border)}
+      onKeyDown={throughRows}
+    >
+      <TableHead look={look} sorted={sorted} onSort={within ? undefined : onSort} />
+      <div role="rowgroup" className="[&>div:last-child]:border-b-0">
+        {inOrder(items, look, sorted).map((item) => (
+          <TableRow key={id(item)} item={item} look={look} tall />
         ))}
-      </ul>
+      </div>
     </div>
   );
+}
+
+function inOrder<T>(items: T[], look: Look<T>, sorted: Sorted): T[] {
+  const by = look.columns.find((column) => column.head === sorted?.by)?.by;
+  if (!by) return items;
+  const order = (a: T, b: T) => {
+    const [x, y] = [by(a), by(b)];
+    return typeof x === 'number' && typeof y === 'number' ? x - y : String(x).localeCompare(String(y));
+  };
+  const rows = [...items].sort(order);
+  return sorted?.down ? rows.reverse() : rows;
 }

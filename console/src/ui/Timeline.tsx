@@ -3,10 +3,10 @@
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Slider } from 'radix-ui';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { Button, Failed } from './parts';
-import { clock, exact } from './time';
+import { clockIn, exact } from './time';
 
 const HOURS = { hour: 1, day: 24, week: 168 } as const;
 type Window = keyof typeof HOURS;
@@ -52,7 +52,7 @@ export function Timeline<M extends { at: string }>({ of }: { of: OverTime<M> }) 
       {found.error && <Failed error={found.error} />}
       {found.data && (
         <Stretch
-          key={`${window} ${params.get('since')} ${params.get('until')}`}
+          key={window}
           of={of}
           marks={found.data}
           since={params.get('since')}
@@ -122,8 +122,12 @@ function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }
     if (Number.isNaN(moment)) return otherwise;
     return Math.min(Math.max(Math.round((moment - from) / step), 0), steps);
   };
-  const [range, setRange] = useState([place(since, 0), place(until, steps)]);
+  // While it is moved it is where the hand is; else where the address says.
+  const [moved, setMoved] = useState<number[]>();
+  const range = moved ?? [place(since, 0), place(until, steps)];
   const [first = 0, last = steps] = range;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a new address is where it has been moved to
+  useEffect(() => setMoved(undefined), [since, until]);
   const moment = (n: number) => new Date(from + n * step).toISOString();
   const all = (mark: M) => of.layers.reduce((sum, layer) => sum + layer.count(mark), 0);
   const most = Math.max(...marks.marks.map(all), 1);
@@ -135,7 +139,7 @@ function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }
       max={steps}
       minStepsBetweenThumbs={1}
       value={range}
-      onValueChange={setRange}
+      onValueChange={setMoved}
       onValueCommit={choose}
       className="relative flex touch-none select-none items-center"
       style={{ height: HEIGHT }}
@@ -173,7 +177,7 @@ function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }
         <Slider.Thumb
           key={name}
           aria-label={name}
-          aria-valuetext={clock(moment(range[i] ?? 0))}
+          aria-valuetext={clockIn(moment(range[i] ?? 0))}
           className="block w-1.5 rounded-sm border border-ink-3 bg-panel outline-offset-2 hover:bg-sea focus:bg-sea"
           style={{ height: HEIGHT }}
         />

@@ -1,10 +1,8 @@
 // The small parts that every view is made of.
 import clsx from 'clsx';
-import { Tooltip } from 'radix-ui';
-import { type ButtonHTMLAttributes, type ReactNode, useEffect } from 'react';
-import type { JobItem } from '../api/client';
-import { between, clock, exact } from './time';
-import { useNow } from './useNow';
+import { type ButtonHTMLAttributes, type ReactNode, useEffect, useRef } from 'react';
+import { type JobItem, Refused } from '../api/client';
+import { Copy } from './Copy';
 
 const BUTTONS = {
   plain: 'border-line bg-panel text-ink hover:bg-sunk',
@@ -90,37 +88,25 @@ export function JobTag({ state, effect }: Pick<JobItem, 'state'> & Partial<Pick<
   return <Tag tone={JOB_TONES[state]}>{state}</Tag>;
 }
 
-/** A time as a clock reading or an age, exact on hover and for screen readers. */
-export function Time({ at, age, until }: { at: string; age?: boolean; until?: string | null }) {
-  const now = useNow();
-  const fresh = age && now - Date.parse(at) < 1000;
-  const lasting = age || until !== undefined;
-  const shown = fresh ? 'under 1 s' : lasting ? between(at, until, now) : clock(at);
-  return (
-    <Tooltip.Root>
-      <Tooltip.Trigger asChild>
-        <time dateTime={at} className="whitespace-nowrap">
-          {shown}
-        </time>
-      </Tooltip.Trigger>
-      <Tooltip.Portal>
-        <Tooltip.Content sideOffset={4} className="mono rounded border border-line bg-panel px-2 py-1 shadow">
-          {exact(at)}
-        </Tooltip.Content>
-      </Tooltip.Portal>
-    </Tooltip.Root>
-  );
-}
-
 export function Empty({ children }: { children: ReactNode }) {
   return <p className="py-6 text-center text-ink-3">{children}</p>;
 }
 
 export function Failed({ error }: { error: Error }) {
+  const problems = error instanceof Refused ? error.problems : [];
   return (
-    <p role="alert" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
-      {error.message}
-    </p>
+    <div role="alert" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
+      <p className="break-words">{error.message}</p>
+      {problems.length > 0 && (
+        <ul className="list-disc pl-5 text-[13px]">
+          {problems.map((problem) => (
+            <li key={`${problem.line} ${problem.column} ${problem.message}`} className="whitespace-pre-wrap">
+              {problem.file}, line {problem.line}: {problem.message}
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
   );
 }
 
@@ -145,23 +131,33 @@ export function Lost({ error }: { error: Error }) {
   );
 }
 
-export function Header({
-  title,
-  children,
-  right,
-}: {
+type HeaderProps = {
   title: ReactNode;
+  /** What the page is called in the browser, where that is another. */
+  page?: string;
   children?: ReactNode;
   right?: ReactNode;
-}) {
+};
+
+export function Header({ title, page, children, right }: HeaderProps) {
+  const heading = useRef<HTMLHeadingElement>(null);
+  const called = page ?? (typeof title === 'string' ? title : undefined);
   useEffect(() => {
-    if (typeof title === 'string') document.title = `${title} - Arvok`;
-  }, [title]);
+    if (called) document.title = `${called} - Arvok`;
+  }, [called]);
+  // Whoever has come here goes on here.
+  useEffect(() => {
+    if (document.activeElement === document.body) heading.current?.focus({ preventScroll: true });
+  }, []);
   return (
     <header className="flex flex-wrap items-baseline gap-x-3.5 gap-y-1">
-      <h1 className="break-all font-bold text-[22px] leading-tight">{title}</h1>
+      <h1 ref={heading} tabIndex={-1} className="break-all font-bold text-[22px] leading-tight outline-none">
+        {title}
+      </h1>
       {children}
-      {right && <div className="ml-auto flex flex-wrap items-center gap-2 text-ink-2">{right}</div>}
+      {right && (
+        <div className="ml-auto flex flex-wrap items-center gap-2 text-ink-2 print:hidden">{right}</div>
+      )}
     </header>
   );
 }
@@ -180,11 +176,20 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   );
 }
 
-export function Json({ value }: { value: unknown }) {
+export function Json({ value, of = 'the value' }: { value: unknown; of?: string }) {
+  const text = typeof value === 'string' ? value : JSON.stringify(value, null, 2);
   return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
-    <pre tabIndex={0} className="max-h-72 overflow-auto whitespace-pre-wrap break-words text-ink-2">
-      {typeof value === 'string' ? value : JSON.stringify(value, null, 2)}
-    </pre>
+    <div className="relative">
+      <pre
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
+        tabIndex={0}
+        className="max-h-72 overflow-auto whitespace-pre-wrap break-words pr-10 text-ink-2 print:max-h-none"
+      >
+        {text}
+      </pre>
+      <span className="absolute top-0 right-0">
+        <Copy text={text} of={of} />
+      </span>
+    </div>
   );
 }

@@ -1,10 +1,11 @@
 // One alert: the normal form beside the payload, every rule's verdict, what followed.
-import { useQuery } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { alert, alertWhy, type Why } from '../api/client';
+import { alert, alertWhy, example, type Why } from '../api/client';
+import { Copy } from '../ui/Copy';
 import { Gauge } from '../ui/marks';
-import { Empty, Facts, Header, Json, Lost, Panel, Tag, Unanswered } from '../ui/parts';
-import { exact } from '../ui/time';
+import { Button, Empty, Facts, Failed, Header, Json, Lost, Panel, Tag, Unanswered } from '../ui/parts';
+import { Exact } from '../ui/Time';
 import { Clauses, Settled } from './rule/Clauses';
 
 export function Component() {
@@ -37,13 +38,23 @@ export function Component() {
         <Panel title="Normal form">
           <Facts
             rows={[
-              ['id', <code key="id">{a.id}</code>],
+              [
+                'id',
+                <span key="id">
+                  <code>{a.id}</code> <Copy text={a.id} of="the id" />
+                </span>,
+              ],
               ['source', a.source],
               ['kind', <code key="kind">{a.kind}</code>],
-              ['resource', <code key="resource">{a.resource}</code>],
+              [
+                'resource',
+                <span key="resource">
+                  <code>{a.resource}</code> <Copy text={a.resource} of="the resource" />
+                </span>,
+              ],
               ['value', a.value ?? 'none'],
-              ['time', exact(a.time)],
-              ['received', exact(a.received)],
+              ['time', <Exact key="time" at={a.time} />],
+              ['received', <Exact key="received" at={a.received} />],
               [
                 'labels',
                 <span key="labels" className="flex flex-wrap gap-1">
@@ -72,7 +83,7 @@ export function Component() {
           />
         </Panel>
         <Panel title="Payload" aside="as it came">
-          <Json value={body} />
+          <Json value={body} of="the payload" />
         </Panel>
       </div>
     </>
@@ -98,6 +109,7 @@ function Rules({ seq }: { seq: number }) {
           <div key={why.rule} className="border-line border-t py-2 first-of-type:border-t-0">
             <RuleLine why={why} />
             <Settled why={why} />
+            <Example seq={seq} rule={why.rule} />
             <details className="mt-1 text-[13px]">
               <summary className="cursor-pointer text-ink-2">All {why.clauses.length} clauses hold</summary>
               <div className="mt-1">
@@ -118,6 +130,20 @@ function Rules({ seq }: { seq: number }) {
         </Panel>
       )}
     </>
+  );
+}
+
+/** What came, as an example for the rule's file. */
+function Example({ seq, rule }: { seq: number; rule: string }) {
+  const made = useMutation({ mutationFn: () => example(seq, rule) });
+  if (made.data) return <Json value={made.data.text} of="the example" />;
+  return (
+    <span className="flex flex-wrap items-center gap-2 py-1">
+      <Button look="quiet" className="px-0!" disabled={made.isPending} onClick={() => made.mutate()}>
+        As an example of the rule
+      </Button>
+      {made.error && <Failed error={made.error} />}
+    </span>
   );
 }
 

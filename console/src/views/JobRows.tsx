@@ -1,19 +1,20 @@
 // Jobs as rows of a list, wherever there is one.
 import type { JobItem } from '../api/client';
-import { Empty, JobTag, Time } from '../ui/parts';
+import { Empty, JobTag } from '../ui/parts';
 import { type Look, Table } from '../ui/Table';
+import { Time } from '../ui/Time';
 
 const whose = (job: JobItem) =>
   job.rule ? `for rule ${job.rule}` : `launched by ${job.launched_by ?? 'hand'}`;
 const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? whose(job) : job.doing);
 const took = (job: JobItem) => job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
 
-const LOOK: Look<JobItem> = {
+export const JOBS: Look<JobItem> = {
   to: (job) => `/jobs/${job.id}`,
   columns: [
-    { head: 'Job', width: '44px', cell: (job) => <b>{job.id}</b> },
-    { head: 'Dispatched', width: '66px', quiet: true, cell: (job) => <Time at={job.created_at} /> },
-    { head: 'Runbook', width: 'minmax(0,0.9fr)', cell: (job) => <b>{job.runbook}</b> },
+    { head: 'Job', width: '52px', cell: (job) => <b>{job.id}</b> },
+    { head: 'Dispatched', width: '80px', quiet: true, cell: (job) => <Time at={job.created_at} /> },
+    { head: 'Runbook', width: 'minmax(0,0.9fr)', link: true, cell: (job) => <b>{job.runbook}</b> },
     { head: 'Target', width: 'minmax(0,1.2fr)', mono: true, cell: (job) => job.target },
     { head: 'Doing', width: 'minmax(0,1.6fr)', quiet: true, cell: doing },
     { head: 'Took', width: '66px', right: true, quiet: true, cell: took },
@@ -40,5 +41,5 @@ const LOOK: Look<JobItem> = {
 
 export function JobRows({ jobs, within }: { jobs: JobItem[]; within?: boolean }) {
   if (jobs.length === 0) return <Empty>No job.</Empty>;
-  return <Table items={jobs} id={(job) => job.id} look={LOOK} within={within} />;
+  return <Table items={jobs} id={(job) => job.id} look={JOBS} label="Jobs" within={within} />;
 }

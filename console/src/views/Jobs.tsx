@@ -1,11 +1,12 @@
 // What is being done, and what was.
-import { useInfiniteQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
 import { type JobFilter, type JobTimelineMark, jobs, jobTimeline } from '../api/client';
-import { Filter } from '../ui/filters';
-import { Button, Header, Unanswered } from '../ui/parts';
+import { Chips, Filter, Narrow } from '../ui/filters';
+import { LongList } from '../ui/LongList';
+import { Header } from '../ui/parts';
+import { SavedViews } from '../ui/SavedViews';
 import { type OverTime, Timeline } from '../ui/Timeline';
-import { JobRows } from './JobRows';
+import { JOBS } from './JobRows';
 
 const STATES = [
   'queued,running,waiting,paused',
@@ -16,7 +17,7 @@ const STATES = [
 
 const OVER_TIME: OverTime<JobTimelineMark> = {
   what: 'Jobs',
-  queryKey: ['jobs', 'timeline'],
+  queryKey: ['timeline', 'jobs'],
   ask: jobTimeline,
   layers: [
     { colour: 'var(--good)', means: 'confirmed', count: (m) => m.confirmed },
@@ -26,33 +27,45 @@ const OVER_TIME: OverTime<JobTimelineMark> = {
   ],
 };
 
+/** What each choice of states is called. */
+const CALLED = {
+  'queued,running,waiting,paused': 'not over',
+  'failed,refused,expired,unsure': 'ended badly',
+};
+const EFFECTS = ['confirmed', 'unconfirmed', 'not checked'] as const;
+const NARROWED = ['runbook', 'rule', 'target', 'by'] as const;
+const CHOSEN = ['state', 'effect', 'since', 'until'] as const;
+const KNOWN = [...NARROWED, ...CHOSEN] as const;
+
 export function Component() {
   const [params] = useSearchParams();
   const filter: JobFilter = {};
-  for (const key of ['state', 'rule', 'runbook', 'since', 'until'] as const) {
+  for (const key of KNOWN) {
     const value = params.get(key);
     if (value) filter[key] = value;
   }
-  const found = useInfiniteQuery({
-    queryKey: ['jobs', filter],
-    queryFn: ({ pageParam }) => jobs(filter, pageParam),
-    initialPageParam: undefined as number | undefined,
-    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
-  });
   return (
     <>
-      <Header title="Jobs" right={<Filter name="state" label="State" options={STATES} />}>
-        {filter.rule && <span className="text-ink-2">of rule {filter.rule}</span>}
-        {filter.runbook && <span className="text-ink-2">of runbook {filter.runbook}</span>}
-      </Header>
+      <Header
+        title="Jobs"
+        right={
+          <>
+            <Filter name="state" label="State" options={STATES} called={CALLED} />
+            <Filter name="effect" label="Effect" options={EFFECTS} />
+            <Narrow by={NARROWED} />
+            <SavedViews />
+          </>
+        }
+      />
+      <Chips known={KNOWN} chosen={CHOSEN} />
       <Timeline of={OVER_TIME} />
-      <Unanswered question={found} />
-      {found.data && <JobRows jobs={found.data.pages.flatMap((page) => page.items)} />}
-      {found.hasNextPage && (
-        <Button look="quiet" disabled={found.isFetching} onClick={() => void found.fetchNextPage()}>
-          Older jobs
-        </Button>
-      )}
+      <LongList
+        of={{ key: ['jobs', filter], ask: (after) => jobs(filter, after), handle: (job) => job.id }}
+        look={JOBS}
+        label="Jobs, newest first"
+        what="job"
+        none="No job is like that."
+      />
     </>
   );
 }

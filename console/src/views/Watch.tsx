@@ -1,25 +1,17 @@
 // What is going on, and what needs me.
 import { useQuery } from '@tanstack/react-query';
-import clsx from 'clsx';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
-import {
-  type AlarmItem,
-  type BrokenRule,
-  type DecisionItem,
-  type JobItem,
-  type NeedsYou as Needing,
-  type Watch as Seen,
-  watch,
-} from '../api/client';
+import { type AlarmItem, type JobItem, type Watch as Seen, watch } from '../api/client';
 import { Gauge } from '../ui/marks';
-import { Empty, Header, JobTag, Panel, Tag, Time, Unanswered } from '../ui/parts';
-import { clock } from '../ui/time';
+import { Empty, Header, JobTag, Panel, Unanswered } from '../ui/parts';
+import { Clock, Time } from '../ui/Time';
+import { zoneName } from '../ui/time';
 import { some } from '../ui/words';
-import { SetSeen } from './job/Seen';
-import { mood, waiting } from './mood';
-import { ProposalRow } from './Proposals';
-import { Strait } from './Strait';
+import { useZone } from '../ui/zone';
+import { Band } from './Band';
+import { mood } from './mood';
+import { NeedsYou } from './NeedsYou';
 
 export function Component() {
   const [params, setParams] = useSearchParams();
@@ -67,50 +59,72 @@ export function Component() {
 
 function Overview({ seen }: { seen: Seen }) {
   const { narrowing } = seen;
-  const all = waiting(seen);
-  const before = all - seen.needs_you.length;
+  const zone = useZone();
+  const atWork = seen.jobs_under_way ?? seen.under_way.length;
   return (
     <>
-      <Panel title="The strait" aside={`${clock(narrowing.from)} to ${clock(narrowing.to)}`} className="pb-1">
+      <Panel
+        title="From alerts to effects"
+        aside={
+          <>
+            <Clock at={narrowing.from} /> to <Clock at={narrowing.to} /> {zoneName(narrowing.to, zone)}
+          </>
+        }
+        className="pb-1"
+      >
         {narrowing.received > 0 ? (
-          <Strait numbers={narrowing} />
+          <Band numbers={narrowing} />
         ) : (
           <Empty>
-            {seen.sources > 0
-              ? 'No alert came in this time.'
-              : 'No source is published. Write one, and send it with `arvok publish`.'}
+            {seen.sources > 0 ? 'No alert came in this time.' : 'No source is published.'}
+            {seen.sources === 0 && (
+              <>
+                {' '}
+                <Link to="/sources/new" className="text-sea underline">
+                  Write one
+                </Link>
+                .
+              </>
+            )}
           </Empty>
         )}
         {seen.unreadable > 0 && (
           <p className="pb-2 text-[13px] text-warn">
-            {some(seen.unreadable, 'payload')} could not be read; <code>arvok source list</code> says of which
-            source.
+            {some(seen.unreadable, 'payload')} could not be read;{' '}
+            <Link to="/sources?sort=-Unreadable" className="underline">
+              of which source
+            </Link>
+            .
           </p>
         )}
       </Panel>
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
-        <Panel title="Needs you" aside={all}>
-          {all === 0 && <Empty>Nothing.</Empty>}
-          {seen.decisions.map((decision) => (
-            <DecisionRow key={decision.id} decision={decision} />
-          ))}
-          {seen.broken?.map((rule) => (
-            <BrokenRow key={rule.rule} broken={rule} />
-          ))}
-          {seen.proposals.map((proposal) => (
-            <ProposalRow key={proposal.id} proposal={proposal} />
-          ))}
-          {seen.needs_you.map((job, i) => (
-            <NeedsYou key={job.id} job={job} first={i + before === 0} />
-          ))}
-        </Panel>
-        <Panel title="Open alarms" aside={`${seen.alarms_open} stand`}>
+        <NeedsYou seen={seen} />
+        <Panel
+          title="Open alarms"
+          aside={
+            <Link to="/alarms" className="hover:underline">
+              {seen.alarms_open > seen.alarms.length
+                ? `${seen.alarms.length} of ${seen.alarms_open.toLocaleString('en')}, the worst first`
+                : `${seen.alarms_open} stand`}
+            </Link>
+          }
+        >
           {seen.alarms.length === 0 && <Empty>No alarm stands.</Empty>}
           {seen.alarms.map((alarm) => (
             <AlarmRow key={alarm.id} alarm={alarm} />
           ))}
         </Panel>
-        <Panel title="Under way" aside={seen.under_way.length}>
+        <Panel
+          title="Under way"
+          aside={
+            <Link to="/jobs?state=queued,running,waiting" className="hover:underline">
+              {atWork > seen.under_way.length
+                ? `${seen.under_way.length} of ${atWork.toLocaleString('en')}, the most urgent first`
+                : atWork}
+            </Link>
+          }
+        >
           {seen.under_way.length === 0 && <Empty>No job is at work.</Empty>}
           {seen.under_way.map((job) => (
             <UnderWay key={job.id} job={job} />
@@ -118,59 +132,6 @@ function Overview({ seen }: { seen: Seen }) {
         </Panel>
       </div>
     </>
-  );
-}
-
-function DecisionRow({ decision }: { decision: DecisionItem }) {
-  return (
-    <Link
-      to={`/jobs/${decision.job}`}
-      className="block border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk"
-    >
-      <span className="flex items-start justify-between gap-2">
-        <b className="font-semibold">{decision.runbook}</b>
-        <Tag tone="warn">decide</Tag>
-      </span>
-      <span className="mono block break-all text-ink-2">{decision.target}</span>
-      <span className="block text-[13px]">{decision.text}</span>
-      <span className="text-[13px] text-ink-3">until {clock(decision.until)}</span>
-    </Link>
-  );
-}
-
-/** A rule that could not decide: nobody acts for these alerts until it is mended. */
-function BrokenRow({ broken }: { broken: BrokenRule }) {
-  return (
-    <Link
-      to={broken.alert ? `/alerts/${broken.alert}` : `/rules/${broken.rule}`}
-      className="block border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk"
-    >
-      <span className="flex items-start justify-between gap-2">
-        <b className="font-semibold">{broken.rule}</b>
-        <Tag tone="bad">broken</Tag>
-      </span>
-      <span className="block text-[13px]">
-        could not decide about {some(broken.alerts, 'alert')}, last <Time at={broken.last_at} />
-      </span>
-      {broken.reason && <span className="block text-[13px] text-ink-3">{broken.reason}</span>}
-    </Link>
-  );
-}
-
-function NeedsYou({ job, first }: { job: Needing; first: boolean }) {
-  return (
-    <div className={clsx('border-line py-2 hover:bg-sunk', !first && 'border-t')}>
-      <Link to={`/jobs/${job.id}`} className="block">
-        <span className="flex items-start justify-between gap-2">
-          <b className="font-semibold">{job.runbook}</b>
-          <JobTag state={job.state} effect={job.effect} />
-        </span>
-        <span className="mono block break-all text-ink-2">{job.target}</span>
-        <span className="block text-[13px] text-ink-3">{job.failure ?? job.doing}</span>
-        {!!job.earlier && <span className="text-[13px] text-ink-3">and {job.earlier} before it</span>}
-      </Link>
-      {job.state !== 'unsure' && <SetSeen job={job.id} />}
-    </div>
   );
 }
 

@@ -15,7 +15,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 11] = [
+const PAGES: [&str; 16] = [
     "",
     "decide",
     "alerts",
@@ -27,6 +27,11 @@ const PAGES: [&str; 11] = [
     "library",
     "connections",
     "subscribers",
+    "sources",
+    "system",
+    "access",
+    "record",
+    "keys",
 ];
 
 /// Answers any path that is not the API's: files and pages to GET and HEAD, nothing to anything

@@ -1,23 +1,63 @@
 // What stands.
 import { useQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
-import { type AlarmItem, alarms } from '../api/client';
-import { Filter } from '../ui/filters';
-import { Gauge } from '../ui/marks';
-import { Empty, Header, JobTag, Time, Unanswered } from '../ui/parts';
-import { type Look, Table } from '../ui/Table';
+import { type AlarmFilter, type AlarmItem, alarms, watch } from '../../api/client';
+import { Chips, Filter, Narrow, Search } from '../../ui/filters';
+import { LongList } from '../../ui/LongList';
+import { Gauge } from '../../ui/marks';
+import { Header, JobTag } from '../../ui/parts';
+import { SavedViews } from '../../ui/SavedViews';
+import type { Look } from '../../ui/Table';
+import { Time } from '../../ui/Time';
+
+const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
+const NARROWED = ['source', 'kind', 'resource'] as const;
+const CHOSEN = ['text', 'severity', 'state'] as const;
+const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
 
 export function Component() {
   const [params] = useSearchParams();
-  const state = params.get('state') ?? undefined;
-  const found = useQuery({ queryKey: ['alarms', state], queryFn: () => alarms(state) });
-  const items = found.data?.items ?? [];
+  const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
+  const filter: AlarmFilter = { state: 'raised' };
+  for (const key of KNOWN) {
+    const value = params.get(key);
+    if (value) filter[key] = key === 'severity' && !value.includes('..') ? `${value}..` : value;
+  }
+  if (filter.state === 'any') delete filter.state;
   return (
     <>
-      <Header title="Alarms" right={<Filter name="state" label="State" options={['raised', 'cleared']} />} />
-      <Unanswered question={found} />
-      {found.isSuccess && items.length === 0 && <Empty>No alarm is like that.</Empty>}
-      {items.length > 0 && <Table items={items} id={(a) => a.id} look={LOOK} />}
+      <Header
+        title="Alarms"
+        right={
+          <>
+            <Search label="Search" />
+            <Filter name="severity" label="At least" options={SEVERITIES} />
+            <Filter
+              name="state"
+              label="State"
+              options={['raised', 'cleared']}
+              usual="raised"
+              called={{ raised: 'standing', any: 'all' }}
+            />
+            <Narrow by={NARROWED} />
+            <SavedViews />
+          </>
+        }
+      >
+        {seen.data && <span className="text-ink-2">{seen.data.alarms_open.toLocaleString('en')} stand</span>}
+      </Header>
+      <Chips known={KNOWN} chosen={CHOSEN} />
+      <LongList
+        of={{
+          key: ['alarms', filter],
+          ask: (after) => alarms(filter, after),
+          handle: (alarm) => alarm.id,
+        }}
+        look={LOOK}
+        label="Alarms, newest first"
+        what="alarm"
+        none={filter.state === 'raised' ? 'No alarm stands that is like that.' : 'No alarm is like that.'}
+      />
     </>
   );
 }
@@ -46,13 +86,13 @@ const LOOK: Look<AlarmItem> = {
       width: '14px',
       cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
     },
-    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, cell: (a) => <b>{a.resource}</b> },
+    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, link: true, cell: (a) => <b>{a.resource}</b> },
     { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind },
     { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source },
     { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '' },
     { head: 'Summary', width: 'minmax(0,1.6fr)', quiet: true, cell: (a) => a.summary },
     { head: 'Alerts', width: '50px', right: true, quiet: true, cell: (a) => a.count },
-    { head: 'Stands', width: '98px', quiet: true, cell: stands },
+    { head: 'Stands', width: '116px', quiet: true, cell: stands },
     { head: 'Job', width: '88px', cell: job },
   ],
   narrow: (a) => [

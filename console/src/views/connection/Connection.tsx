@@ -10,10 +10,12 @@ import {
   type Operation,
   testConnection,
 } from '../../api/client';
-import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag, Time } from '../../ui/parts';
+import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { type Look, Table } from '../../ui/Table';
+import { Time } from '../../ui/Time';
 import { Versions } from '../definition/Versions';
+import { Withdraw } from '../definition/Withdraw';
 import { Ended, millis, Standing } from './Standing';
 
 const Try = lazy(() => import('./Try'));
@@ -21,10 +23,10 @@ const Try = lazy(() => import('./Try'));
 const whom = (c: CallItem) => (c.job ? `job ${c.job} ${c.step}` : c.by);
 
 const LOOK: Look<CallItem> = {
-  to: (c) => (c.job ? `/jobs/${c.job}` : '#'),
+  to: (c) => (c.job ? `/jobs/${c.job}` : undefined),
   columns: [
-    { head: 'When', width: '66px', quiet: true, cell: (c) => <Time at={c.at} /> },
-    { head: 'Operation', width: 'minmax(0,1fr)', cell: (c) => <b>{c.operation}</b> },
+    { head: 'When', width: '80px', quiet: true, cell: (c) => <Time at={c.at} /> },
+    { head: 'Operation', width: 'minmax(0,1fr)', link: true, cell: (c) => <b>{c.operation}</b> },
     { head: 'For', width: 'minmax(0,1fr)', quiet: true, cell: whom },
     { head: 'Took', width: '64px', right: true, quiet: true, cell: (c) => millis(c.millis) },
     { head: 'Ended', width: '84px', cell: (c) => <Ended state={c.state} /> },
@@ -59,7 +61,15 @@ export function Component() {
   const items = last.data?.items ?? [];
   return (
     <>
-      <Header title={item.name} right={<Test name={item.name} />}>
+      <Header
+        title={item.name}
+        right={
+          <>
+            <Withdraw kind="connection" name={item.name} to="/connections" />
+            <Test name={item.name} />
+          </>
+        }
+      >
         <Standing of={item} />
         <span className="text-ink-2">{item.summary}</span>
       </Header>
@@ -77,13 +87,21 @@ export function Component() {
           <Panel title="Last calls" aside="newest first">
             {last.error && <Failed error={last.error} />}
             {last.data && items.length === 0 && <Empty>It was not called yet.</Empty>}
-            {items.length > 0 && <Table items={items} id={(c) => c.id} look={LOOK} within />}
+            {items.length > 0 && (
+              <Table items={items} id={(c) => c.id} look={LOOK} label="Last calls" within />
+            )}
           </Panel>
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {tried && (
             <Suspense fallback={<Empty>Opening</Empty>}>
-              <Try key={tried.name} via={item.name} operation={tried} onClose={() => setTrying(undefined)} />
+              <Try
+                key={tried.name}
+                via={item.name}
+                address={item.address}
+                operation={tried}
+                onClose={() => setTrying(undefined)}
+              />
             </Suspense>
           )}
           <Panel title="How it stands">

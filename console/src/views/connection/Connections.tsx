@@ -2,8 +2,10 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { type Connection, connections } from '../../api/client';
-import { Empty, Header, Time, Unanswered } from '../../ui/parts';
+import { Search, useFound } from '../../ui/filters';
+import { Empty, Header, Unanswered } from '../../ui/parts';
 import { type Look, Table } from '../../ui/Table';
+import { Time } from '../../ui/Time';
 import { millis, Standing } from './Standing';
 
 const last = (c: Connection) =>
@@ -18,14 +20,15 @@ const last = (c: Connection) =>
 const LOOK: Look<Connection> = {
   to: (c) => `/connections/${c.name}`,
   columns: [
-    { head: 'Name', width: 'minmax(0,1fr)', cell: (c) => <b>{c.name}</b> },
+    { head: 'Name', width: 'minmax(0,1fr)', cell: (c) => <b>{c.name}</b>, by: (c) => c.name },
     { head: 'State', width: '84px', cell: (c) => <Standing of={c} /> },
-    { head: 'Calls in 1 h', width: '80px', right: true, cell: (c) => c.calls },
+    { head: 'Calls in 1 h', width: '80px', right: true, cell: (c) => c.calls, by: (c) => c.calls },
     {
       head: 'Not well',
       width: '64px',
       right: true,
       cell: (c) => <span className={c.failed ? 'text-bad' : ''}>{c.failed}</span>,
+      by: (c) => c.failed,
     },
     {
       head: 'Takes',
@@ -34,7 +37,7 @@ const LOOK: Look<Connection> = {
       quiet: true,
       cell: (c) => (c.median_ms == null ? '' : millis(c.median_ms)),
     },
-    { head: 'Last call', width: '92px', quiet: true, cell: last },
+    { head: 'Last call', width: '92px', quiet: true, cell: last, by: (c) => c.last_at ?? '' },
     {
       head: 'Address',
       width: 'minmax(0,1.4fr)',
@@ -61,27 +64,32 @@ const LOOK: Look<Connection> = {
 
 export function Component() {
   const found = useQuery({ queryKey: ['connections'], queryFn: connections });
-  const items = found.data?.items ?? [];
+  const all = found.data?.items ?? [];
+  const items = useFound(all, (c) => `${c.name} ${c.summary ?? ''} ${c.connector} ${c.address ?? ''}`);
   return (
     <>
       <Header
         title="Connections"
         right={
-          <Link to="/connections/import" className="font-semibold text-sea hover:underline">
-            Import a description
-          </Link>
+          <>
+            <Search label="Search connections" />
+            <Link to="/connections/import" className="font-semibold text-sea hover:underline">
+              Import a description
+            </Link>
+          </>
         }
       >
-        {found.data && <span className="text-ink-2">{items.length} published</span>}
+        {found.data && <span className="text-ink-2">{all.length} published</span>}
       </Header>
       <Unanswered question={found} />
-      {found.data && items.length === 0 && (
+      {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
+      {found.data && all.length === 0 && (
         <Empty>
           None is published. A <code>connection:</code> document says where an outside system is; its{' '}
           <code>connector:</code> what can be done there. Both can be made of a description of its API.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(c) => c.name} look={LOOK} />}
+      {items.length > 0 && <Table items={items} id={(c) => c.name} look={LOOK} label="Connections" />}
     </>
   );
 }

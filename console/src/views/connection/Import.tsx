@@ -16,7 +16,14 @@ export function Component() {
   const [name, setName] = useState('');
   const [chosen, setChosen] = useState<string[]>();
   const [publishing, setPublishing] = useState(false);
-  const read = useMutation({ mutationFn: () => importConnector(text, [], name || undefined) });
+  const read = useMutation({
+    mutationFn: () => importConnector(text, [], name || undefined),
+    onSuccess: (all) => {
+      // What takes something away is chosen by hand.
+      const rest = all.operations.filter((o) => o.taken && !takesAway(o.request)).map((o) => o.name);
+      if (rest.length < all.operations.filter((o) => o.taken).length) choose(rest);
+    },
+  });
   const make = useMutation({
     mutationFn: (only: string[]) => importConnector(text, only, name || undefined),
   });
@@ -59,6 +66,10 @@ export function Component() {
                   type="file"
                   className="file:mr-2 file:rounded-md file:border file:border-line file:border-solid file:bg-panel file:px-2 file:py-1 file:font-semibold file:text-ink"
                   accept=".json,.yaml,.yml"
+                  // The same file is read again when it is chosen again.
+                  onClick={(e) => {
+                    e.currentTarget.value = '';
+                  }}
                   onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? text)}
                 />
               </label>
@@ -107,7 +118,10 @@ export function Component() {
             </details>
           )}
           {made && (
-            <pre className="max-h-[70vh] overflow-auto whitespace-pre-wrap break-words">{made.text}</pre>
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
+            <pre tabIndex={0} className="max-h-[70vh] overflow-auto whitespace-pre-wrap break-words">
+              {made.text}
+            </pre>
           )}
         </Panel>
       </div>
@@ -172,6 +186,9 @@ function Choose({ of, chosen, onChoose }: ChooseProps) {
     </Panel>
   );
 }
+
+/** Whether a request takes something away (RFC 9110, section 9.3.5). */
+const takesAway = (request: string) => request.startsWith('DELETE ');
 
 /** What could not be taken over cannot be chosen. */
 const usable = (of: Imported, name: string) => of.operations.some((o) => o.name === name && o.taken);

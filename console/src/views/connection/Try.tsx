@@ -3,16 +3,18 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { type Operation, tryOperation } from '../../api/client';
 import { CameBack } from '../../ui/CameBack';
+import { Copy } from '../../ui/Copy';
+import { curl } from '../../ui/curl';
 import { Button, Failed, Json, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { Given } from '../launch/Given';
-import { fields, given, type Schema } from '../launch/inputs';
+import { about, fields, given, type Schema } from '../launch/inputs';
 import { Ended, millis } from './Standing';
 import { asStep } from './step';
 
-type Props = { via: string; operation: Operation; onClose: () => void };
+type Props = { via: string; address?: string | null; operation: Operation; onClose: () => void };
 
-export default function Try({ via, operation, onClose }: Props) {
+export default function Try({ via, address, operation, onClose }: Props) {
   const queries = useQueryClient();
   const looks = operation.looks;
   const least = looks ? 'responder' : 'author';
@@ -32,6 +34,7 @@ export default function Try({ via, operation, onClose }: Props) {
   });
   const missing = all.filter((f) => f.must && !(f.name in give)).map((f) => f.name);
   const seen = look.data && shown === said;
+  const wrong = look.error ?? call.error;
   return (
     <Panel
       title={`Try ${operation.name}`}
@@ -55,12 +58,16 @@ export default function Try({ via, operation, onClose }: Props) {
             field={field}
             value={typed[field.name] ?? field.first}
             onType={(text) => setTyped({ ...typed, [field.name]: text })}
+            wrong={about(field.name, wrong)}
           />
         ))}
         {seen && (
           <pre className="whitespace-pre-wrap break-words rounded-md bg-sunk p-2">
             {look.data.request.method} {look.data.request.target}
             {look.data.request.body != null && `\n${JSON.stringify(look.data.request.body, null, 2)}`}
+            <span className="block font-sans">
+              <Copy text={curl(look.data.request, address)} of="the request" shown="copy as curl" />
+            </span>
           </pre>
         )}
         <div className="flex flex-wrap items-center gap-2">
@@ -82,8 +89,7 @@ export default function Try({ via, operation, onClose }: Props) {
           {!may && <Needs least={least}>Calling this</Needs>}
         </div>
         {missing.length > 0 && <p className="text-[13px] text-ink-3">Still missing: {missing.join(', ')}</p>}
-        {look.error && <Failed error={look.error} />}
-        {call.error && <Failed error={call.error} />}
+        {wrong && !all.some((f) => about(f.name, wrong)) && <Failed error={wrong} />}
       </form>
       {call.data?.state && (
         <div className="flex flex-col gap-2 pt-3" role="status">
@@ -94,7 +100,7 @@ export default function Try({ via, operation, onClose }: Props) {
           {call.data.answer && <CameBack answer={call.data.answer} gave={call.data.output} />}
           {call.data.output != null && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>
+              <h3 className="font-semibold text-[12px] text-ink-3">Output</h3>
               <Json value={call.data.output} />
             </>
           )}
@@ -106,17 +112,13 @@ export default function Try({ via, operation, onClose }: Props) {
 }
 
 function Step({ text }: { text: string }) {
-  const [copied, setCopied] = useState(false);
   return (
     <div className="flex flex-col gap-1">
       <p className="text-[13px] text-ink-2">As a step of a runbook:</p>
       <pre className="whitespace-pre-wrap break-words rounded-md bg-sunk p-2">{text}</pre>
-      <Button
-        className="self-start"
-        onClick={() => navigator.clipboard.writeText(text).then(() => setCopied(true))}
-      >
-        {copied ? 'Copied' : 'Copy the step'}
-      </Button>
+      <span>
+        <Copy text={text} of="of a runbook" shown="copy the step" />
+      </span>
     </div>
   );
 }

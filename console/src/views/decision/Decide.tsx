@@ -5,7 +5,8 @@ import { useState } from 'react';
 import { type DecisionContext, type DecisionItem, decideByLink, openLink, Refused } from '../../api/client';
 import { SignIn } from '../../shell/SignIn';
 import { Brand, Gauge } from '../../ui/marks';
-import { Empty, Facts, Failed, Json, Panel, Tag, Time } from '../../ui/parts';
+import { Empty, Facts, Failed, Json, Panel, Tag } from '../../ui/parts';
+import { Time } from '../../ui/Time';
 import { Answer, Question } from './Question';
 
 export function Component() {

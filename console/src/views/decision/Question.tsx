@@ -1,8 +1,8 @@
 // A question of a job's: what is asked, what may be chosen, and one click that decides.
 import { type FormEvent, type ReactNode, useId, useState } from 'react';
 import type { DecisionItem } from '../../api/client';
-import { Button, Facts, Failed, Time } from '../../ui/parts';
-import { exact } from '../../ui/time';
+import { Button, Facts, Failed } from '../../ui/parts';
+import { Exact, Time } from '../../ui/Time';
 
 type Props = {
   decision: DecisionItem;
@@ -68,7 +68,9 @@ export function Question({ decision, onDecide, busy, error, before, ready = true
       )}
       <p className="text-[13px] text-ink-2">
         {new Date(decision.until) > new Date() ? (
-          <>It stands until {exact(decision.until)}. </>
+          <>
+            It stands until <Exact at={decision.until} />.{' '}
+          </>
         ) : (
           'Its time is over. '
         )}

@@ -2,8 +2,10 @@
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { type DefinitionItem, definitions } from '../../api/client';
-import { Empty, Header, Time, Unanswered } from '../../ui/parts';
+import { Search, useFound } from '../../ui/filters';
+import { Empty, Header, Unanswered } from '../../ui/parts';
 import { type Column, type Look, Table } from '../../ui/Table';
+import { Time } from '../../ui/Time';
 import { some } from '../../ui/words';
 
 type Props = {
@@ -12,6 +14,8 @@ type Props = {
   path: string;
   columns: Column<DefinitionItem>[];
   right?: ReactNode;
+  /** What a narrow row says below the name. */
+  second?: (item: DefinitionItem) => string;
 };
 
 const last = (item: DefinitionItem) =>
@@ -23,16 +27,17 @@ const last = (item: DefinitionItem) =>
     <span className="text-ink-3">never yet</span>
   );
 
-export function DefinitionRows({ kind, title, path, columns, right }: Props) {
+export function DefinitionRows({ kind, title, path, columns, right, second }: Props) {
   const found = useQuery({ queryKey: ['definitions', kind], queryFn: () => definitions(kind) });
-  const items = found.data?.items ?? [];
+  const all = found.data?.items ?? [];
+  const items = useFound(all, (item) => `${item.name} ${item.summary ?? ''} ${item.runbook ?? ''}`);
   const look: Look<DefinitionItem> = {
     to: (item) => `${path}/${item.name}`,
     columns: [
-      { head: 'Name', width: 'minmax(0,1.2fr)', cell: (item) => <b>{item.name}</b> },
+      { head: 'Name', width: 'minmax(0,1.2fr)', cell: (item) => <b>{item.name}</b>, by: (item) => item.name },
       { head: 'Version', width: '58px', quiet: true, cell: (item) => item.version },
       ...columns,
-      { head: 'Last', width: '92px', quiet: true, cell: last },
+      { head: 'Last', width: '92px', quiet: true, cell: last, by: (item) => item.used.last_at ?? '' },
       { head: 'Summary', width: 'minmax(0,2fr)', quiet: true, cell: (item) => item.summary },
     ],
     narrow: (item) => [
@@ -43,9 +48,8 @@ export function DefinitionRows({ kind, title, path, columns, right }: Props) {
         {item.stance}
       </>,
       <>
-        <span key="jobs">{some(item.used.jobs, 'job')}</span>
-        <span key="helped" className="min-w-0 flex-1">
-          {item.used.confirmed} helped
+        <span key="used" className="min-w-0 flex-1 truncate">
+          {second?.(item) ?? `${some(item.used.jobs, 'job')}, ${item.used.confirmed} helped`}
         </span>
         <span key="last">{last(item)}</span>
       </>,
@@ -53,17 +57,26 @@ export function DefinitionRows({ kind, title, path, columns, right }: Props) {
   };
   return (
     <>
-      <Header title={title} right={right}>
-        {found.data && <span className="text-ink-2">{items.length} published</span>}
+      <Header
+        title={title}
+        right={
+          <>
+            <Search label={`Search ${title.toLowerCase()}`} />
+            {right}
+          </>
+        }
+      >
+        {found.data && <span className="text-ink-2">{all.length} published</span>}
       </Header>
       <Unanswered question={found} />
-      {found.data && items.length === 0 && (
+      {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
+      {found.data && all.length === 0 && (
         <Empty>
           None is published. Write one, check it with <code>arvok check</code>, send it with{' '}
           <code>arvok publish</code>.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(item) => item.name} look={look} />}
+      {items.length > 0 && <Table items={items} id={(item) => item.name} look={look} label={title} />}
     </>
   );
 }
@@ -74,4 +87,5 @@ export const count = (head: string, of: (item: DefinitionItem) => number): Colum
   width: '64px',
   right: true,
   cell: of,
+  by: of,
 });

@@ -2,20 +2,21 @@
 // done, the editor, and publishing.
 import { useQuery } from '@tanstack/react-query';
 import { AlertDialog } from 'radix-ui';
-import { lazy, type ReactNode, Suspense, useEffect, useRef, useState } from 'react';
+import { lazy, type ReactNode, Suspense, useEffect, useState } from 'react';
 import { useBlocker, useNavigate } from 'react-router';
 import { type DefinitionDetail, documentSchema, vocabulary } from '../../api/client';
 import { Button, Empty, Failed, Header, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
-import { exact } from '../../ui/time';
+import { Exact } from '../../ui/Time';
 import { Complaints, useComplaints } from './complaints';
 import type { Fields, Known } from './complete';
 import { Publish } from './Publish';
 import { useDraft } from './useDraft';
+import { Withdraw } from './Withdraw';
 
 const Editor = lazy(() => import('./Editor'));
 
-export type Kind = 'rule' | 'runbook';
+export type Kind = 'rule' | 'runbook' | 'source';
 
 /** A text as it is written: of what is published, or of something new. */
 export function useDesk(kind: Kind, found: DefinitionDetail | undefined, start: string) {
@@ -43,6 +44,7 @@ export function DeskHead({ desk, children }: { desk: Desk; children?: ReactNode 
           <>
             {children}
             {edited && found && <Button onClick={() => desk.setText(found.text)}>Undo all</Button>}
+            {!edited && found && <Withdraw kind={desk.kind} name={found.item.name} to={`/${desk.kind}s`} />}
             {may ? (
               <Button
                 look="go"
@@ -72,7 +74,7 @@ function Offered({ desk }: { desk: Desk }) {
   return (
     <div role="status" className="flex flex-wrap items-center gap-3 rounded-md bg-sea-soft px-3 py-1.5">
       <p className="min-w-0 flex-1">
-        A text of {exact(offered.at)} was not published{from}. It is kept in this browser.
+        A text of <Exact at={offered.at} /> was not published{from}. It is kept in this browser.
       </p>
       <Button onClick={desk.takeUp}>Take it up</Button>
       <Button onClick={desk.discard}>Discard it</Button>
@@ -82,12 +84,10 @@ function Offered({ desk }: { desk: Desk }) {
 
 /** Asks before one leaves a text that is not published. */
 function Leaving({ desk }: { desk: Desk }) {
-  const { changed } = desk;
-  const published = useRef(false);
-  published.current = !changed || desk.isDone.current;
+  const { changed, isDone } = desk;
   const blocker = useBlocker(
     ({ currentLocation, nextLocation }) =>
-      !published.current && currentLocation.pathname !== nextLocation.pathname,
+      changed && !isDone.current && currentLocation.pathname !== nextLocation.pathname,
   );
   useEffect(() => {
     if (!changed) return;
@@ -140,6 +140,7 @@ export function Written({ desk, title, sees, line }: WrittenProps) {
           label={`Text of the ${desk.kind}`}
           text={desk.text}
           onChange={desk.setText}
+          onSave={() => desk.edited && problems.length === 0 && desk.setPublishing(true)}
           problems={[...problems, ...warnings]}
           known={known}
           line={line}

@@ -4,6 +4,7 @@ import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirro
 import { yaml } from '@codemirror/lang-yaml';
 import { bracketMatching, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language';
 import { type Diagnostic, setDiagnostics } from '@codemirror/lint';
+import { highlightSelectionMatches, search, searchKeymap } from '@codemirror/search';
 import { EditorState, type Text } from '@codemirror/state';
 import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
 import { tags } from '@lezer/highlight';
@@ -26,6 +27,15 @@ const look = EditorView.theme({
     color: 'var(--sea)',
   },
   '.cm-completionDetail': { color: 'var(--ink-3)', fontStyle: 'normal' },
+  '.cm-panels': { backgroundColor: 'var(--sunk)', color: 'var(--ink)', borderColor: 'var(--line)' },
+  '.cm-textfield, .cm-button': {
+    backgroundColor: 'var(--panel)',
+    backgroundImage: 'none',
+    border: '1px solid var(--line)',
+    color: 'var(--ink)',
+  },
+  '.cm-searchMatch': { backgroundColor: 'var(--warn-soft)' },
+  '.cm-selectionMatch': { backgroundColor: 'var(--sea-soft)' },
   '.cm-diagnostic': { fontFamily: 'var(--font-sans)', whiteSpace: 'pre-wrap', maxWidth: '56ch' },
 });
 
@@ -47,6 +57,8 @@ type Props = {
   label: string;
   text: string;
   onChange: (text: string) => void;
+  /** What Ctrl S does. */
+  onSave?: () => void;
   problems: FileProblem[];
   known: Known | undefined;
   readOnly?: boolean;
@@ -54,7 +66,7 @@ type Props = {
   line?: { at: number };
 };
 
-export default function Editor({ label, text, onChange, problems, known, readOnly, line }: Props) {
+export default function Editor({ label, text, onChange, onSave, problems, known, readOnly, line }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const words = useRef(known);
@@ -62,6 +74,8 @@ export default function Editor({ label, text, onChange, problems, known, readOnl
   const changed = useRef(onChange);
   changed.current = onChange;
   const first = useRef(text);
+  const saved = useRef(onSave);
+  saved.current = onSave;
 
   useEffect(() => {
     if (!place.current) return;
@@ -86,7 +100,23 @@ export default function Editor({ label, text, onChange, problems, known, readOnl
             icons: false,
             override: [(context) => (words.current ? complete(words.current)(context) : null)],
           }),
-          keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
+          search({ top: true }),
+          highlightSelectionMatches(),
+          keymap.of([
+            {
+              key: 'Mod-s',
+              preventDefault: true,
+              run: () => {
+                saved.current?.();
+                return true;
+              },
+            },
+            ...searchKeymap,
+            ...completionKeymap,
+            ...historyKeymap,
+            ...defaultKeymap,
+            indentWithTab,
+          ]),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) changed.current(update.state.doc.toString());
           }),

@@ -1,11 +1,12 @@
 // Publishing the text as it stands: what it makes of what stands now, and what else is to be thought of.
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
-import type { ReactNode } from 'react';
-import { type PlannedChange, publish } from '../../api/client';
+import { type ReactNode, useRef } from 'react';
+import { type PlannedChange, publish, Refused } from '../../api/client';
 import { Button, Empty, Failed } from '../../ui/parts';
+import { some } from '../../ui/words';
+import { Difference } from './Difference';
 import { type Base, same } from './useDraft';
-import { Difference } from './Versions';
 
 type Props = {
   name: string;
@@ -19,6 +20,7 @@ type Props = {
 
 export function Publish({ name, base, text, open, onClose, children }: Props) {
   const client = useQueryClient();
+  const before = useRef<Element | null>(null);
   const plan = useQuery({
     queryKey: ['plan', name, text],
     queryFn: () => publish(`${name}.yaml`, text, true),
@@ -44,6 +46,14 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-10 bg-black/40" />
         <Dialog.Content
           aria-describedby={undefined}
+          // It is opened by more than one button or key: the focus goes back to where it came from.
+          onOpenAutoFocus={() => {
+            before.current = document.activeElement;
+          }}
+          onCloseAutoFocus={(event) => {
+            event.preventDefault();
+            if (before.current instanceof HTMLElement) before.current.focus();
+          }}
           className="-translate-x-1/2 fixed top-[8vh] left-1/2 z-20 max-h-[84vh] w-[min(680px,94vw)] overflow-auto rounded-lg border border-line bg-panel p-4"
         >
           <Dialog.Title className="mb-2 font-bold text-[18px]">Publish {name}?</Dialog.Title>
@@ -58,7 +68,9 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
             />
           ))}
           {plan.data && plan.data.problems.length > 0 && (
-            <Failed error={new Error('The text has complaints; they stand below the editor.')} />
+            <Failed
+              error={new Refused(`${some(plan.data.problems.length, 'complaint')}:`, 422, plan.data.problems)}
+            />
           )}
           {children}
           {sent.error && (

@@ -1,40 +1,29 @@
 // The versions of a definition, each with what it changed.
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { versions } from '../../api/client';
-import { Panel, Unanswered } from '../../ui/parts';
-import { exact } from '../../ui/time';
-import { difference } from './difference';
+import { Button, Panel, Unanswered } from '../../ui/parts';
+import { useMay } from '../../ui/rights';
+import { Exact } from '../../ui/Time';
+import { Difference } from './Difference';
+import { Publish } from './Publish';
 
-/** What changed, with a line of context around it. */
-export function Difference({ before, after }: { before: string; after: string }) {
-  const lines = difference(before, after);
-  const near = lines.map((_, i) => [i - 1, i, i + 1].some((k) => (lines[k]?.mark ?? ' ') !== ' '));
-  return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
-    <pre tabIndex={0} className="max-h-80 overflow-auto whitespace-pre-wrap break-words">
-      {lines.map((line, i) =>
-        near[i] ? (
-          <span
-            // biome-ignore lint/suspicious/noArrayIndexKey: the lines of a text are told apart by nothing else
-            key={i}
-            className={
-              line.mark === '+' ? 'block bg-good-soft' : line.mark === '-' ? 'block bg-bad-soft' : 'block'
-            }
-          >
-            {line.mark} {line.text}
-          </span>
-        ) : null,
-      )}
-    </pre>
-  );
-}
+type VersionsProps = {
+  kind: string;
+  name: string;
+  /** Takes the text of an earlier version; where it is not given, that is published as it is. */
+  onBringBack?: (text: string) => void;
+};
 
-export function Versions({ kind, name }: { kind: string; name: string }) {
+export function Versions({ kind, name, onBringBack }: VersionsProps) {
   const found = useQuery({
     queryKey: ['definitions', kind, name, 'versions'],
     queryFn: () => versions(kind, name),
   });
   const items = found.data?.items ?? [];
+  const may = useMay('author');
+  const [back, setBack] = useState<string>();
+  const bring = onBringBack ?? setBack;
   return (
     <Panel title="Versions" aside={items.length}>
       <Unanswered question={found} />
@@ -43,7 +32,7 @@ export function Versions({ kind, name }: { kind: string; name: string }) {
           <summary className="cursor-pointer text-[13px]">
             <b className="font-semibold">version {v.version}</b>{' '}
             <span className="text-ink-2">
-              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by}, {exact(v.published_at)}
+              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by}, <Exact at={v.published_at} />
             </span>
           </summary>
           <div className="mt-1">
@@ -52,9 +41,23 @@ export function Versions({ kind, name }: { kind: string; name: string }) {
             ) : (
               <pre className="whitespace-pre-wrap break-words">{v.text}</pre>
             )}
+            {i > 0 && may && (
+              <Button className="mt-1" onClick={() => bring(v.text)}>
+                Bring version {v.version} back
+              </Button>
+            )}
           </div>
         </details>
       ))}
+      {back !== undefined && (
+        <Publish
+          name={name}
+          base={{ name, version: items[0]?.version ?? 0, text: items[0]?.text ?? '' }}
+          text={back}
+          open
+          onClose={() => setBack(undefined)}
+        />
+      )}
     </Panel>
   );
 }

@@ -3,11 +3,13 @@ import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Link, useParams } from 'react-router';
 import { type JobDetail, job as load } from '../../api/client';
+import { Copy } from '../../ui/Copy';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
 import { Open } from '../decision/Open';
 import { Passage } from './Passage';
+import { Resolve } from './Resolve';
 import { Seen } from './Seen';
-import { FromFailed, Resolve, Speak } from './Speak';
+import { FromFailed, Speak } from './Speak';
 
 export function Component() {
   const id = Number(useParams().id);
@@ -20,6 +22,7 @@ export function Component() {
     <>
       <Header
         title={job.runbook}
+        page={`Job ${job.id}, ${job.runbook}`}
         right={
           <>
             <Speak job={job} />
@@ -41,7 +44,9 @@ export function Component() {
       >
         <span className="mono text-ink-2">{job.target}</span>
         <JobTag state={job.state} />
-        <span className="text-ink-3">Job {job.id}</span>
+        <span className="text-ink-3">
+          Job {job.id} <Copy text={String(job.id)} of="the number of the job" />
+        </span>
       </Header>
       <Chain detail={detail} />
       {job.failure && (

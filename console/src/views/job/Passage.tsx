@@ -1,11 +1,15 @@
 // The passage of a job: its steps down the page with bars along time, then the effect; one step in full beside it.
 import clsx from 'clsx';
-import { memo, useMemo, useState } from 'react';
+import { memo, useCallback, useMemo, useRef } from 'react';
 import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
 import { CameBack } from '../../ui/CameBack';
-import { Facts, JobTag, Json, Panel, Tag, Time } from '../../ui/parts';
-import { between, clock } from '../../ui/time';
+import { Copy } from '../../ui/Copy';
+import { curl } from '../../ui/curl';
+import { useAddress } from '../../ui/filters';
+import { Facts, JobTag, Json, Panel, Tag } from '../../ui/parts';
+import { Clock, Time } from '../../ui/Time';
+import { between } from '../../ui/time';
 import { useNow } from '../../ui/useNow';
 import { Answer } from '../decision/Question';
 import { type Row, rows, telling } from './rows';
@@ -13,7 +17,11 @@ import { type Row, rows, telling } from './rows';
 export function Passage({ detail }: { detail: JobDetail }) {
   const { job } = detail;
   const all = useMemo(() => rows(detail), [detail]);
-  const [chosen, setChosen] = useState<string>();
+  const { params, change } = useAddress();
+  const chosen = params.get('step') ?? undefined;
+  const choose = useRef((step: string) => change({ step }, true));
+  choose.current = (step) => change({ step }, true);
+  const setChosen = useCallback((step: string) => choose.current(step), []);
   const steps = all.flatMap((row) => (row.kind === 'step' ? [row.step] : []));
   const told = telling(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
   const shown = chosen ?? told;
@@ -22,15 +30,14 @@ export function Passage({ detail }: { detail: JobDetail }) {
   // Of a job that is over no row changes with time.
   const since = Date.parse(job.started_at ?? job.created_at);
   const until = job.finished_at ? Date.parse(job.finished_at) : now;
-  const began = job.started_at ? clock(job.started_at) : 'not started';
-  const ended = job.finished_at ? clock(job.finished_at) : 'now';
   return (
     <div className="grid gap-3.5 lg:grid-cols-[1fr_340px]">
       <section className="self-start rounded-lg border border-line bg-panel pt-3">
         <h2 className="flex justify-between px-3.5 pb-2 font-semibold text-[13px] text-ink-2">
-          The passage
+          Steps
           <span className="font-normal text-ink-3">
-            {began} to {ended}
+            {job.started_at ? <Clock at={job.started_at} /> : 'not started'} to{' '}
+            {job.finished_at ? <Clock at={job.finished_at} /> : 'now'}
             {job.started_at && (
               <>
                 {', '}
@@ -73,11 +80,28 @@ export function Passage({ detail }: { detail: JobDetail }) {
           </Panel>
         )}
         {(detail.gathered?.length ?? 0) > 0 && <Gathered detail={detail} />}
+        {(detail.acts?.length ?? 0) > 0 && <Acts detail={detail} />}
         <Panel title="Why">
           <p className="text-ink-2">{detail.reason ?? 'Started by hand.'}</p>
         </Panel>
       </div>
     </div>
+  );
+}
+
+/** What people did to it. */
+function Acts({ detail }: { detail: JobDetail }) {
+  return (
+    <Panel title="What people did" aside={detail.acts?.length}>
+      <ul className="max-h-72 overflow-auto text-[13px]">
+        {detail.acts?.map((act) => (
+          <li key={`${act.at} ${act.act}`} className="border-line border-t py-1 first:border-t-0">
+            <Time at={act.at} /> <b className="font-semibold">{act.by}</b> {act.act.replace('.', ' ')}
+            {act.detail && <span className="block break-words text-ink-3">{act.detail}</span>}
+          </li>
+        ))}
+      </ul>
+    </Panel>
   );
 }
 
@@ -310,7 +334,14 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
   const child = detail.children.find((c) => c.id === step.job);
   const decision = detail.decisions.find((d) => d.id === step.decision && d.state !== 'open');
   return (
-    <Panel title={`Step ${step.place}`} aside={step.state}>
+    <Panel
+      title={
+        <span>
+          Step {step.place} <Copy text={step.place} of="the name of the step" />
+        </span>
+      }
+      aside={step.state}
+    >
       <code className="block break-words pb-2 text-ink-2">{step.does}</code>
       {step.when && (
         <p className="pb-2 text-ink-2">
@@ -333,8 +364,8 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           {last.error && <p className="text-bad">{last.error}</p>}
           {Object.keys(last.give ?? {}).length > 0 && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Given</h3>
-              <Json value={last.give} />
+              <h3 className="font-semibold text-[12px] text-ink-3">Inputs of the step</h3>
+              <Json value={last.give} of="the inputs of the step" />
             </>
           )}
           {last.request && (
@@ -345,6 +376,9 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
               <code className="break-words text-ink-2">
                 {last.request.method} {last.request.target}
               </code>
+              <span>
+                <Copy text={curl(last.request)} of="the request" shown="copy as curl" />
+              </span>
               {last.request.body != null && <Json value={last.request.body} />}
             </>
           )}
@@ -359,8 +393,8 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           )}
           {last.output != null && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Gave</h3>
-              <Json value={last.output} />
+              <h3 className="font-semibold text-[12px] text-ink-3">Output</h3>
+              <Json value={last.output} of="the output" />
             </>
           )}
           <p className="text-[12px] text-ink-3">

@@ -1,8 +1,9 @@
 // Setting a job that ended badly aside from what needs a person.
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type JobDetail, setSeen } from '../../api/client';
-import { Button, Failed, Time } from '../../ui/parts';
+import { Button, Failed } from '../../ui/parts';
 import { useMay } from '../../ui/rights';
+import { Time } from '../../ui/Time';
 
 export function SetSeen({ job, undo = false }: { job: number; undo?: boolean }) {
   const may = useMay('responder');

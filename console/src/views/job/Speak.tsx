@@ -1,11 +1,10 @@
-// What people can say to a job: hold it, let it go on, stop it, and what became of a step that nobody knows of.
+// What people can say to a job: pause it, resume it, cancel it, go on from where it ended.
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { type FormEvent, type ReactNode, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { cancel, goOn, type JobDetail, type JobItem, pause, resolve, resume } from '../../api/client';
-import { Button, Failed, Panel } from '../../ui/parts';
-import { Needs, useMay } from '../../ui/rights';
-import { rows } from './rows';
+import { cancel, goOn, type JobItem, pause, resume } from '../../api/client';
+import { Button, Failed } from '../../ui/parts';
+import { useMay } from '../../ui/rights';
 
 export function Speak({ job }: { job: JobItem }) {
   const may = useMay('responder');
@@ -17,7 +16,7 @@ export function Speak({ job }: { job: JobItem }) {
     mutationFn: (word: () => Promise<unknown>) => word(),
     onSuccess: () => {
       setStopping(false);
-      queries.invalidateQueries({ queryKey: ['jobs'] });
+      return queries.invalidateQueries({ queryKey: ['jobs'] });
     },
   });
   const goes = job.state === 'running' || job.state === 'waiting';
@@ -25,43 +24,70 @@ export function Speak({ job }: { job: JobItem }) {
   if (!may || !stops) return null;
   if (stopping) {
     return (
-      <form
+      <Asked
         className="flex flex-wrap items-center gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          say.mutate(() => cancel(job.id, undo, why));
-        }}
+        onSubmit={() => say.mutate(() => cancel(job.id, undo, why))}
+        onClose={() => setStopping(false)}
       >
-        <input
-          aria-label="Why it is stopped"
-          placeholder="Why, for those who read it later"
-          className="w-64 rounded-md border border-line bg-panel px-2 py-1"
-          value={why}
-          onChange={(e) => setWhy(e.target.value)}
-        />
+        <Why label="Why it is cancelled" value={why} onType={setWhy} />
         {job.state !== 'queued' && (
           <label className="flex items-center gap-1.5">
             <input type="checkbox" checked={undo} onChange={(e) => setUndo(e.target.checked)} />
             Take back what was done
           </label>
         )}
-        <Button type="submit">Stop the job</Button>
+        <Button type="submit" disabled={say.isPending}>
+          Cancel the job
+        </Button>
         <Button onClick={() => setStopping(false)}>Leave it</Button>
         {say.error && <Failed error={say.error} />}
-      </form>
+      </Asked>
     );
   }
   return (
     <span className="flex flex-wrap items-center gap-2">
-      {goes && <Button onClick={() => say.mutate(() => pause(job.id))}>Hold</Button>}
-      {job.state === 'paused' && (
-        <Button look="go" onClick={() => say.mutate(() => resume(job.id))}>
-          Go on
+      {goes && (
+        <Button disabled={say.isPending} onClick={() => say.mutate(() => pause(job.id))}>
+          Pause
         </Button>
       )}
-      <Button onClick={() => setStopping(true)}>Stop…</Button>
+      {job.state === 'paused' && (
+        <Button look="go" disabled={say.isPending} onClick={() => say.mutate(() => resume(job.id))}>
+          Resume
+        </Button>
+      )}
+      <Button onClick={() => setStopping(true)}>Cancel…</Button>
       {say.error && <Failed error={say.error} />}
     </span>
+  );
+}
+
+type AskedProps = { className: string; onSubmit: () => void; onClose: () => void; children: ReactNode };
+
+/** A few fields in the place of a button; Escape puts the button back. */
+function Asked({ className, onSubmit, onClose, children }: AskedProps) {
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    onSubmit();
+  };
+  return (
+    <form className={className} onSubmit={submit} onKeyDown={(e) => e.key === 'Escape' && onClose()}>
+      {children}
+    </form>
+  );
+}
+
+function Why({ label, value, onType }: { label: string; value: string; onType: (text: string) => void }) {
+  return (
+    <input
+      // biome-ignore lint/a11y/noAutofocus: whoever opens it is to say why
+      autoFocus
+      aria-label={label}
+      placeholder="Why, for those who read it later"
+      className="w-64 rounded-md border border-line bg-panel px-2 py-1"
+      value={value}
+      onChange={(e) => onType(e.target.value)}
+    />
   );
 }
 
@@ -89,12 +115,10 @@ export function FromFailed({ job }: { job: JobItem }) {
   }
   const { stand, looked_at, from } = would.data;
   return (
-    <form
+    <Asked
       className="flex max-w-xl flex-col gap-2 rounded-md border border-line bg-panel px-3 py-2 text-[13px]"
-      onSubmit={(e) => {
-        e.preventDefault();
-        go.mutate();
-      }}
+      onSubmit={() => go.mutate()}
+      onClose={() => would.reset()}
     >
       <p>
         What <code>{stand.join(', ')}</code> did stands
@@ -106,71 +130,13 @@ export function FromFailed({ job }: { job: JobItem }) {
         ; a new job begins with <code>{from}</code>.
       </p>
       <span className="flex flex-wrap items-center gap-2">
-        <input
-          aria-label="Why it goes on"
-          placeholder="Why, for those who read it later"
-          className="w-64 rounded-md border border-line bg-panel px-2 py-1"
-          value={why}
-          onChange={(e) => setWhy(e.target.value)}
-        />
+        <Why label="Why it goes on" value={why} onType={setWhy} />
         <Button type="submit" look="go" disabled={go.isPending}>
           Go on
         </Button>
         <Button onClick={() => would.reset()}>Leave it</Button>
       </span>
       {error && <Failed error={error} />}
-    </form>
-  );
-}
-
-/** What became of steps of which it is not known: asked as soon as one is, though others of the job still wait. */
-export function Resolve({ detail }: { detail: JobDetail }) {
-  const may = useMay('responder');
-  const queries = useQueryClient();
-  const unsure = rows(detail).flatMap((row) =>
-    row.kind === 'step' && row.step.state === 'unsure' ? [row.step] : [],
-  );
-  const [gave, setGave] = useState('');
-  const say = useMutation({
-    mutationFn: ({ as, place }: { as: 'done' | 'again' | 'failed'; place: string }) =>
-      resolve(detail.job.id, as, place, as === 'done' && gave.trim() ? JSON.parse(gave) : undefined),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
-  });
-  if (detail.job.state !== 'unsure' && !(detail.job.state === 'waiting' && unsure.length > 0)) return null;
-  if (!may) {
-    return (
-      <Panel title="Was the step done?">
-        <Needs least="responder">Saying what became of it</Needs>
-      </Panel>
-    );
-  }
-  return (
-    <Panel title="Was the step done?">
-      <p className="pb-2 text-ink-2">
-        Look at the target, then say what became of the step. The job goes on from there.
-      </p>
-      {unsure.map((step) => (
-        <div key={step.place} className="flex flex-wrap items-center gap-2 py-1">
-          <code className="pr-2">{step.place}</code>
-          <Button look="go" onClick={() => say.mutate({ as: 'done', place: step.place })}>
-            It was done
-          </Button>
-          <Button onClick={() => say.mutate({ as: 'again', place: step.place })}>Do it again</Button>
-          <Button onClick={() => say.mutate({ as: 'failed', place: step.place })}>It failed</Button>
-        </div>
-      ))}
-      {unsure.length > 0 && (
-        <label className="block pt-1 text-[13px] text-ink-2">
-          What it gave, as JSON, if later steps read it
-          <input
-            className="mono mt-1 block w-full max-w-xl rounded-md border border-line bg-panel px-2 py-1 text-ink"
-            placeholder='{"size_gib": 48}'
-            value={gave}
-            onChange={(e) => setGave(e.target.value)}
-          />
-        </label>
-      )}
-      {say.error && <Failed error={say.error} />}
-    </Panel>
+    </Asked>
   );
 }

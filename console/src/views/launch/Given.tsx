@@ -5,9 +5,15 @@ import type { Field } from './inputs';
 
 export const BOX = 'w-full rounded-md border border-line bg-panel px-2 py-1';
 
-type Props = { field: Field; value: string; onType: (text: string) => void };
+type Props = {
+  field: Field;
+  value: string;
+  onType: (text: string) => void;
+  /** What is wrong with it. */
+  wrong?: string | undefined;
+};
 
-export function Given({ field, value, onType }: Props) {
+export function Given({ field, value, onType, wrong }: Props) {
   const words = useQuery({
     queryKey: ['vocabulary'],
     queryFn: vocabulary,
@@ -15,6 +21,11 @@ export function Given({ field, value, onType }: Props) {
   });
   const id = `input-${field.name}`;
   const list = `of-${field.name}`;
+  const said = {
+    id,
+    'aria-invalid': wrong !== undefined,
+    'aria-describedby': wrong ? `${id}-wrong` : undefined,
+  };
   return (
     <div className="flex flex-col gap-1">
       <label htmlFor={id}>
@@ -22,7 +33,7 @@ export function Given({ field, value, onType }: Props) {
         {!field.must && <span className="text-[12px] text-ink-3"> may be left out</span>}
       </label>
       {field.kind === 'choice' || field.kind === 'truth' ? (
-        <select id={id} className={BOX} value={value} onChange={(e) => onType(e.target.value)}>
+        <select {...said} className={BOX} value={value} onChange={(e) => onType(e.target.value)}>
           {value === '' && <option value="" />}
           {field.choices.map((choice) => (
             <option key={choice}>{choice}</option>
@@ -30,7 +41,7 @@ export function Given({ field, value, onType }: Props) {
         </select>
       ) : field.kind === 'json' ? (
         <textarea
-          id={id}
+          {...said}
           className={`${BOX} mono`}
           rows={3}
           value={value}
@@ -38,7 +49,7 @@ export function Given({ field, value, onType }: Props) {
         />
       ) : (
         <input
-          id={id}
+          {...said}
           className={BOX}
           inputMode={field.kind === 'number' ? 'decimal' : undefined}
           list={field.kind === 'resource' ? list : undefined}
@@ -52,6 +63,11 @@ export function Given({ field, value, onType }: Props) {
             <option key={resource} value={resource} />
           ))}
         </datalist>
+      )}
+      {wrong && (
+        <span id={`${id}-wrong`} role="alert" className="text-[13px] text-bad">
+          {wrong}
+        </span>
       )}
       {field.about && <span className="text-[12px] text-ink-3">{field.about}</span>}
     </div>

@@ -2,12 +2,12 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
-import { dryRun, job, launchRunbook, runbookForm } from '../../api/client';
+import { alert as alertOf, alertWhy, dryRun, job, launchRunbook, runbookForm } from '../../api/client';
 import { Button, Empty, Failed, Header, Lost, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { Dry } from './Dry';
 import { BOX, Given } from './Given';
-import { type Field, fields, given, type Schema } from './inputs';
+import { about, type Field, fields, fromAlert, given, type Schema } from './inputs';
 
 export function Component() {
   const name = useParams().name ?? '';
@@ -19,21 +19,39 @@ export function Component() {
     queryFn: () => job(like ?? 0),
     enabled: like !== undefined,
   });
+  const seq = like === undefined ? Number(params.get('alert')) || undefined : undefined;
+  const came = useQuery({
+    queryKey: ['alerts', seq],
+    queryFn: () => alertOf(seq ?? 0),
+    enabled: seq !== undefined,
+  });
+  const why = useQuery({
+    queryKey: ['alerts', seq, 'why'],
+    queryFn: () => alertWhy(seq ?? 0),
+    enabled: seq !== undefined,
+  });
   if (form.error && !form.data) return <Lost error={form.error} />;
-  if (!form.data || (like && before.isPending)) return <Empty>Looking for {name}</Empty>;
-  const alert = Number(params.get('alert')) || before.data?.job.alert || undefined;
-  const had = before.data?.inputs as Record<string, unknown> | undefined;
+  const asking = (like && before.isPending) || (seq && (came.isPending || why.isPending));
+  if (!form.data || asking) return <Empty>Looking for {name}</Empty>;
+  const alert = seq ?? before.data?.job.alert ?? undefined;
+  const inputs = form.data.inputs as Record<string, Schema>;
+  // As a rule would dispatch it, else by what the alert says.
+  const ruled = why.data?.matching
+    .flatMap((rule) => rule.dispatches)
+    .find((dispatch) => dispatch.runbook === name && dispatch.inputs);
+  const said = came.data && fromAlert(inputs, came.data.alert);
+  const had = (before.data?.inputs ?? ruled?.inputs ?? said) as Record<string, unknown> | undefined;
   return (
     <>
       <Header title={`Launch ${name}`}>
         <span className="text-ink-2">{form.data.summary}</span>
       </Header>
       <Form
-        key={`${name}-${like}`}
+        key={`${name}-${like}-${seq}`}
         name={name}
         role={form.data.role}
         alert={alert}
-        all={fields(form.data.inputs as Record<string, Schema>, had)}
+        all={fields(inputs, had)}
       />
     </>
   );
@@ -82,6 +100,7 @@ function Form({ name, role, alert, all }: FormProps) {
               field={field}
               value={typed[field.name] ?? field.first}
               onType={(text) => setTyped({ ...typed, [field.name]: text })}
+              wrong={about(field.name, look.error)}
             />
           ))}
           <label className="flex flex-col gap-1">
@@ -107,7 +126,7 @@ function Form({ name, role, alert, all }: FormProps) {
             <p className="text-[13px] text-ink-3">Still missing: {missing.join(', ')}</p>
           )}
           {!may && <Needs least={role}>Launching this runbook</Needs>}
-          {look.error && <Failed error={look.error} />}
+          {look.error && !all.some((f) => about(f.name, look.error)) && <Failed error={look.error} />}
           {start.error && <Failed error={start.error} />}
         </form>
       </Panel>

@@ -45,6 +45,22 @@ export function fields(inputs: Record<string, Schema>, before: Record<string, un
   });
 }
 
+type About = { resource: string; labels: Record<string, string> };
+
+/** What an alert says about inputs: its resource where one is wanted, a label where an input is called like it. */
+export function fromAlert(inputs: Record<string, Schema>, alert: About): Record<string, unknown> {
+  const said = Object.entries(inputs).flatMap(([name, schema]): [string, unknown][] => {
+    if (kind(schema) === 'resource') return [[name, alert.resource]];
+    const label = alert.labels[name];
+    return label === undefined ? [] : [[name, label]];
+  });
+  return Object.fromEntries(said);
+}
+
+/** What a refusal says about one field, by its name. */
+export const about = (name: string, error: Error | null): string | undefined =>
+  error?.message.includes(`\`${name}\``) ? error.message : undefined;
+
 /** What was typed as inputs; what was left empty is left out, so that the default stands. */
 export function given(all: Field[], typed: Record<string, string>): Record<string, unknown> {
   const value = (field: Field, text: string): unknown => {

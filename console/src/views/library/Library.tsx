@@ -1,7 +1,8 @@
 // Ready-made runbooks to start from: what each does, what it needs that is not here, and what was made of it already.
 import { useQuery } from '@tanstack/react-query';
 import { type LibraryItem, library } from '../../api/client';
-import { Header, Unanswered } from '../../ui/parts';
+import { Search, useFound } from '../../ui/filters';
+import { Empty, Header, Unanswered } from '../../ui/parts';
 import { type Look, Table } from '../../ui/Table';
 import { some } from '../../ui/words';
 
@@ -22,7 +23,12 @@ const missing = (item: LibraryItem) =>
 const LOOK: Look<LibraryItem> = {
   to: (item) => `/library/${item.runbook.name}`,
   columns: [
-    { head: 'Name', width: 'minmax(0,1fr)', cell: (item) => <b>{item.runbook.name}</b> },
+    {
+      head: 'Name',
+      width: 'minmax(0,1fr)',
+      cell: (item) => <b>{item.runbook.name}</b>,
+      by: (item) => item.runbook.name,
+    },
     { head: 'Summary', width: 'minmax(0,2.6fr)', quiet: true, cell: (item) => item.runbook.summary },
     { head: 'Published here as', width: 'minmax(0,1fr)', cell: here },
     { head: 'Missing here', width: 'minmax(0,1fr)', cell: missing },
@@ -42,14 +48,18 @@ const LOOK: Look<LibraryItem> = {
 
 export function Component() {
   const found = useQuery({ queryKey: ['definitions', 'library'], queryFn: library });
-  const items = found.data?.items ?? [];
+  const all = found.data?.items ?? [];
+  const items = useFound(all, (item) => `${item.runbook.name} ${item.runbook.summary ?? ''}`);
   return (
     <>
-      <Header title="Library">
-        {found.data && <span className="text-ink-2">{some(items.length, 'ready-made runbook')}</span>}
+      <Header title="Library" right={<Search label="Search the library" />}>
+        {found.data && <span className="text-ink-2">{some(all.length, 'ready-made runbook')}</span>}
       </Header>
       <Unanswered question={found} />
-      {items.length > 0 && <Table items={items} id={(item) => item.runbook.name} look={LOOK} />}
+      {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
+      {items.length > 0 && (
+        <Table items={items} id={(item) => item.runbook.name} look={LOOK} label="Library" />
+      )}
     </>
   );
 }

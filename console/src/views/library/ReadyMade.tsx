@@ -12,7 +12,7 @@ import {
 } from '../../api/client';
 import { Button, Empty, Failed, Header, Lost, Panel, Unanswered } from '../../ui/parts';
 import { some } from '../../ui/words';
-import { Difference } from '../definition/Versions';
+import { Difference } from '../definition/Difference';
 import { BOX } from '../launch/Given';
 import { Graph } from '../runbook/Graph';
 import { Uses } from '../runbook/Uses';

@@ -1,11 +1,10 @@
 // One proposal: what would be done, why, and the two answers to it.
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { dismiss, launch, proposal } from '../api/client';
-import { Button, Empty, Facts, Failed, Header, Json, Lost, Panel, Tag } from '../ui/parts';
-import { Needs, useMay } from '../ui/rights';
-import { exact } from '../ui/time';
+import { proposal } from '../../api/client';
+import { Empty, Facts, Header, Json, Lost, Panel, Tag } from '../../ui/parts';
+import { Exact } from '../../ui/Time';
+import { Answer } from './Answer';
 import { STATES } from './Proposals';
 
 export function Component() {
@@ -23,7 +22,7 @@ export function Component() {
           {p.runbook} on <span className="mono">{p.target}</span>
         </span>
       </Header>
-      {p.state === 'open' && <Answer id={id} />}
+      {p.state === 'open' && <Answer key={p.id} proposal={p} />}
       <div className="grid gap-3.5 lg:grid-cols-2">
         <Panel title="Why">
           <Facts
@@ -58,12 +57,17 @@ export function Component() {
                   'none'
                 ),
               ],
-              ['made', exact(p.created_at)],
+              ['made', <Exact key="made" at={p.created_at} />],
               ...(p.decided_at
-                ? ([[p.state, `${exact(p.decided_at)}${p.decided_by ? ` by ${p.decided_by}` : ''}`]] as [
-                    string,
-                    string,
-                  ][])
+                ? ([
+                    [
+                      p.state,
+                      <span key="decided">
+                        <Exact at={p.decided_at} />
+                        {p.decided_by && ` by ${p.decided_by}`}
+                      </span>,
+                    ],
+                  ] as [string, React.ReactNode][])
                 : []),
               ...(p.note ? ([['note', p.note]] as [string, string][]) : []),
               ...(p.state === 'launched'
@@ -79,53 +83,12 @@ export function Component() {
             ]}
           />
         </Panel>
-        <Panel title="What would be done" aside={`${p.runbook} version ${p.runbook_version}`}>
-          <Json value={p.inputs} />
-        </Panel>
+        {p.state !== 'open' && (
+          <Panel title="What was proposed" aside={`${p.runbook} version ${p.runbook_version}`}>
+            <Json value={p.inputs} of="the inputs" />
+          </Panel>
+        )}
       </div>
     </>
-  );
-}
-
-function Answer({ id }: { id: number }) {
-  const may = useMay('responder');
-  const [note, setNote] = useState('');
-  const client = useQueryClient();
-  const done = { onSuccess: () => client.invalidateQueries({ queryKey: ['proposals'] }) };
-  const launched = useMutation({ mutationFn: () => launch(id, note.trim() || undefined), ...done });
-  const dismissed = useMutation({ mutationFn: () => dismiss(id, note.trim()), ...done });
-  const error = launched.error ?? dismissed.error;
-  if (!may) {
-    return (
-      <Panel>
-        <Needs least="responder">Launching or dismissing it</Needs>
-      </Panel>
-    );
-  }
-  return (
-    <Panel>
-      <div className="flex flex-wrap items-end gap-2">
-        <label className="min-w-56 flex-1 text-[13px] text-ink-2">
-          Reason, needed for dismissing
-          <input
-            value={note}
-            onChange={(event) => setNote(event.target.value)}
-            maxLength={2000}
-            className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
-          />
-        </label>
-        <Button onClick={() => dismissed.mutate()} disabled={!note.trim() || dismissed.isPending}>
-          Dismiss
-        </Button>
-        <Button look="go" onClick={() => launched.mutate()} disabled={launched.isPending}>
-          Launch
-        </Button>
-      </div>
-      {error && (
-        <div className="mt-2">
-          <Failed error={error} />
-        </div>
-      )}
-    </Panel>
   );
 }

@@ -1,9 +1,11 @@
-// Jobs that rules propose: those that wait first, then those that were decided.
-import { useQuery } from '@tanstack/react-query';
-import { Link } from 'react-router';
-import { type Proposal, proposals } from '../api/client';
-import { Empty, Header, Tag, Time, type Tone, Unanswered } from '../ui/parts';
-import { type Look, Table } from '../ui/Table';
+// Jobs that rules propose: those that wait for a person, or all.
+import { Link, useSearchParams } from 'react-router';
+import { type Proposal, type ProposalFilter, proposals } from '../../api/client';
+import { Chips, Filter, Narrow } from '../../ui/filters';
+import { LongList } from '../../ui/LongList';
+import { Header, Tag, type Tone } from '../../ui/parts';
+import type { Look } from '../../ui/Table';
+import { Time } from '../../ui/Time';
 
 export const STATES: Record<Proposal['state'], Tone> = {
   open: 'warn',
@@ -13,24 +15,43 @@ export const STATES: Record<Proposal['state'], Tone> = {
   faulty: 'bad',
 };
 
+const ANSWERS = ['open', 'launched', 'dismissed', 'withdrawn', 'faulty'] as const;
+const NARROWED = ['rule', 'runbook', 'target'] as const;
+const KNOWN = [...NARROWED, 'state'] as const;
+
 export function Component() {
-  const found = useQuery({ queryKey: ['proposals'], queryFn: () => proposals() });
-  const items = [...(found.data?.items ?? [])];
-  items.sort((a, b) => Number(b.state === 'open') - Number(a.state === 'open'));
+  const [params] = useSearchParams();
+  const filter: ProposalFilter = { state: 'open' };
+  for (const key of KNOWN) {
+    const value = params.get(key);
+    if (value) filter[key] = value;
+  }
+  if (filter.state === 'any') delete filter.state;
   return (
     <>
-      <Header title="Proposals">
-        {found.data && (
-          <span className="text-ink-2">
-            {items.filter((p) => p.state === 'open').length} wait for a person
-          </span>
-        )}
-      </Header>
-      <Unanswered question={found} />
-      {found.data && items.length === 0 && (
-        <Empty>No rule with the stance propose has proposed anything.</Empty>
-      )}
-      {items.length > 0 && <Table items={items} id={(p) => p.id} look={LOOK} />}
+      <Header
+        title="Proposals"
+        right={
+          <>
+            <Filter
+              name="state"
+              label="State"
+              options={ANSWERS}
+              usual="open"
+              called={{ open: 'waiting for a person', any: 'all' }}
+            />
+            <Narrow by={NARROWED} />
+          </>
+        }
+      />
+      <Chips known={KNOWN} chosen={['state']} />
+      <LongList
+        of={{ key: ['proposals', filter], ask: (after) => proposals(filter, after), handle: (p) => p.id }}
+        look={LOOK}
+        label="Proposals, newest first"
+        what="proposal"
+        none={filter.state === 'open' ? 'No proposal waits for a person.' : 'No proposal is like that.'}
+      />
     </>
   );
 }
@@ -41,9 +62,9 @@ const LOOK: Look<Proposal> = {
   to: (p) => `/proposals/${p.id}`,
   columns: [
     { head: 'No.', width: '40px', cell: (p) => <b>{p.id}</b> },
-    { head: 'Made', width: '66px', quiet: true, cell: (p) => <Time at={p.created_at} /> },
+    { head: 'Made', width: '80px', quiet: true, cell: (p) => <Time at={p.created_at} /> },
     { head: 'Rule', width: 'minmax(0,0.9fr)', cell: (p) => p.rule },
-    { head: 'Runbook', width: 'minmax(0,0.7fr)', cell: (p) => <b>{p.runbook}</b> },
+    { head: 'Runbook', width: 'minmax(0,0.7fr)', link: true, cell: (p) => <b>{p.runbook}</b> },
     { head: 'Target', width: 'minmax(0,1fr)', mono: true, cell: (p) => p.target },
     { head: 'Why', width: 'minmax(0,2fr)', quiet: true, cell: (p) => p.reason },
     { head: 'State', width: '80px', cell: state },

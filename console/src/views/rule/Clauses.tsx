@@ -2,7 +2,8 @@
 import { Link } from 'react-router';
 import type { Why } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
-import { Tag, Time } from '../../ui/parts';
+import { Tag } from '../../ui/parts';
+import { Time } from '../../ui/Time';
 
 const MARKS = {
   yes: ['✓', 'text-good', 'holds'],

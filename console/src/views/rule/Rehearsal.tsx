@@ -3,7 +3,8 @@ import { useRef, useState } from 'react';
 import { type RehearsalResult, rehearse, type Verdict } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Button, Empty, Failed, Panel } from '../../ui/parts';
-import { exact, rough } from '../../ui/time';
+import { Exact } from '../../ui/Time';
+import { rough } from '../../ui/time';
 import { Lanes } from './Lanes';
 
 const SPANS = ['1h', '6h', '1d', '7d', '30d'];
@@ -126,7 +127,9 @@ function Outcome({ result }: { result: RehearsalResult }) {
             <li key={p.job} className="border-line border-b py-1.5 text-[13px]">
               <span className="flex flex-wrap gap-x-3">
                 <b className="font-semibold">{p.runbook}</b>
-                <span className="text-ink-3">{exact(p.at)}</span>
+                <span className="text-ink-3">
+                  <Exact at={p.at} />
+                </span>
               </span>
               <code className="block break-all text-ink-2">{p.error ?? JSON.stringify(p.inputs)}</code>
               <span className="text-ink-3">{p.reason}</span>

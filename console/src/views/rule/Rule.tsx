@@ -6,7 +6,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import { definition, draft } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
-import { exact } from '../../ui/time';
+import { Exact } from '../../ui/Time';
 import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
 import { Versions } from '../definition/Versions';
 import { JobRows } from '../JobRows';
@@ -69,7 +69,7 @@ function Desk({ found, start, alert }: { found?: Found; start: string; alert?: n
         <div className="flex min-w-0 flex-col gap-3.5">
           <Rehearsal name={name} text={text} published={found !== undefined} />
           {found && <Fared found={found} />}
-          {found && <Versions kind="rule" name={found.item.name} />}
+          {found && <Versions kind="rule" name={found.item.name} onBringBack={setText} />}
         </div>
       </div>
       <Publishing desk={desk}>
@@ -110,7 +110,7 @@ function Stance({ value, onChange }: { value: string; onChange: (to: string) => 
 function Fared({ found }: { found: Found }) {
   const { item, verdicts, jobs } = found;
   return (
-    <Panel title="How it has fared">
+    <Panel title="Results">
       <Facts
         rows={[
           [
@@ -120,7 +120,12 @@ function Fared({ found }: { found: Found }) {
             </Link>,
           ],
           ['jobs', `${item.used.jobs}, of which ${item.used.confirmed} helped`],
-          ['published', `${exact(item.published_at)} by ${item.published_by}`],
+          [
+            'published',
+            <span key="p">
+              <Exact at={item.published_at} /> by {item.published_by}
+            </span>,
+          ],
         ]}
       />
       {(verdicts?.length ?? 0) > 0 && (

@@ -2,7 +2,8 @@
 import { Link } from 'react-router';
 import type { DefinitionDetail, JobItem } from '../../api/client';
 import { Facts, Panel } from '../../ui/parts';
-import { exact, rough } from '../../ui/time';
+import { Exact } from '../../ui/Time';
+import { rough } from '../../ui/time';
 import { JobRows } from '../JobRows';
 import { ended, took } from './fared';
 
@@ -14,12 +15,17 @@ export function Fared({ found }: { found: DefinitionDetail }) {
   const times = jobs.flatMap((job) => took(job) ?? []).sort((a, b) => a - b);
   const middle = times[Math.floor(times.length / 2)];
   return (
-    <Panel title="How it has fared">
+    <Panel title="Results">
       <Facts
         rows={[
           ['jobs', `${item.used.jobs}, of which ${item.used.confirmed} helped`],
           ['usually takes', middle === undefined ? 'not known yet' : rough(middle)],
-          ['published', `${exact(item.published_at)} by ${item.published_by}`],
+          [
+            'published',
+            <span key="p">
+              <Exact at={item.published_at} /> by {item.published_by}
+            </span>,
+          ],
         ]}
       />
       {jobs.length > 1 && <Strip jobs={jobs} longest={times.at(-1) ?? 1} />}

@@ -81,7 +81,7 @@ function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
           </Panel>
           {shown && <Uses outline={shown} found={found} />}
           {found && <Fared found={found} />}
-          {found && <Versions kind="runbook" name={found.item.name} />}
+          {found && <Versions kind="runbook" name={found.item.name} onBringBack={desk.setText} />}
         </div>
       </div>
       <Publishing desk={desk} />

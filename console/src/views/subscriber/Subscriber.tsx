@@ -10,12 +10,13 @@ import {
   type Subscriber,
   subscriber,
 } from '../../api/client';
-import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag, Time, type Tone } from '../../ui/parts';
+import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag, type Tone } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { type Look, Table } from '../../ui/Table';
-import { exact } from '../../ui/time';
+import { Exact, Time } from '../../ui/Time';
 import { some } from '../../ui/words';
 import { Versions } from '../definition/Versions';
+import { Withdraw } from '../definition/Withdraw';
 import { Standing } from './Standing';
 
 const TONES: Record<Outgoing['state'], Tone> = { waiting: 'warn', delivered: 'good', 'given-up': 'bad' };
@@ -24,10 +25,10 @@ const said = (event: Outgoing) =>
   event.state === 'delivered' ? event.summary : (event.failure ?? event.summary);
 
 const LOOK: Look<Outgoing> = {
-  to: (e) => (e.job ? `/jobs/${e.job}` : '/jobs'),
+  to: (e) => (e.job ? `/jobs/${e.job}` : undefined),
   columns: [
-    { head: 'Happened', width: '66px', quiet: true, cell: (e) => <Time at={e.at} /> },
-    { head: 'Event', width: 'minmax(0,1fr)', cell: (e) => <b>{kind(e)}</b> },
+    { head: 'Happened', width: '80px', quiet: true, cell: (e) => <Time at={e.at} /> },
+    { head: 'Event', width: 'minmax(0,1fr)', link: true, cell: (e) => <b>{kind(e)}</b> },
     { head: 'Resource', width: 'minmax(0,1fr)', mono: true, cell: (e) => e.resource },
     { head: 'What happened', width: 'minmax(0,1.6fr)', quiet: true, cell: said },
     { head: 'Tries', width: '44px', right: true, quiet: true, cell: (e) => e.tries },
@@ -65,7 +66,15 @@ export function Component() {
   const items = events.data?.items ?? [];
   return (
     <>
-      <Header title={item.name} right={<Actions item={item} />}>
+      <Header
+        title={item.name}
+        right={
+          <>
+            <Withdraw kind="subscriber" name={item.name} to="/subscribers" />
+            <Actions item={item} />
+          </>
+        }
+      >
         <Standing of={item} />
         <span className="text-ink-2">{item.summary}</span>
       </Header>
@@ -80,7 +89,7 @@ export function Component() {
         <Panel title="Events" aside="newest first" className="self-start">
           {events.error && <Failed error={events.error} />}
           {events.data && items.length === 0 && <Empty>No event is kept for it.</Empty>}
-          {items.length > 0 && <Table items={items} id={(e) => e.number} look={LOOK} within />}
+          {items.length > 0 && <Table items={items} id={(e) => e.number} look={LOOK} label="Events" within />}
         </Panel>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel title="How it stands">
@@ -101,14 +110,14 @@ export function Component() {
 function facts(item: Subscriber): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
     ['address', <code key="a">{item.address ?? 'not known'}</code>],
-    ['agreed', item.confirmed_at ? exact(item.confirmed_at) : 'not yet'],
+    ['agreed', item.confirmed_at ? <Exact key="agreed" at={item.confirmed_at} /> : 'not yet'],
     ['taken', item.delivered],
     ['waiting', item.waiting],
     ['given up', item.given_up],
   ];
   if (item.left_out) all.push(['left out', `${item.left_out}, since too many waited`]);
   if (item.rate) all.push(['wants', `at most ${item.rate} a minute`]);
-  if (item.delivered_at) all.push(['last taken', exact(item.delivered_at)]);
+  if (item.delivered_at) all.push(['last taken', <Exact key="last" at={item.delivered_at} />]);
   return all;
 }
 

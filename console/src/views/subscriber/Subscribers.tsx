@@ -1,8 +1,10 @@
 // Those to whom events of jobs and decisions leave.
 import { useQuery } from '@tanstack/react-query';
 import { type Subscriber, subscribers } from '../../api/client';
-import { Empty, Header, Time, Unanswered } from '../../ui/parts';
+import { Search, useFound } from '../../ui/filters';
+import { Empty, Header, Unanswered } from '../../ui/parts';
 import { type Look, Table } from '../../ui/Table';
+import { Time } from '../../ui/Time';
 import { Standing } from './Standing';
 
 const last = (s: Subscriber) =>
@@ -17,11 +19,11 @@ const last = (s: Subscriber) =>
 const LOOK: Look<Subscriber> = {
   to: (s) => `/subscribers/${s.name}`,
   columns: [
-    { head: 'Name', width: 'minmax(0,1fr)', cell: (s) => <b>{s.name}</b> },
+    { head: 'Name', width: 'minmax(0,1fr)', cell: (s) => <b>{s.name}</b>, by: (s) => s.name },
     { head: 'State', width: '92px', cell: (s) => <Standing of={s} /> },
-    { head: 'Taken', width: '64px', right: true, cell: (s) => s.delivered },
-    { head: 'Waiting', width: '64px', right: true, cell: (s) => s.waiting },
-    { head: 'Given up', width: '64px', right: true, cell: (s) => s.given_up },
+    { head: 'Taken', width: '64px', right: true, cell: (s) => s.delivered, by: (s) => s.delivered },
+    { head: 'Waiting', width: '64px', right: true, cell: (s) => s.waiting, by: (s) => s.waiting },
+    { head: 'Given up', width: '64px', right: true, cell: (s) => s.given_up, by: (s) => s.given_up },
     { head: 'Last', width: '92px', quiet: true, cell: last },
     { head: 'Address', width: 'minmax(0,1.6fr)', mono: true, quiet: true, cell: (s) => s.address },
   ],
@@ -43,20 +45,22 @@ const LOOK: Look<Subscriber> = {
 
 export function Component() {
   const found = useQuery({ queryKey: ['subscribers'], queryFn: subscribers });
-  const items = found.data?.items ?? [];
+  const all = found.data?.items ?? [];
+  const items = useFound(all, (s) => `${s.name} ${s.summary ?? ''} ${s.address ?? ''}`);
   return (
     <>
-      <Header title="Subscribers">
-        {found.data && <span className="text-ink-2">{items.length} published</span>}
+      <Header title="Subscribers" right={<Search label="Search subscribers" />}>
+        {found.data && <span className="text-ink-2">{all.length} published</span>}
       </Header>
       <Unanswered question={found} />
-      {found.data && items.length === 0 && (
+      {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
+      {found.data && all.length === 0 && (
         <Empty>
           None is published. A <code>subscriber:</code> document sends events of jobs and decisions to an
           address.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(s) => s.name} look={LOOK} />}
+      {items.length > 0 && <Table items={items} id={(s) => s.name} look={LOOK} label="Subscribers" />}
     </>
   );
 }

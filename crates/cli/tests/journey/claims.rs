@@ -7,7 +7,7 @@ use reqwest::Method;
 use serde_json::{Value, json};
 use std::time::Duration;
 
-fn tell(stage: &Stage, resource: &str) -> i64 {
+pub fn tell(stage: &Stage, resource: &str) -> i64 {
     stage.send("yard-hypervisor", &json!({"kind": "test.tell", "resource": resource, "severity": "major"}))
 }
 
@@ -16,7 +16,7 @@ fn jobs(stage: &Stage, state: &str) -> Vec<Value> {
     jobs["items"].as_array().expect("jobs").clone()
 }
 
-fn with(repeat: &str) -> (Stage, Peer) {
+pub fn with(repeat: &str) -> (Stage, Peer) {
     let (stage, peer) = (Stage::with_demo(), Peer::start());
     stage.publish(&peer.definitions(repeat));
     (stage, peer)

@@ -41,7 +41,7 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     browser.see("vm/quill-booking-db-1");
     browser.click("grow-disk");
-    browser.see("The passage");
+    browser.see("Steps");
     browser.see("alarm cleared within 5m");
     browser.see("confirmed");
     let text = browser.text();
@@ -50,7 +50,7 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
         assert!(text.contains(part), "{part} in {text}");
     }
     browser.click("booking-disk-filling");
-    browser.see("How it has fared");
+    browser.see("Results");
     browser.click("Sign out");
     browser.see("Sign in");
 }
@@ -128,11 +128,11 @@ fn jobs_stand_over_time_and_of_a_rule_only_its_own() {
     until("both jobs to be counted", || label("Jobs").starts_with("2 jobs since ").then_some(()));
     browser.press("[aria-label=Until]", thirtyfour::Key::Left);
     browser.press("[aria-label=Until]", thirtyfour::Key::Left);
-    browser.see("No job.");
+    browser.see("No job is like that.");
     browser.click_last("Whole hour");
     browser.see("vm/quill-booking-db-1");
     browser.go("/alerts?rule=booking-disk-filling&window=day");
-    browser.see("of rule booking-disk-filling");
+    browser.see("rule booking-disk-filling");
     until("what the rule decided", || {
         let told = label("Alerts");
         let number: u64 = told.split(' ').next()?.parse().ok()?;
@@ -260,16 +260,16 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
     browser.sign_in(&stage.token);
     browser.see("Watch");
     let views = [
-        ("/", "The strait"),
+        ("/", "From alerts to effects"),
         ("/alerts", "disk.usage"),
         ("/alerts/1", "One clause short"),
         ("/alarms", "vm/quill-booking-db-2"),
-        ("/alarms/1", "Newest alerts"),
+        ("/alarms/1", "What can be done"),
         ("/jobs", "grow-disk"),
-        ("/jobs/1", "The passage"),
+        ("/jobs/1", "Steps"),
         ("/jobs/2", "at its ceiling"),
         ("/rules", "booking-disk-filling"),
-        ("/rules/booking-disk-filling", "How it has fared"),
+        ("/rules/booking-disk-filling", "Results"),
         ("/rules/new?alert=1", "edited, not published"),
         ("/proposals", "vm/brack-kiosk-3"),
         ("/proposals/3", "What would be done"),
@@ -289,6 +289,13 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
         ("/jobs/4", "20 more, none of them open or failed"),
         (&asks, "Waits for your decision"),
         (&link, "What is known"),
+        ("/sources", "yard-hypervisor"),
+        ("/sources/yard-hypervisor", "Everything that came could be read."),
+        ("/sources/new", "edited, not published"),
+        ("/system", "For how long"),
+        ("/access", "Name of a new token"),
+        ("/record", "job.launched"),
+        ("/keys", "In an editor"),
         ("/nowhere", "There is nothing at this address."),
         ("/jobs/99", "there is no job 99"),
     ];
@@ -335,16 +342,16 @@ fn a_runbook_is_launched_from_its_form_held_and_stopped() {
     assert_eq!(browser.violations(), Vec::<String>::new(), "the dry run");
     assert_eq!(stage.get("/api/v1/jobs")["items"], json!([]), "nothing was done");
     browser.click_last("Launch");
-    browser.see("The passage");
+    browser.see("Steps");
     stage.job_in(1, &["waiting"]);
-    browser.click("Hold");
-    browser.see("held by admin");
-    browser.click("Go on");
+    browser.click("Pause");
+    browser.see("paused by admin");
+    browser.click("Resume");
     stage.job_in(1, &["waiting"]);
-    browser.see("Hold");
-    browser.click("Stop…");
-    browser.fill("input[aria-label='Why it is stopped']", "the wrong machine");
-    browser.click("Stop the job");
+    browser.see("Pause");
+    browser.click("Cancel…");
+    browser.fill("input[aria-label='Why it is cancelled']", "the wrong machine");
+    browser.click("Cancel the job");
     browser.see("cancelled by admin: the wrong machine");
     assert_eq!(browser.violations(), Vec::<String>::new(), "a job that was stopped");
     browser.click("Again…");
@@ -465,16 +472,17 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
     browser.see("Watch");
     browser.go("/alerts");
     browser.see("vm/n999");
-    let rows = browser.run("return document.querySelectorAll('section li').length").as_i64().unwrap_or(0);
+    let rows =
+        browser.run("return document.querySelectorAll('[role=rowgroup] [role=row]').length").as_i64().unwrap_or(0);
     assert!(rows < 75, "only what is seen is drawn, not {rows} rows");
     until("the list to reach far down", || {
         let seen = browser.run(
-            "const s = document.querySelector('section[aria-label^=\"Alerts, newest\"]'); s.scrollTop = s.scrollHeight; return s.scrollHeight / 18",
+            "const s = document.querySelector('[role=table] [role=rowgroup]'); s.scrollTop = s.scrollHeight; return s.scrollHeight / 18",
         );
         (seen.as_f64()? > 2000.0).then_some(())
     });
     until("the rows there to be drawn", || {
-        let drawn = browser.run("return document.querySelectorAll('section li').length").as_i64()?;
+        let drawn = browser.run("return document.querySelectorAll('[role=rowgroup] [role=row]').length").as_i64()?;
         (drawn > 10).then_some(())
     });
     browser.go("/alerts?severity=critical&text=n7");
@@ -483,7 +491,7 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
     stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/one-more"}));
     stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/two-more"}));
     browser.go("/alerts?text=two-more");
-    browser.see("These are all so far. Older alerts have not been looked through.");
+    browser.see("These are all so far. Older ones have not been looked through.");
     browser.click("Look further back");
     until("the end to be reached", || (!browser.text().contains("Look further back")).then_some(()));
 }
@@ -509,13 +517,13 @@ fn screenshots() {
     browser.sign_in(&stage.token);
     browser.see("Sign out");
     let shots = [
-        ("watch-dark", "/", "The strait", true, 1280),
-        ("watch-light", "/", "The strait", false, 1280),
-        ("watch-narrow", "/", "The strait", true, 390),
+        ("watch-dark", "/", "From alerts to effects", true, 1280),
+        ("watch-light", "/", "From alerts to effects", false, 1280),
+        ("watch-narrow", "/", "From alerts to effects", true, 390),
         ("alerts", "/alerts", "Received", true, 1280),
         ("alert", "/alerts/1", "Normal form", false, 1280),
         ("jobs", "/jobs", "grow-disk", true, 1280),
-        ("job-confirmed", "/jobs/1", "The passage", true, 1280),
+        ("job-confirmed", "/jobs/1", "Steps", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
         ("job-branches", "/jobs/4", "not taken", false, 1280),
         ("rules", "/rules", "kiosk-disk-filling", true, 1280),
@@ -697,7 +705,7 @@ fn a_session_that_has_ended_is_begun_again_over_the_page_and_what_was_typed_stay
     let token = stage.arvok(&["token", "make", "pat", "--role", "author"]).out.trim().to_owned();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     browser.go("/rules/booking-disk-filling");
     browser.see("value >= 87.5");
     browser.edit("value >= 87.5", "value >= 88.5");
@@ -719,7 +727,7 @@ fn a_view_that_cannot_be_opened_leaves_the_menu_and_comes_when_the_service_is_ba
     let mut stage = Stage::with_demo();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     stage.kill_node();
     browser.see("Not live");
     browser.click("Connections");
@@ -727,7 +735,7 @@ fn a_view_that_cannot_be_opened_leaves_the_menu_and_comes_when_the_service_is_ba
     browser.see("It is tried again.");
     assert!(browser.text().contains("Runbooks"), "the menu stays: {}", browser.text());
     browser.click("Watch");
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     browser.click("Connections");
     browser.see("This view could not be shown");
     stage.start_node();
@@ -750,7 +758,7 @@ fn publishing_shows_what_it_replaces_and_two_tabs_do_not_overwrite_each_other() 
     let stage = Stage::with_demo();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     browser.go("/rules/booking-disk-filling");
     browser.see("value >= 87.5");
     browser.edit("urgency: high", "urgency: low");
@@ -795,7 +803,7 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     let stage = Stage::with_demo();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     browser.click("Rules");
     browser.click("booking-disk-filling");
     browser.see("value >= 87.5");
@@ -830,7 +838,7 @@ fn addresses_with_nonsense_say_so() {
     let stage = Stage::bare();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     for path in ["/jobs/first", "/alerts/1e9", "/alarms/-2", "/proposals/NaN", "/nowhere"] {
         browser.go(path);
         browser.see("There is nothing at this address.");

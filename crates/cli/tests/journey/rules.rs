@@ -258,7 +258,7 @@ fn an_author_edits_completes_rehearses_and_publishes_in_the_console() {
     let stage = played();
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
-    browser.see("The strait");
+    browser.see("From alerts to effects");
     // Start from the alert that came.
     browser.go("/alerts/1");
     browser.click("Start a rule from it");

@@ -135,7 +135,12 @@ impl Browser {
 
     /// Waits for a text to be shown.
     pub fn see(&self, text: &str) {
-        until(&format!("the page to show `{text}`"), || self.text().contains(text).then_some(()));
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
+        until(&format!("the page to show `{text}`"), || {
+            let shown = self.text();
+            assert!(std::time::Instant::now() < end, "waited a minute for `{text}`; the page says: {shown}");
+            shown.contains(text).then_some(())
+        });
     }
 
     /// Clicks the first link, button or choice that holds a text.
@@ -216,6 +221,45 @@ impl Browser {
             let part = self.driver.find(By::Css(part)).await.expect("a part");
             part.send_keys("" + key).await.expect("a key");
         });
+    }
+
+    /// Types where the focus is: texts, and keys.
+    pub fn keys(&self, typed: impl Into<thirtyfour::TypingData>) {
+        let typed: String = typed.into().as_vec().into_iter().collect();
+        until("what has the focus to take a key", || {
+            let focused = block(self.driver.active_element()).ok()?;
+            // What had the focus may be gone by now: whatever has it then.
+            block(focused.send_keys(&typed)).ok()
+        });
+    }
+
+    /// What has the focus, by its name or its text.
+    pub fn focused(&self) -> String {
+        let told = "const e = document.activeElement; const label = e.labels?.[0]?.innerText;
+            return e.getAttribute('aria-label') ?? label ?? (e.innerText || e.textContent || e.value || e.tagName)";
+        self.run(told).as_str().unwrap_or_default().to_owned()
+    }
+
+    /// Presses the key that leads on until what holds a text has the focus.
+    pub fn tab_to(&self, text: &str) {
+        let mut passed = Vec::new();
+        until(&format!("a key to lead to `{text}`"), || {
+            for _ in 0..150 {
+                self.keys("" + thirtyfour::Key::Tab);
+                let focused = self.focused();
+                if focused.contains(text) {
+                    return Some(());
+                }
+                passed.push(focused);
+            }
+            None
+        });
+    }
+
+    /// Tells the browser in which zone it is.
+    pub fn zone(&self, zone: &str) {
+        block(self.driver.cdp().send_raw("Emulation.setTimezoneOverride", json!({ "timezoneId": zone })))
+            .expect("a zone");
     }
 
     /// Runs a script.

@@ -1,0 +1,15 @@
+// A request as a line for a shell, without the credential that it was sent with.
+type Request = { method: string; target: string; body?: unknown };
+
+const quoted = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
+
+/** `BASE` is the address of the connection; where it is not known, whoever runs the line says it. */
+export function curl({ method, target, body }: Request, base?: string | null): string {
+  const address = base ? quoted(`${base.replace(/\/$/, '')}${target}`) : `"$BASE"${quoted(target)}`;
+  const parts = ['curl', '-X', method, address];
+  if (body !== undefined && body !== null) {
+    const text = typeof body === 'string' ? body : JSON.stringify(body);
+    parts.push('-H', quoted('Content-Type: application/json'), '--data', quoted(text));
+  }
+  return parts.join(' ');
+}

@@ -1,0 +1,112 @@
+// One source: what came from it, what could not be read and is kept until it can, its text, its versions.
+import { useQuery } from '@tanstack/react-query';
+import { Link, useParams } from 'react-router';
+import { type DefinitionDetail, definition } from '../../api/client';
+import { Empty, Facts, Lost, Panel } from '../../ui/parts';
+import { Exact, Time } from '../../ui/Time';
+import { some } from '../../ui/words';
+import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
+import { Versions } from '../definition/Versions';
+import { Kept } from './Kept';
+
+const BLANK = `source: name-of-the-source
+summary: Where the alerts come from
+intake:
+  webhook:
+    credential: { bearer: "\${secret('name-of-a-secret')}" }
+read:
+  kind: body.kind
+  severity: body.severity
+  resource: body.resource
+`;
+
+export function Component() {
+  const name = useParams().name ?? '';
+  const found = useQuery({
+    queryKey: ['definitions', 'source', name],
+    queryFn: () => definition('source', name),
+  });
+  if (found.error && !found.data) return <Lost error={found.error} />;
+  if (!found.data) return <Empty>Looking for {name}</Empty>;
+  return <Desk key={name} found={found.data} start={found.data.text} />;
+}
+
+/** A source that does not exist yet. */
+export function Start() {
+  return <Desk start={BLANK} />;
+}
+
+function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
+  const desk = useDesk('source', found, start);
+  return (
+    <>
+      <DeskHead desk={desk} />
+      <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+        <div className="flex min-w-0 flex-col gap-3.5">
+          <Written desk={desk} title="Source" />
+        </div>
+        <div className="flex min-w-0 flex-col gap-3.5">
+          {found && <Came found={found} />}
+          {found && <Kept source={found.item.name} all={found.item.used.unreadable} />}
+          {found && <Versions kind="source" name={found.item.name} onBringBack={desk.setText} />}
+        </div>
+      </div>
+      <Publishing desk={desk} />
+    </>
+  );
+}
+
+function Came({ found }: { found: DefinitionDetail }) {
+  const { item, used_by } = found;
+  const { used } = item;
+  return (
+    <Panel title="What came">
+      <Facts
+        rows={[
+          [
+            'alerts',
+            <Link
+              key="alerts"
+              to={`/alerts?source=${item.name}`}
+              className="font-semibold text-sea hover:underline"
+            >
+              {some(used.alerts, 'alert')} recorded
+            </Link>,
+          ],
+          [
+            'last',
+            used.last_at ? (
+              <span key="last">
+                <Time at={used.last_at} age /> ago
+              </span>
+            ) : (
+              'nothing yet'
+            ),
+          ],
+          ['conflicts', `${some(used.conflicts ?? 0, 'alert')} whose id came before with other content`],
+          ['refused', `${used.refused ?? 0} within a day, from senders who did not say who they are`],
+          [
+            'published',
+            <span key="p">
+              <Exact at={item.published_at} /> by {item.published_by}
+            </span>,
+          ],
+          [
+            'listened to by',
+            (used_by?.length ?? 0) === 0
+              ? 'no rule by its name'
+              : used_by?.map((user) => (
+                  <Link
+                    key={user.name}
+                    to={`/${user.kind}s/${user.name}`}
+                    className="block text-sea hover:underline"
+                  >
+                    {user.name}
+                  </Link>
+                )),
+          ],
+        ]}
+      />
+    </Panel>
+  );
+}
