@@ -1,5 +1,4 @@
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { Tooltip } from 'radix-ui';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { RouterProvider } from 'react-router';
@@ -33,9 +32,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <Tooltip.Provider delayDuration={300}>
-          <RouterProvider router={router} />
-        </Tooltip.Provider>
+        <RouterProvider router={router} />
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -23,7 +23,7 @@ const SECOND = 1200;
 const isElsewhere = (target: EventTarget | null) =>
   document.querySelector('[role=dialog], [role=alertdialog], [role=menu], [role=listbox]') !== null ||
   (target instanceof HTMLElement &&
-    target.closest('input, textarea, select, [contenteditable=true]') !== null);
+    target.closest('input, textarea, select, [contenteditable=true], [role=combobox]') !== null);
 
 export function Keys() {
   const go = useNavigate();

@@ -8,6 +8,7 @@ import { me, Refused, signOut, type Who, watch } from '../api/client';
 import { startLive } from '../api/live';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
+import { ExactTip } from '../ui/Time';
 import type { Goal } from './goals';
 import { Halted } from './Halted';
 import { Keys } from './Keys';
@@ -106,6 +107,7 @@ function Frame({ who }: { who: Who }) {
       </a>
       <ScrollRestoration />
       <Keys />
+      <ExactTip />
       <aside
         aria-label="Menu"
         className="sticky top-0 hidden h-dvh flex-col overflow-y-auto border-line border-r bg-sunk px-3 py-4 md:flex print:hidden"

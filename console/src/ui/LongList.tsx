@@ -103,12 +103,19 @@ function List<T>({ of, look, label, what, none }: Props<T>) {
                   const found = list.item(row.index);
                   return (
                     <div
-                      key={found ? of.handle(found.item) : `row ${row.index}`}
+                      // A row that shows another item is changed, not made anew: many come at once.
+                      key={row.index}
                       className="absolute inset-x-0"
                       style={{ top: row.start, height }}
                     >
                       {found && (
-                        <TableRow item={found.item} look={look} faded={found.gone} index={row.index + 2} />
+                        <TableRow
+                          item={found.item}
+                          look={look}
+                          faded={found.gone}
+                          index={row.index + 2}
+                          wide={wide}
+                        />
                       )}
                     </div>
                   );
@@ -125,7 +132,14 @@ function List<T>({ of, look, label, what, none }: Props<T>) {
           </p>
         </div>
       )}
-      {list.failed && <Failed error={list.failed} />}
+      {list.failed && (
+        <div className="flex flex-wrap items-center gap-3">
+          <Failed error={list.failed} />
+          <Button disabled={list.asking} onClick={() => void list.more()}>
+            Ask again
+          </Button>
+        </div>
+      )}
       {list.stopped && (
         <p className="flex items-center gap-3 text-ink-2">
           <span>

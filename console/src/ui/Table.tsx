@@ -75,10 +75,17 @@ export function TableHead<T>({ look, sorted, onSort }: HeadProps<T>) {
 /** What a row's link covers: all of the row. */
 const WHOLE = 'outline-none after:absolute after:inset-0';
 
-type RowProps<T> = { item: T; look: Look<T>; tall?: boolean; faded?: boolean; index?: number };
+type RowProps<T> = {
+  item: T;
+  look: Look<T>;
+  tall?: boolean;
+  faded?: boolean;
+  index?: number;
+  /** Which form it has, where that is known; else its style chooses. */
+  wide?: boolean;
+};
 
-export function TableRow<T>({ item, look, tall, faded, index }: RowProps<T>) {
-  const [first, second] = look.narrow(item);
+export function TableRow<T>({ item, look, tall, faded, index, wide }: RowProps<T>) {
   const to = look.to(item);
   const marked = look.columns.findIndex((column) => column.link);
   const linked = marked >= 0 ? marked : look.columns.findIndex((column) => column.head !== '');
@@ -100,30 +107,40 @@ export function TableRow<T>({ item, look, tall, faded, index }: RowProps<T>) {
         faded && 'opacity-60',
       )}
     >
-      <span
-        style={{ gridTemplateColumns: template(look.columns) }}
-        className={clsx('hidden items-center gap-x-3 px-3.5 @3xl:grid', tall ? 'h-[26px]' : 'h-[17px]')}
-      >
-        {look.columns.map((column, i) => (
-          <span
-            key={column.head}
-            role="cell"
-            className={clsx(
-              'min-w-0 truncate',
-              column.right && 'text-right',
-              column.quiet && 'text-ink-2',
-              column.mono && 'mono',
-            )}
-          >
-            {i === linked ? link(column.cell(item)) : column.cell(item)}
-          </span>
-        ))}
-      </span>
-      <span role="cell" className="grid h-[41px] content-center px-3.5 @3xl:hidden">
-        {link(<span className="flex min-w-0 items-center gap-2">{first}</span>)}
-        <span className="flex min-w-0 items-center gap-2 text-ink-2">{second}</span>
-      </span>
+      {wide !== false && (
+        <span
+          style={{ gridTemplateColumns: template(look.columns) }}
+          className={clsx('hidden items-center gap-x-3 px-3.5 @3xl:grid', tall ? 'h-[26px]' : 'h-[17px]')}
+        >
+          {look.columns.map((column, i) => (
+            <span
+              key={column.head}
+              role="cell"
+              className={clsx(
+                'min-w-0 truncate',
+                column.right && 'text-right',
+                column.quiet && 'text-ink-2',
+                column.mono && 'mono',
+              )}
+            >
+              {i === linked ? link(column.cell(item)) : column.cell(item)}
+            </span>
+          ))}
+        </span>
+      )}
+      {wide !== true && <Narrow lines={look.narrow(item)} link={link} />}
     </div>
+  );
+}
+
+type NarrowProps = { lines: [ReactNode, ReactNode]; link: (content: ReactNode) => ReactNode };
+
+function Narrow({ lines: [first, second], link }: NarrowProps) {
+  return (
+    <span role="cell" className="grid h-[41px] content-center px-3.5 @3xl:hidden">
+      {link(<span className="flex min-w-0 items-center gap-2">{first}</span>)}
+      <span className="flex min-w-0 items-center gap-2 text-ink-2">{second}</span>
+    </span>
   );
 }
 

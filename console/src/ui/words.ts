@@ -3,6 +3,9 @@
 export const some = (n: number, what: string, whats = `${what}s`) =>
   n === 1 ? `1 ${what}` : `${n.toLocaleString('en')} ${whats}`;
 
+/** A number that is counted up to a bound. */
+export const upTo = (n: number, most: number) => n.toLocaleString('en') + (n >= most ? '+' : '');
+
 const UNITS = ['B', 'KiB', 'MiB', 'GiB', 'TiB'];
 
 /** Bytes in the unit that suits them. */

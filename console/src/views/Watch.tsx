@@ -7,11 +7,14 @@ import { Gauge } from '../ui/marks';
 import { Empty, Header, JobTag, Panel, Unanswered } from '../ui/parts';
 import { Clock, Time } from '../ui/Time';
 import { zoneName } from '../ui/time';
-import { some } from '../ui/words';
+import { some, upTo } from '../ui/words';
 import { useZone } from '../ui/zone';
 import { Band } from './Band';
 import { mood } from './mood';
 import { NeedsYou } from './NeedsYou';
+
+/** Up to how many jobs at work the service counts. */
+const COUNTED = 10_000;
 
 export function Component() {
   const [params, setParams] = useSearchParams();
@@ -120,7 +123,7 @@ function Overview({ seen }: { seen: Seen }) {
           aside={
             <Link to="/jobs?state=queued,running,waiting" className="hover:underline">
               {atWork > seen.under_way.length
-                ? `${seen.under_way.length} of ${atWork.toLocaleString('en')}, the most urgent first`
+                ? `${seen.under_way.length} of ${upTo(atWork, COUNTED)}, the most urgent first`
                 : atWork}
             </Link>
           }

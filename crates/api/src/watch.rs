@@ -25,7 +25,7 @@ pub struct Watch {
     pub proposals: Vec<ProposalItem>,
     /// Jobs at work, the most urgent first.
     pub under_way: Vec<JobItem>,
-    /// How many jobs are at work.
+    /// How many jobs are at work, counted up to 10,000.
     #[serde(default)]
     pub jobs_under_way: i64,
     /// Alarms that stand, the worst first, and those that ended within the last minutes.

@@ -608,7 +608,12 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     browser.see("copied from");
     let state = stage.get("/api/v1/library/page-rota");
     assert_eq!(state["item"]["missing"], json!([]), "the connection came with it: {state}");
-    assert_eq!(state["item"]["copies"], json!([{ "name": "page-the-bridge", "version": 1, "same": false }]));
+    assert_eq!(state["item"]["copies"], json!([{ "name": "page-the-bridge", "version": 1, "same": true }]));
+    browser.go("/library/page-rota");
+    browser.see("as it stands in the library");
+    // Another name alone is no change.
+    let text = stage.get("/api/v1/definitions/runbook/page-the-bridge")["text"].as_str().expect("its text").to_owned();
+    stage.publish(&text.replace("summary: ", "summary: Ours. "));
     browser.go("/library/page-rota");
     browser.see("with changes of its own");
     browser.see("+ runbook: page-the-bridge");

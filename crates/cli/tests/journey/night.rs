@@ -400,3 +400,57 @@ fn the_first_load_is_light() {
     let bytes = bytes.as_u64().expect("a number");
     assert!((10_000..250_000).contains(&bytes), "{bytes} bytes of script");
 }
+
+/// At 200 alerts a second no view stands still or asks all the time: `make live`. It is timed, so it is no part of the tests.
+#[test]
+#[ignore = "it measures; `make live` runs it"]
+fn console_live() {
+    let long: u64 = std::env::var("LIVE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(40);
+    let stage = Stage::with_demo();
+    send(&stage, 0..50);
+    let browser = Browser::open(&stage, true);
+    browser.sign_in(&stage.token);
+    browser.see("From alerts to effects");
+    let sent = std::sync::atomic::AtomicBool::new(true);
+    let mut told = Vec::new();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut n = 0;
+            while sent.load(std::sync::atomic::Ordering::Relaxed) {
+                let alerts: Vec<Value> = (0..20)
+                    .map(|i| json!({ "kind": "disk.usage", "resource": format!("vm/m{}", (n * 20 + i) % 500), "value": i }))
+                    .collect();
+                let request = stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
+                let request = request.header("content-type", "application/vnd.arvok.alert+json");
+                assert_eq!(answer(request.body(json!(alerts).to_string())).0, 202);
+                n += 1;
+                std::thread::park_timeout(std::time::Duration::from_millis(90));
+            }
+        });
+        for view in ["/", "/alerts", "/jobs", "/alarms"] {
+            browser.go(view);
+            browser.see("Sign out");
+            let begin = "const m = window.measured = { last: performance.now(), most: 0, frames: 0, began: performance.now() };
+                performance.clearResourceTimings(); performance.setResourceTimingBufferSize(5000);
+                const frame = (now) => { m.frames++; m.most = Math.max(m.most, now - m.last); m.last = now; requestAnimationFrame(frame) };
+                setTimeout(() => { m.last = m.began = performance.now(); m.most = m.frames = 0; performance.clearResourceTimings(); }, 3000);
+                requestAnimationFrame(frame)";
+            browser.run(begin);
+            std::thread::park_timeout(std::time::Duration::from_secs(long + 3));
+            let end = "const m = window.measured; const s = (performance.now() - m.began) / 1000;
+                const asked = performance.getEntriesByType('resource').filter(e => e.name.includes('/api/') && !e.name.includes('/stream'));
+                return [m.most, m.frames / s, asked.length / s]";
+            let measured: [f64; 3] = serde_json::from_value(browser.run(end)).expect("three numbers");
+            println!(
+                "{view}: longest gap {:.0} ms, {:.0} frames and {:.2} requests a second",
+                measured[0], measured[1], measured[2]
+            );
+            told.push((view, measured));
+        }
+        sent.store(false, std::sync::atomic::Ordering::Relaxed);
+    });
+    for (view, [gap, _, requests]) in told {
+        assert!(gap <= 100.0, "{view} stood still for {gap:.0} ms");
+        assert!(requests <= 2.0, "{view} asks {requests:.2} times a second");
+    }
+}

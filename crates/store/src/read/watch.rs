@@ -16,6 +16,8 @@ use sea_orm::{
 
 /// Most items of each part.
 const MOST: u64 = 50;
+/// Up to how many jobs at work are counted.
+const COUNTED_AT_WORK: i64 = 10_000;
 
 /// The parts of the overview that the store knows.
 #[derive(Clone, Debug)]
@@ -140,6 +142,17 @@ fn at_work() -> Select<job::Entity> {
         .order_by_asc(job::Column::Id)
 }
 
+/// How many jobs are not over, counted up to so many.
+async fn counted_at_work(db: &DatabaseConnection) -> Result<i64, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Count {
+        n: i64,
+    }
+    let sql = "SELECT count(*) AS n FROM (SELECT 1 FROM job WHERE state IN ('queued', 'running', 'waiting') LIMIT $1) j";
+    let counted: Vec<Count> = sql::typed(db, sql, vec![COUNTED_AT_WORK.into()]).await?;
+    Ok(counted.first().map_or(0, |c| c.n))
+}
+
 /// The overview of a window that ends now.
 pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<Utc>) -> Result<Overview, StoreError> {
     let from = now - window;
@@ -159,7 +172,7 @@ pub async fn overview(db: &DatabaseConnection, window: TimeDelta, now: DateTime<
         broken: sql::rows(db, BROKEN, vec![(now - TimeDelta::days(1)).into(), number(MOST).into()]).await?,
         proposals,
         under_way: items(db, at_work(), MOST).await?,
-        jobs_under_way: number(at_work().count(db).await?),
+        jobs_under_way: counted_at_work(db).await?,
         alarms: open_alarms(db, now).await?,
         alarms_open: number(alarm::Entity::find().filter(alarm::Column::State.eq("raised")).count(db).await?),
         unreadable: number(unreadable::Entity::find().filter(unreadable::Column::Received.gte(from)).count(db).await?),
