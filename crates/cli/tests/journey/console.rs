@@ -526,7 +526,7 @@ fn screenshots() {
         ("job-confirmed", "/jobs/1", "Steps", true, 1280),
         ("job-failed", "/jobs/2", "at its ceiling", false, 1280),
         ("job-branches", "/jobs/4", "not taken", false, 1280),
-        ("rules", "/rules", "kiosk-disk-filling", true, 1280),
+        ("alarm", "/alarms/1", "What can be done", true, 1280),
         ("rule-from-alert", "/rules/new?alert=1", "summary: ", false, 1280),
         ("proposal", "/proposals/3", "What would be done", true, 1280),
         ("runbook", "/runbooks/relieve-host", "Needs, and who uses it", false, 1280),
