@@ -148,7 +148,8 @@ async fn counted_at_work(db: &DatabaseConnection) -> Result<i64, StoreError> {
     struct Count {
         n: i64,
     }
-    let sql = "SELECT count(*) AS n FROM (SELECT 1 FROM job WHERE state IN ('queued', 'running', 'waiting') LIMIT $1) j";
+    let sql =
+        "SELECT count(*) AS n FROM (SELECT 1 FROM job WHERE state IN ('queued', 'running', 'waiting') LIMIT $1) j";
     let counted: Vec<Count> = sql::typed(db, sql, vec![COUNTED_AT_WORK.into()]).await?;
     Ok(counted.first().map_or(0, |c| c.n))
 }
