@@ -150,7 +150,7 @@ pub async fn storm(stage: &Stage) -> Fallible<Vec<Figure>> {
 /// One COPY of the rows that were just taken in, into a table of the same form and indexes.
 async fn copy(stage: &Stage) -> Fallible<f64> {
     let db = Database::connect(stage.database.as_str()).await?;
-    db.execute_unprepared("CREATE TABLE copied (LIKE alert INCLUDING ALL)").await?;
+    db.execute_unprepared("CREATE TABLE copied (LIKE alerts_0 INCLUDING ALL)").await?;
     let columns = "seq, source, id, kind, severity, state, resource, time, received, summary, value, labels, body";
     let pool = db.get_postgres_connection_pool();
     let mut out = pool.copy_out_raw(&format!("COPY (SELECT {columns} FROM alerts ORDER BY seq) TO STDOUT")).await?;

@@ -24,6 +24,7 @@ pub mod outside;
 pub mod proposals;
 pub mod read;
 pub mod retention;
+pub mod routines;
 pub mod schema;
 pub mod secrets;
 mod sql;

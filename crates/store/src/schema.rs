@@ -1,9 +1,10 @@
-//! The migrations, in order. Each is a file of SQL that never changes once released.
+//! The migrations, in order: each is a file of SQL that never changes once released. Functions and triggers are not among them; they
+//! are made anew when they change (`routines`).
 
 use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, FromQueryResult, TransactionTrait};
 use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
 
-use crate::{StoreError, sql};
+use crate::{StoreError, routines, sql};
 use std::{
     collections::BTreeSet,
     time::{Duration, Instant},
@@ -13,41 +14,7 @@ struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![
-            Box::new(Step { name: "0001_foundation", sql: include_str!("../migrations/0001_foundation.sql") }),
-            Box::new(Step { name: "0002_settling", sql: include_str!("../migrations/0002_settling.sql") }),
-            Box::new(Step { name: "0003_firm_ground", sql: include_str!("../migrations/0003_firm_ground.sql") }),
-            Box::new(Step { name: "0004_days", sql: include_str!("../migrations/0004_days.sql") }),
-            Box::new(Step { name: "0005_read_again", sql: include_str!("../migrations/0005_read_again.sql") }),
-            Box::new(Step { name: "0006_jobs_over_time", sql: include_str!("../migrations/0006_jobs_over_time.sql") }),
-            Box::new(Step { name: "0007_key_order", sql: include_str!("../migrations/0007_key_order.sql") }),
-            Box::new(Step { name: "0008_places", sql: include_str!("../migrations/0008_places.sql") }),
-            Box::new(Step { name: "0009_outside", sql: include_str!("../migrations/0009_outside.sql") }),
-            Box::new(Step { name: "0010_subscribers", sql: include_str!("../migrations/0010_subscribers.sql") }),
-            Box::new(Step { name: "0011_requests", sql: include_str!("../migrations/0011_requests.sql") }),
-            Box::new(Step { name: "0012_heard_bounded", sql: include_str!("../migrations/0012_heard_bounded.sql") }),
-            Box::new(Step { name: "0013_first_record", sql: include_str!("../migrations/0013_first_record.sql") }),
-            Box::new(Step { name: "0014_calls", sql: include_str!("../migrations/0014_calls.sql") }),
-            Box::new(Step {
-                name: "0015_several_at_once",
-                sql: include_str!("../migrations/0015_several_at_once.sql"),
-            }),
-            Box::new(Step { name: "0016_lighter_jobs", sql: include_str!("../migrations/0016_lighter_jobs.sql") }),
-            Box::new(Step { name: "0017_trust", sql: include_str!("../migrations/0017_trust.sql") }),
-            Box::new(Step { name: "0018_hearing", sql: include_str!("../migrations/0018_hearing.sql") }),
-            Box::new(Step { name: "0019_aside", sql: include_str!("../migrations/0019_aside.sql") }),
-            Box::new(Step { name: "0020_kept_whole", sql: include_str!("../migrations/0020_kept_whole.sql") }),
-            Box::new(Step { name: "0021_turns", sql: include_str!("../migrations/0021_turns.sql") }),
-            Box::new(Step { name: "0022_saw", sql: include_str!("../migrations/0022_saw.sql") }),
-            Box::new(Step { name: "0023_counted_apart", sql: include_str!("../migrations/0023_counted_apart.sql") }),
-            Box::new(Step {
-                name: "0024_walked_otherwise",
-                sql: include_str!("../migrations/0024_walked_otherwise.sql"),
-            }),
-            Box::new(Step { name: "0025_seen", sql: include_str!("../migrations/0025_seen.sql") }),
-            Box::new(Step { name: "0026_operation", sql: include_str!("../migrations/0026_operation.sql") }),
-            Box::new(Step { name: "0027_acts", sql: include_str!("../migrations/0027_acts.sql") }),
-        ]
+        vec![Box::new(Step { name: "0001_baseline", sql: include_str!("../migrations/0001_baseline.sql") })]
     }
 }
 
@@ -114,6 +81,7 @@ async fn attempt(db: &DatabaseConnection) -> Result<usize, StoreError> {
     let ahead = ahead(&turn).await?;
     if ahead == 0 {
         Migrator::up(db, None).await?;
+        routines::make(db, LOCK_SECONDS).await?;
     }
     turn.commit().await?;
     Ok(ahead)

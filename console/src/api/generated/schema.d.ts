@@ -4636,7 +4636,7 @@ export interface components {
             under_way: components["schemas"]["JobItem"][];
             /**
              * Format: int64
-             * @description How many jobs are at work.
+             * @description How many jobs are at work, counted up to 10,000.
              */
             jobs_under_way?: number;
             /** @description Alarms that stand, the worst first, and those that ended within the last minutes. */

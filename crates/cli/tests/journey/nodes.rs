@@ -324,7 +324,7 @@ fn a_node_that_is_asked_to_end_says_so_first_and_works_on_meanwhile() {
     assert_eq!(kept.as_deref(), Some("close"), "lines that are kept open are closed");
     until("the node to end", || (!stage.is_running()).then_some(()));
     assert_eq!(stage.records().rows("SELECT count(*) AS n FROM node"), [json!({ "n": 0 })]);
-    assert_eq!(stage.records().rows("SELECT count(*) AS n FROM alert WHERE kind = 'test.late'"), [json!({ "n": 1 })]);
+    assert_eq!(stage.records().rows("SELECT count(*) AS n FROM alerts WHERE kind = 'test.late'"), [json!({ "n": 1 })]);
 }
 
 #[test]

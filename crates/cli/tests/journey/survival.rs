@@ -1,7 +1,6 @@
 //! Whatever is killed: what was accepted is there, once, and led to one job.
 
 use crate::kit::{Stage, block, spawn, until};
-use arvok_connect::Vault;
 use reqwest::Method;
 use serde_json::json;
 use std::sync::{
@@ -173,91 +172,6 @@ fn what_cannot_be_delivered_waits_in_a_spool_and_goes_later_in_order_and_once() 
         assert!(said.err.contains("answered in its place") && said.err.contains("wait"), "{}", said.err);
     }
     assert_eq!(std::fs::read_to_string(&spool).expect("the spool").lines().count(), 3);
-}
-
-/// A database as the release before left it, with everything in it.
-const BEFORE: &str = r#"
-INSERT INTO definition (kind, name, version, file, text, published_at, published_by) VALUES
-    ('source', 'yard', 1, 'a.yaml', E'source: yard\nintake: { webhook: { credential: { bearer: "${secret(''yard'')}" } } }\n', now(), 'admin'),
-    ('runbook', 'note', 1, 'a.yaml', E'runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: fine, require: ''true'' } ]\n', now(), 'admin'),
-    ('rule', 'old', 1, 'a.yaml', E'rule: old\nstance: act\nlisten: { kinds: test.old }\nsettle: { still: 1s }\ndispatch: { runbook: note, inputs: { vm: "${alert.resource}" } }\n', now(), 'admin');
-INSERT INTO secret (name, sealed, changed_at) VALUES ('yard', 'x', now());
-INSERT INTO alert (source, id, kind, severity, state, resource, time, received, summary, labels, body)
-    SELECT 'yard', 'o' || n, 'test.old', 4, 'raised', 'vm/n' || n, now(), now(), 'old', '{}', '{}' FROM generate_series(1, 30) n;
-INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
-    SELECT 'yard', 'vm/n' || n, 'test.old', 4, 'raised', 'old', 1, now(), now() FROM generate_series(1, 30) n;
-INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at)
-    SELECT seq, 'old', 1, CASE WHEN seq < 10 THEN 'folded' ELSE 'waiting' END, 'old', now() FROM alert;
-INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version, alert_seq, alarm_id, progress, created_at, node, lease_until) VALUES
-    (nextval('job_number'), 'note', 1, '{"vm": "vm/n1"}', 'vm/n1', 2, 'running', 'old', 1, 1, 1, '{"step": 0, "attempt": 0, "phase": "ready", "outputs": {}}', now(), 'gone', now() - interval '1 minute'),
-    (nextval('job_number'), 'note', 1, '{"vm": "vm/n2"}', 'vm/n2', 2, 'queued', 'old', 1, 2, 2, '{"step": 0, "attempt": 0, "phase": "ready", "outputs": {}}', now(), NULL, NULL);
-INSERT INTO pool (rule, key, state) VALUES ('old', 'empty', NULL);
-"#;
-
-fn of_the_release_before() -> (String, crate::kit::Records) {
-    let url = crate::kit::database();
-    let records = crate::kit::Records::open(&url);
-    records.run(include_str!("../../../store/migrations/0001_foundation.sql"));
-    records.run(include_str!("../../../store/migrations/0002_settling.sql"));
-    records.run(
-        "CREATE TABLE seaql_migrations (version varchar NOT NULL PRIMARY KEY, applied_at bigint NOT NULL);
-        INSERT INTO seaql_migrations VALUES ('0001_foundation', 0), ('0002_settling', 0)",
-    );
-    (url, records)
-}
-
-#[test]
-fn a_database_of_the_release_before_is_brought_up_with_all_that_is_in_it() {
-    let (url, records) = of_the_release_before();
-    records.run(BEFORE);
-    let key = Vault::new_key().expect("a key");
-    let sealed = Vault::new(&key).and_then(|vault| vault.seal("yard", "yard-token-1")).expect("seals");
-    let sealed: String = sealed.iter().map(|byte| format!("{byte:02x}")).collect();
-    records.run(&format!("UPDATE secret SET sealed = '\\x{sealed}'"));
-    let stage = Stage::over_with_key(url, Some(&key));
-    stage.job_in(1, &["succeeded"]);
-    stage.job_in(2, &["succeeded"]);
-    let counts = stage.get("/api/v1/definitions/rule/old")["verdicts"].clone();
-    assert_eq!(counts, json!([{"verdict": "waiting", "count": 21}, {"verdict": "folded", "count": 9}]));
-    let secrets = stage.get("/api/v1/secrets");
-    let yard = secrets.as_array().expect("secrets").iter().find(|s| s["name"] == "yard").expect("the secret");
-    assert_eq!(yard["allowed"], json!(["source/yard"]), "it goes where it went");
-    assert_eq!(stage.get("/api/v1/alerts?limit=500")["items"].as_array().map(Vec::len), Some(30));
-    let alert = stage.send("yard", &json!({"kind": "test.old", "resource": "vm/new", "severity": "major"}));
-    stage.verdict_is(alert, "old", "dispatched");
-
-    // A node of before still takes alerts in, in its own words: what it takes is there for all.
-    records.run(
-        "INSERT INTO alert (seq, source, id, kind, severity, state, resource, time, received, summary, labels, body)
-            OVERRIDING SYSTEM VALUE SELECT nextval('alert_seq_seq'), 'yard', 'by-the-old', 'test.none', 4, 'raised',
-                'vm/a', now(), now(), 'old', '{}', '{}'
-            ON CONFLICT (source, id) DO NOTHING;
-        INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at, tally)
-            SELECT seq, 'old', 1, 'folded', 'old', now(), '' FROM alert WHERE id = 'by-the-old'",
-    );
-    assert_eq!(stage.get("/api/v1/alerts?kind=test.none")["items"][0]["verdicts"][0]["verdict"], "folded");
-    let counts = stage.get("/api/v1/definitions/rule/old")["verdicts"].clone();
-    let folded = counts.as_array().expect("counts").iter().find(|c| c["verdict"] == "folded").expect("folded");
-    assert_eq!(folded["count"], 10, "{counts}");
-    let again = json!({"id": "by-the-old", "kind": "test.none", "resource": "vm/a"});
-    let request = stage.request(reqwest::Method::POST, "/in/yard").bearer_auth(&stage.token);
-    let request = request.header("content-type", "application/vnd.arvok.alert+json").body(again.to_string());
-    assert_eq!(crate::kit::answer(request).1["alerts"][0]["duplicate"], true);
-}
-
-/// Whoever is still at work is waited for, longer than any transaction of ours may stand still.
-#[test]
-fn a_migration_takes_as_long_as_it_takes() {
-    let (url, _) = of_the_release_before();
-    let held = crate::kit::Records::open(&url);
-    let holding = std::thread::spawn(move || {
-        held.run("BEGIN; LOCK TABLE alert IN ROW EXCLUSIVE MODE; SELECT pg_sleep(12); COMMIT");
-    });
-    std::thread::park_timeout(std::time::Duration::from_millis(500));
-    let stage = Stage::over(url);
-    holding.join().expect("was not cut off");
-    assert!(!stage.log().contains("ERROR"), "{}", stage.log());
-    assert_eq!(stage.get("/api/v1/storage")["days"].as_array().map(Vec::len), Some(1));
 }
 
 /// As the guide says: dump, restore into an empty database, start over it.

@@ -1,12 +1,7 @@
 //! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
 use super::{Chosen, JobEffect, JobState, Place};
-use crate::{
-    JobId, Period,
-    connector::Repeat,
-    expr::Length,
-    runbook::{Runbook, Step},
-};
+use crate::{JobId, Period, connector::Repeat, expr::Length, runbook::Step};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -321,105 +316,11 @@ pub enum Way {
 }
 
 impl Progress {
-    /// What is stored of a job, also by the release before, which counted steps.
+    /// What is stored of a job.
     ///
     /// # Errors
-    /// If it is neither.
-    pub fn read(stored: Value, runbook: &Runbook) -> Result<Self, serde_json::Error> {
-        match Counted::deserialize(&stored) {
-            Ok(counted) => Ok(counted.placed(runbook)),
-            Err(_) => serde_json::from_value(stored),
-        }
-    }
-}
-
-/// Progress as the release before kept it: by the number of the step.
-#[derive(Deserialize)]
-struct Counted {
-    started: Option<DateTime<Utc>>,
-    step: usize,
-    attempt: u32,
-    phase: Phase,
-}
-
-#[derive(Clone, Copy, Deserialize, PartialEq)]
-#[serde(rename_all = "lowercase")]
-enum Phase {
-    Ready,
-    UnderWay,
-    Again { at: DateTime<Utc> },
-    Confirming { until: DateTime<Utc> },
-    Unsure,
-    Ended,
-}
-
-impl Counted {
-    fn placed(self, runbook: &Runbook) -> Progress {
-        let since = self.started.unwrap_or_default();
-        let doing = match self.phase {
-            Phase::UnderWay => Some(Doing::Calling),
-            Phase::Again { at } => Some(Doing::Again(at)),
-            Phase::Unsure => Some(Doing::Unsure("whether the step was done is not known".into())),
-            Phase::Ready | Phase::Confirming { .. } | Phase::Ended => None,
-        };
-        let open = doing.map(|doing| Open {
-            attempt: self.attempt,
-            failed: self.attempt.saturating_sub(1),
-            ..Open::begins(since, doing)
-        });
-        let forward = Progress {
-            started: self.started,
-            since: self.started,
-            block: Block { at: self.step, open },
-            done: self.step,
-            ..Progress::default()
-        };
-        match (self.phase, &runbook.confirm) {
-            (Phase::Confirming { until }, Some(confirm)) => Progress {
-                stage: Stage::Confirming,
-                since: Some(until - confirm.within.written().unwrap_or(Period::from_millis(0)).delta()),
-                block: Block::default(),
-                ..forward
-            },
-            (Phase::Ended, _) => Progress { stage: Stage::Over, ..forward },
-            _ => forward,
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::{definition::Defined, document::parse_file};
-    use serde_json::json;
-
-    fn read(phase: Value) -> Progress {
-        let text = "
-runbook: r
-target: vm/a
-steps: [ { id: a, pause: 1s }, { id: b, pause: 1s } ]
-confirm: { alarm: cleared, within: 5m }
-";
-        let runbook = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]).expect("checks");
-        let stored = json!({ "started": "2026-11-20T01:00:00Z", "step": 1, "attempt": 3, "phase": phase });
-        Progress::read(stored, &runbook).expect("reads")
-    }
-
-    #[test]
-    fn where_a_job_of_the_release_before_stood_it_goes_on() {
-        let at = |text: &str| text.parse::<DateTime<Utc>>().ok();
-        let (started, again) = (at("2026-11-20T01:00:00Z"), at("2026-11-20T01:02:00Z"));
-        let under_way = read(json!("underway"));
-        assert_eq!((under_way.started, under_way.since, under_way.done), (started, started, 1));
-        let open = under_way.block.open.expect("a step");
-        assert_eq!((under_way.block.at, open.attempt, open.failed, open.doing), (1, 3, 2, Doing::Calling));
-        let waits = read(json!({ "again": { "at": "2026-11-20T01:02:00Z" } })).block.open.map(|o| o.doing);
-        assert_eq!(waits, again.map(Doing::Again));
-        assert!(matches!(read(json!("unsure")).block.open.map(|o| o.doing), Some(Doing::Unsure(_))));
-        assert_eq!(read(json!("ready")).block, Block { at: 1, open: None });
-        assert_eq!(read(json!("ended")).stage, Stage::Over);
-        // The proof had until then, and so began five minutes before.
-        let proved = read(json!({ "confirming": { "until": "2026-11-20T01:07:00Z" } }));
-        assert_eq!((proved.stage, proved.since, proved.block), (Stage::Confirming, again, Block::default()));
+    /// If it is none.
+    pub fn read(stored: Value) -> Result<Self, serde_json::Error> {
+        serde_json::from_value(stored)
     }
 }

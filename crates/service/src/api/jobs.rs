@@ -219,7 +219,7 @@ pub(super) async fn resume(
 
 /// How a job goes on by a runbook as it stands, if that is the same up to the step with which it begins.
 fn still_the_same(row: &JobRow, before: &Runbook, runbook: &Runbook) -> Result<GoingOn, String> {
-    let progress = Progress::read(row.progress.clone(), before).map_err(|_| "it cannot be read".to_owned())?;
+    let progress = Progress::read(row.progress.clone()).map_err(|_| "it cannot be read".to_owned())?;
     let mut ended: Vec<_> = row.attempts.iter().filter(|(_, a)| a.finished_at.is_some()).collect();
     ended.sort_by_key(|(_, a)| a.finished_at);
     let tried: Vec<Tried> = ended
@@ -337,7 +337,7 @@ fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, deci
     let mut job = row.item;
     tell_doing(slice::from_mut(&mut job));
     let passage = runbook.map(|r| {
-        let waiting = Progress::read(row.progress, r).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
+        let waiting = Progress::read(row.progress).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
         let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
         let asked = decisions.iter().map(|d| (d.step.clone(), d.id)).collect();
         (Passage::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)

@@ -88,7 +88,7 @@ impl Turn {
         let facts = facts(node, &held, alert);
         let said = held.word.clone();
         let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
-        let (progress, kept) = resume(node, &held, &runbook).await?;
+        let (progress, kept) = resume(node, &held).await?;
         let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
         let walked = Walked { held, runbook, facts, kept, last_heard, posts };
         let turn = walked.turn(node, progress, (taken.into(), said), opening).await?;
@@ -291,14 +291,12 @@ impl Begun {
 }
 
 /// How a job stands when it is taken up: its progress, and what its steps gave.
-async fn resume(node: &Node, held: &ClaimedJob, runbook: &Runbook) -> Result<(Progress, Kept), StoreError> {
-    let by_number = held.progress.get("phase").is_some();
-    let progress = Progress::read(held.progress.clone(), runbook)?;
+async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, Kept), StoreError> {
+    let progress = Progress::read(held.progress.clone())?;
     if !held.begun {
         return Ok((progress, Kept::default()));
     }
-    let named: Vec<&str> = runbook.steps.iter().filter(|_| by_number).map(|s| s.id.as_str()).collect();
-    Ok((progress, jobs::kept(&node.work_db, held.id, &named).await?))
+    Ok((progress, jobs::kept(&node.work_db, held.id).await?))
 }
 
 /// A person's word as the machine hears it.

@@ -46,21 +46,18 @@ pub struct Day {
 impl Day {
     /// The tables of its alerts and of its verdicts.
     pub(crate) fn tables(self) -> (String, String) {
-        tables(self.first_seq / ROOM, self.first_seq == 0)
+        tables(self.first_seq / ROOM)
     }
 
-    /// Whether the next one begins. The first lasts a day at least, since nodes of the release before
-    /// know no other.
+    /// Whether the next one begins.
     fn is_over(self, now: DateTime<Utc>, last: i64) -> bool {
-        let least = if self.first_seq == 0 { TimeDelta::days(1) } else { TimeDelta::zero() };
-        let date_is_over = now.date_naive() > self.begun_at.date_naive() && now - self.begun_at >= least;
-        date_is_over || last >= self.bound_seq - ROOM / 10
+        now.date_naive() > self.begun_at.date_naive() || last >= self.bound_seq - ROOM / 10
     }
 }
 
 /// The tables of a day by its room.
-fn tables(room: i64, first: bool) -> (String, String) {
-    if first { ("alert".into(), "verdict".into()) } else { (format!("alerts_{room}"), format!("verdicts_{room}")) }
+fn tables(room: i64) -> (String, String) {
+    (format!("alerts_{room}"), format!("verdicts_{room}"))
 }
 
 /// The days that have begun and are still kept, the newest first.
@@ -154,9 +151,9 @@ async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
     let Some(newest) = all(db).await?.first().copied() else { return Ok(()) };
     let next = newest.bound_seq / ROOM;
     // The newest day's own table as well, should its numbers have run ahead of all that were made.
-    let first = if newest.first_seq == 0 { next } else { newest.first_seq / ROOM };
+    let first = newest.first_seq / ROOM;
     for room in first..next + AHEAD {
-        let (alerts, verdicts) = tables(room, false);
+        let (alerts, verdicts) = tables(room);
         let there = "SELECT to_regclass($1) IS NOT NULL AS there";
         let there: Vec<There> = sql::typed(db, there, vec![verdicts.as_str().into()]).await?;
         if there.first().is_some_and(|t| t.there) {
@@ -266,10 +263,8 @@ mod tests {
     }
 
     #[test]
-    fn the_first_day_lasts_a_day_and_any_day_ends_when_its_room_does() {
+    fn a_day_ends_with_its_date_or_with_its_room() {
         let at = |text: &str| text.parse().expect("a time");
-        let first = day(0, 23, None);
-        assert!(!first.is_over(at("2026-11-02T22:59:59Z"), 5) && first.is_over(at("2026-11-02T23:00:00Z"), 5));
         let later = day(3, 23, None);
         assert!(later.is_over(at("2026-11-02T00:00:00Z"), 3 * ROOM + 5));
         assert!(!later.is_over(at("2026-11-01T23:59:59Z"), 3 * ROOM + 5));

@@ -21,7 +21,7 @@ const KINDS: [(&str, &[&str]); 10] = [
     ("proposals", &["proposal"]),
     ("memories of rules", &["tally", "pool"]),
     ("unreadable payloads", &["unreadable"]),
-    ("counts", &["verdict_count", "alert_count", "job_count", "delivery_count", "delivered"]),
+    ("counts", &["verdict_count", "alert_count", "job_count", "delivery_count"]),
     ("definitions", &["definition"]),
 ];
 

@@ -575,21 +575,14 @@ pub async fn alarms_of(db: &impl ConnectionTrait, job: JobId, first: AlarmId) ->
     }))
 }
 
-/// What the steps of a job gave so far, and the lists that they go through. Of before, steps have numbers: those
-/// that `named` tells get their names.
-pub async fn kept(db: &impl ConnectionTrait, id: JobId, named: &[&str]) -> Result<Kept, StoreError> {
+/// What the steps of a job gave so far, and the lists that they go through.
+pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<Kept, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         place: String,
         state: String,
         output: Option<serde_json::Value>,
         list: Option<serde_json::Value>,
-    }
-    if !named.is_empty() {
-        let sql = "UPDATE attempt SET place = names[substr(place, 2)::int + 1]
-            FROM (SELECT $2::text[] AS names) n WHERE job_id = $1 AND place LIKE '#%'";
-        let names: Vec<String> = named.iter().map(|n| (*n).to_owned()).collect();
-        sql::run(db, sql, vec![id.0.into(), names.into()]).await?;
     }
     let sql = "SELECT place, state, output, give -> 'each' AS list FROM attempt
         WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running')) ORDER BY attempt";

@@ -25,7 +25,6 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
             coalesce(sum(refused), 0)::bigint AS refused, max(last_at) AS last_at
         FROM (SELECT source, alerts - repeated AS alerts, 0 AS unreadable, conflicts, 0 AS refused,
                 coalesce(last_at, minute) AS last_at FROM delivery_count
-            UNION ALL SELECT source, alerts, 0, 0, 0, minute FROM delivered
             UNION ALL SELECT source, 0, count(*), 0, 0, NULL FROM unreadable GROUP BY source
             UNION ALL SELECT substr(what, 8), 0, 0, 0, sum(times), NULL FROM audit
                 WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d GROUP BY source";

@@ -46,8 +46,7 @@ pub struct Overview {
 /// a job by what became of the first of them. What Arvok tells of itself is not among them.
 const NARROWING: &str = "
     WITH counted AS (
-        SELECT coalesce(sum(count) FILTER (WHERE shard = -1), 0)::bigint AS former,
-            coalesce(sum(count) FILTER (WHERE how = 2), 0)::bigint AS proposed,
+        SELECT coalesce(sum(count) FILTER (WHERE how = 2), 0)::bigint AS proposed,
             coalesce(sum(count) FILTER (WHERE how = 3), 0)::bigint AS watched,
             coalesce(sum(count) FILTER (WHERE how = 4), 0)::bigint AS folded,
             coalesce(sum(count) FILTER (WHERE how = 5), 0)::bigint AS held
@@ -66,7 +65,7 @@ const NARROWING: &str = "
     ), matching AS (
         SELECT dispatched + proposed + watched + folded + held AS matched FROM counted, done
     )
-    SELECT greatest(matched, alerts + former) AS distinct, greatest(alerts + former - matched, 0) AS unmatched, matched,
+    SELECT greatest(matched, alerts) AS distinct, greatest(alerts - matched, 0) AS unmatched, matched,
         proposed, watched, folded, held, dispatched, under_way, unproved, failed, cancelled, confirmed, repeated,
         $1 AS \"from\", $2 AS \"to\", 0 AS received
     FROM counted, delivered, done, matching";

@@ -1,125 +1,18 @@
-//! Migrations over data: what an earlier version has written is there afterwards, and says the same.
+//! The schema: made once by nodes that start together, left as it was by what breaks off, worked with by nodes that a newer release has
+//! overtaken; and its functions, made anew when they change.
 
-use crate::kit::{alert, block, database, now, one, parcels, rows, run, take};
-use arvok_api::AlertFilter;
-use arvok_store::{
-    DatabaseConnection,
-    intake::{self, Parcel, Rules, Writer},
-    read, schema,
-};
+use crate::kit::{block, database, one, run};
+use arvok_store::{routines, schema};
 use serde_json::{Value, json};
-
-const STEPS: [(&str, &str); 27] = [
-    ("0001_foundation", include_str!("../../migrations/0001_foundation.sql")),
-    ("0002_settling", include_str!("../../migrations/0002_settling.sql")),
-    ("0003_firm_ground", include_str!("../../migrations/0003_firm_ground.sql")),
-    ("0004_days", include_str!("../../migrations/0004_days.sql")),
-    ("0005_read_again", include_str!("../../migrations/0005_read_again.sql")),
-    ("0006_jobs_over_time", include_str!("../../migrations/0006_jobs_over_time.sql")),
-    ("0007_key_order", include_str!("../../migrations/0007_key_order.sql")),
-    ("0008_places", include_str!("../../migrations/0008_places.sql")),
-    ("0009_outside", include_str!("../../migrations/0009_outside.sql")),
-    ("0010_subscribers", include_str!("../../migrations/0010_subscribers.sql")),
-    ("0011_requests", include_str!("../../migrations/0011_requests.sql")),
-    ("0012_heard_bounded", include_str!("../../migrations/0012_heard_bounded.sql")),
-    ("0013_first_record", include_str!("../../migrations/0013_first_record.sql")),
-    ("0014_calls", include_str!("../../migrations/0014_calls.sql")),
-    ("0015_several_at_once", include_str!("../../migrations/0015_several_at_once.sql")),
-    ("0016_lighter_jobs", include_str!("../../migrations/0016_lighter_jobs.sql")),
-    ("0017_trust", include_str!("../../migrations/0017_trust.sql")),
-    ("0018_hearing", include_str!("../../migrations/0018_hearing.sql")),
-    ("0019_aside", include_str!("../../migrations/0019_aside.sql")),
-    ("0020_kept_whole", include_str!("../../migrations/0020_kept_whole.sql")),
-    ("0021_turns", include_str!("../../migrations/0021_turns.sql")),
-    ("0022_saw", include_str!("../../migrations/0022_saw.sql")),
-    ("0023_counted_apart", include_str!("../../migrations/0023_counted_apart.sql")),
-    ("0024_walked_otherwise", include_str!("../../migrations/0024_walked_otherwise.sql")),
-    ("0025_seen", include_str!("../../migrations/0025_seen.sql")),
-    ("0026_operation", include_str!("../../migrations/0026_operation.sql")),
-    ("0027_acts", include_str!("../../migrations/0027_acts.sql")),
-];
-
-/// What the first version would have written in a night, and a later one.
-const NIGHT: &str = "
-    INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
-        VALUES ('runbook', 'note', 1, 'a.yaml', 'runbook: note', now(), 'pat');
-    INSERT INTO token (name, role, hash, created_at) VALUES ('admin', 'admin', '\\x00', now());
-    INSERT INTO alert (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
-        SELECT 'yard', 'n' || n, 'disk.usage', 4, 'raised', 'vm/r' || n % 10, now(), now() - n * interval '1 minute',
-            'full: ' || n, n, '{\"site\": \"quill\"}', '{\"n\": 1}' FROM generate_series(1, 200) n;
-    INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
-        SELECT 'yard', 'vm/r' || n, 'disk.usage', 4, 'raised', 'full', 20, now(), now() FROM generate_series(0, 9) n;
-    INSERT INTO verdict (alert_seq, rule, rule_version, verdict, reason, at)
-        SELECT seq, 'full', 1, CASE WHEN seq % 10 = 0 THEN 'dispatched' ELSE 'resting' END, 'because', received FROM alert;
-    INSERT INTO unreadable (source, received, reason, payload) VALUES ('yard', now(), 'odd', '{}');
-    INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version, alert_seq, progress, created_at)
-        SELECT n, 'note', 1, '{}', 'vm/r' || n, 1, 'succeeded', 'full', 1, n * 10,
-            '{\"started\": null, \"step\": 1, \"attempt\": 0, \"phase\": \"ended\", \"outputs\": {}}', now()
-        FROM generate_series(1, 8) n;";
-
-/// Brings an empty database to the first steps, as a version of then has left it.
-async fn at_step(db: &DatabaseConnection, steps: usize) {
-    run(db, "CREATE TABLE seaql_migrations (version varchar PRIMARY KEY, applied_at bigint NOT NULL)").await;
-    for (name, sql) in &STEPS[..steps] {
-        run(db, sql).await;
-        run(db, &format!("INSERT INTO seaql_migrations VALUES ('{name}', 0)")).await;
-    }
-}
-
-async fn listed(db: &DatabaseConnection) -> (Vec<i64>, Vec<(String, i64)>) {
-    let filter = AlertFilter { rule: Some("full".into()), limit: Some(500), ..AlertFilter::default() };
-    let page = read::alerts(db, filter).await.expect("lists");
-    let counts = read::verdict_counts(db, "full").await.expect("counts");
-    let mut counts: Vec<(String, i64)> = counts.iter().map(|c| (c.verdict.to_string(), c.count)).collect();
-    counts.sort();
-    (page.items.iter().map(|i| i.seq).collect(), counts)
-}
-
-#[test]
-fn from_every_version_on_all_that_was_written_is_there() {
-    for steps in 1..=3 {
-        let db = database();
-        block(async {
-            at_step(&db, steps).await;
-            run(&db, NIGHT).await;
-            let before =
-                rows(&db, "SELECT seq, source, id, summary, value, labels, body FROM alert ORDER BY seq").await;
-            schema::migrate(&db).await.expect("migrates");
-            let after =
-                rows(&db, "SELECT seq, source, id, summary, value, labels, body FROM alerts ORDER BY seq").await;
-            assert_eq!(after, before, "from step {steps}");
-            let (seqs, counts) = listed(&db).await;
-            assert_eq!(seqs.len(), 200, "from step {steps}");
-            assert!(seqs.windows(2).all(|w| w[0] > w[1]), "newest first");
-            assert_eq!(
-                counts,
-                [("dispatched".to_owned(), 20), ("resting".to_owned(), 180)],
-                "from step {steps}: they are counted"
-            );
-            assert_eq!(one(&db, "SELECT count(*) AS x FROM unreadable WHERE NOT item").await, 1);
-            assert_eq!(one(&db, "SELECT count(*) AS x FROM job WHERE state = 'succeeded'").await, 8);
-            // A delivery of the night before that comes again is still known, and what is new is numbered on.
-            let batch = parcels([alert(json!({ "id": "n7" }), now()), alert(json!({ "id": "new" }), now())]);
-            let batch: Vec<&Parcel> = batch.iter().collect();
-            let (catalog, generation) = Default::default();
-            let matcher = arvok_core::Catalog::matcher(&catalog);
-            let generation: i64 = one(&db, "SELECT generation AS x FROM catalog").await.as_i64().unwrap_or(generation);
-            let rules = Rules { catalog: &catalog, matcher: &matcher, generation };
-            let taken = intake::take(&db, rules, &batch, &mut Writer::default()).await.expect("takes").taken;
-            assert!(taken[0].alerts[0].duplicate && taken[1].alerts[0].seq > seqs.first().copied(), "{taken:?}");
-        });
-    }
-}
 
 #[test]
 fn nodes_that_start_together_migrate_once() {
     let db = database();
     block(async {
-        at_step(&db, 2).await;
-        run(&db, NIGHT).await;
         let done = futures_util::future::join_all((0..4).map(|_| schema::migrate(&db))).await;
         assert!(done.iter().all(Result::is_ok), "{done:?}");
-        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, STEPS.len() as i64);
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, 1);
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM routines").await, 1);
         schema::migrate(&db).await.expect("nothing to do");
     });
 }
@@ -128,50 +21,63 @@ fn nodes_that_start_together_migrate_once() {
 fn a_migration_that_breaks_off_leaves_what_was_there() {
     let db = database();
     block(async {
-        at_step(&db, 2).await;
-        run(&db, NIGHT).await;
-        // Something that the third step makes is in its way.
-        run(&db, "CREATE TABLE delivery_count (odd int)").await;
-        let failed = schema::migrate(&db).await;
-        assert!(failed.is_err(), "it stands in the way");
-        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, 2);
-        assert_eq!(
-            one(&db, "SELECT to_regclass('installation') AS x").await,
-            Value::Null,
-            "nothing of the step stands"
-        );
-        run(&db, "DROP TABLE delivery_count").await;
+        // Something that it makes at its end is in its way.
+        run(&db, "CREATE TABLE job_count (odd int)").await;
+        assert!(schema::migrate(&db).await.is_err(), "it stands in the way");
+        assert_eq!(one(&db, "SELECT to_regclass('installation') AS x").await, Value::Null, "nothing of it stands");
+        run(&db, "DROP TABLE job_count").await;
         schema::migrate(&db).await.expect("goes on");
-        assert_eq!(listed(&db).await.0.len(), 200);
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM alerts").await, 0);
+    });
+}
+
+/// Whoever is still at work is waited for a little at a time, so that nobody waits behind.
+#[test]
+fn functions_are_made_anew_behind_whoever_holds_a_table() {
+    let db = database();
+    block(async {
+        schema::migrate(&db).await.expect("migrates");
+        run(&db, "UPDATE routines SET text_hash = 'of before'").await;
+        let held = async {
+            run(&db, "BEGIN; LOCK TABLE job IN ROW EXCLUSIVE MODE; SELECT pg_sleep(3); COMMIT").await;
+        };
+        let (_, made) = tokio::join!(held, schema::migrate(&db));
+        made.expect("was not cut off");
     });
 }
 
 #[test]
-fn nodes_of_the_release_before_make_jobs_and_walk_none() {
+fn functions_that_change_are_made_anew_and_those_of_a_later_revision_are_left() {
     let db = database();
     block(async {
-        at_step(&db, 7).await;
         schema::migrate(&db).await.expect("migrates");
-        // As they made jobs: all columns of the table, of which they know only theirs.
-        run(
-            &db,
-            "INSERT INTO job SELECT * FROM jsonb_populate_recordset(NULL::job, '[{
-                \"id\": 1, \"runbook\": \"note\", \"runbook_version\": 1, \"inputs\": {}, \"target\": \"vm/a\", \"urgency\": 1,
-                \"state\": \"queued\", \"created_at\": \"2026-11-25T03:00:00Z\", \"lapses\": 0,
-                \"progress\": {\"started\": null, \"step\": 0, \"attempt\": 0, \"phase\": \"ready\", \"outputs\": {}}}]')",
-        )
-        .await;
-        // As they claimed jobs.
-        run(
-            &db,
-            "UPDATE job SET state = 'running', node = 'old', claim = nextval('claim_number'),
-                lease_until = now() + interval '10 seconds' WHERE state = 'queued'",
-        )
-        .await;
-        assert_eq!(one(&db, "SELECT state AS x FROM job").await, "queued", "they take none");
-        let job = take(&db, "new", &[]).await.expect("the job");
-        assert_eq!(job.id.0, 1);
-        assert_eq!(one(&db, "SELECT state AS x FROM job").await, "running");
+        let far = "SELECT how_far('dispatched') AS x";
+        let otherwise = "CREATE OR REPLACE FUNCTION how_far(verdict text) RETURNS smallint LANGUAGE sql IMMUTABLE
+            PARALLEL SAFE AS 'SELECT 9::smallint'";
+        run(&db, otherwise).await;
+        schema::migrate(&db).await.expect("nothing to do");
+        assert_eq!(one(&db, far).await, 9, "what stands as it is here is not made again");
+        run(&db, "UPDATE routines SET revision = 0, text_hash = 'of before'").await;
+        schema::migrate(&db).await.expect("makes them anew");
+        assert_eq!(one(&db, far).await, 1);
+        let revision = one(&db, "SELECT revision AS x FROM routines").await;
+        assert_eq!(revision, routines::REVISION);
+
+        run(&db, otherwise).await;
+        run(&db, "UPDATE routines SET revision = 999, text_hash = 'of a later one'").await;
+        schema::migrate(&db).await.expect("leaves them");
+        assert_eq!(one(&db, far).await, 9, "a node of before does not put its own in their place");
+    });
+}
+
+/// Whoever changes a function or a trigger counts the revision up, or nodes of the release before would put theirs back.
+#[test]
+fn a_revision_has_one_text() {
+    let db = database();
+    block(async {
+        schema::migrate(&db).await.expect("migrates");
+        let made = one(&db, "SELECT revision || ' ' || text_hash AS x FROM routines").await;
+        insta::assert_snapshot!(made.as_str().expect("a text"), @"1 5ad010c5e64b136fcc73a5eec8ddb68a");
     });
 }
 
@@ -187,8 +93,9 @@ fn a_node_goes_on_with_a_database_that_a_newer_release_has_migrated_as_long_as_t
         let said = schema::migrate(&db).await.expect_err("refused").to_string();
         assert!(said.contains("brought to `0099_later` by a newer release"), "{said}");
         // One that lacks what this release would make is none that it knows.
-        run(&db, "UPDATE migration_floor SET migration = '0026_operation'").await;
-        run(&db, "DELETE FROM seaql_migrations WHERE version = '0025_seen'").await;
+        run(&db, "UPDATE migration_floor SET migration = '0001_baseline'").await;
+        run(&db, "DELETE FROM seaql_migrations WHERE version = '0001_baseline'").await;
         assert!(schema::migrate(&db).await.is_err());
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, json!(1));
     });
 }

@@ -53,11 +53,6 @@ impl Stage {
 
     /// With nothing published, over an empty database.
     pub fn over(database: String) -> Self {
-        Self::over_with_key(database, None)
-    }
-
-    /// The same, with a key of the secrets that is known.
-    pub fn over_with_key(database: String, key: Option<&str>) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
         let pace = Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
@@ -66,9 +61,6 @@ impl Stage {
         // A line kept open may be closed by the node at the very moment of a request.
         let http = arvok_connect::http_client().pool_max_idle_per_host(0).build().expect("a client");
         let data = folder("node");
-        if let Some(key) = key {
-            fs::write(data.join("secrets.key"), key).expect("a key");
-        }
         let harbour = Arc::new(harbour);
         let mut stage = Self { harbour, token: String::new(), address, data, database, node: None, http };
         stage.start_node();

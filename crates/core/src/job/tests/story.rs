@@ -220,7 +220,7 @@ impl<'a, W: World> Story<'a, W> {
         if self.ended.is_some() {
             return;
         }
-        let progress = Progress::read(self.stored.clone(), self.runbook).expect("loads");
+        let progress = Progress::read(self.stored.clone()).expect("loads");
         let facts = self.facts.clone();
         let mut machine = Machine::new(self.runbook, &facts, progress, self.kept.clone());
         machine.alarm = Some(self.alarm.clone());

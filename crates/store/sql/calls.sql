@@ -1,28 +1,10 @@
--- The turns of calls, where a connection allows so many at once, or so many within a time. Who waits stands in a queue, by urgency and
--- then by time, and is told when its turn has come; whoever does not come then is passed over until it asks again.
-ALTER TABLE call_slot ADD COLUMN holder text;
-CREATE UNIQUE INDEX call_slot_holder ON call_slot (connection, holder) WHERE holder IS NOT NULL;
+-- Calls: turns at connections that allow so many at once, or so many within a time.
 
-CREATE TABLE call_queue (
-    connection text        NOT NULL,
-    holder     text        NOT NULL,
-    -- The step whose call it is; null for a person.
-    job_id     bigint,
-    place      text,
-    urgency    smallint    NOT NULL,
-    since      timestamptz NOT NULL,
-    asked_at   timestamptz NOT NULL,
-    told_at    timestamptz,
-    PRIMARY KEY (connection, holder)
-);
-CREATE INDEX call_queue_order ON call_queue (connection, urgency DESC, since, holder);
-CREATE INDEX call_queue_job ON call_queue (job_id) WHERE job_id IS NOT NULL;
-
--- Those of a queue that are still there, in their order: the jobs that are not held and have not ended, people who asked a moment ago;
--- not those who were told and have not come. Who stands behind the first hundred is told no earlier for knowing how far.
-CREATE FUNCTION call_waiting(of_connection text)
-RETURNS TABLE (holder text, job_id bigint, urgency smallint, since timestamptz, told boolean)
-LANGUAGE sql STABLE AS $$
+-- Who waits for a turn at a connection and would come if told, in their order. Called by the two below; locks nothing.
+CREATE OR REPLACE FUNCTION call_waiting(
+    of_connection text
+) RETURNS TABLE(holder text, job_id bigint, urgency smallint, since timestamptz, told boolean)
+    LANGUAGE sql STABLE AS $$
     SELECT q.holder, q.job_id, q.urgency, q.since, q.told_at IS NOT NULL FROM call_queue q
     WHERE q.connection = of_connection AND (q.told_at IS NULL OR q.told_at > clock_timestamp() - interval '10 seconds')
         AND CASE WHEN q.job_id IS NULL THEN q.asked_at > clock_timestamp() - interval '5 seconds'
@@ -31,11 +13,13 @@ LANGUAGE sql STABLE AS $$
     LIMIT 100
 $$;
 
--- Takes the turn of a call, or a place in the queue. Either `slot` (if only so many may be out at once) and how many seconds later it
--- may begin, or in how many seconds it is to be asked for again unless it is told before.
-CREATE FUNCTION call_turn(of_connection text, who text, of_job bigint, at_place text, most integer, calls integer, per float8,
-    longest float8, OUT slot bigint, OUT wait float8, OUT again float8)
-LANGUAGE plpgsql AS $$
+-- Takes a turn at a connection for a call: a slot and how long to wait until its time has come; or, if there is none, a place in the
+-- queue and when to ask again. Called by `store/calls`; one at a time for each connection, by a lock that ends with the transaction.
+CREATE OR REPLACE FUNCTION call_turn(
+    of_connection text, who text, of_job bigint, at_place text, most int, calls int, per float8, longest float8,
+    OUT slot bigint, OUT wait float8, OUT again float8
+) RETURNS record
+    LANGUAGE plpgsql AS $$
 DECLARE
     now_      timestamptz;
     mine      record;
@@ -90,9 +74,12 @@ BEGIN
     END IF;
 END $$;
 
--- Gives a turn back; the jobs whose turn it is then.
-CREATE FUNCTION call_over(of_slot bigint, of_connection text, most integer) RETURNS TABLE (job_id bigint)
-LANGUAGE plpgsql AS $$
+-- Gives a slot back and tells as many of those who wait as there is room for now; gives their jobs. Called by `store/calls`, with the same
+-- lock.
+CREATE OR REPLACE FUNCTION call_over(
+    of_slot bigint, of_connection text, most int
+) RETURNS TABLE(job_id bigint)
+    LANGUAGE plpgsql AS $$
 DECLARE
     free integer;
 BEGIN

@@ -1,12 +1,13 @@
--- What the condition of a try saw when it was looked at last: what it reads, and what that held.
-ALTER TABLE attempt ADD COLUMN saw jsonb;
+-- Records: what came of an event of a job.
 
--- What is recorded of jobs and their tries after an event of each: `node` is the one that begins them, if it does; without it
--- each is held by its claim. The jobs that are. As of what is due, whatever was known of the tables when this was planned, each
--- row is found by its key; and it is planned once, since to plan it takes longer than to run it.
-CREATE OR REPLACE FUNCTION jobs_recorded(jobs jsonb, began jsonb, ended jsonb, node text, now timestamptz, lease int)
-RETURNS TABLE (id bigint, runbook text, rule text, target text, chain jsonb) LANGUAGE plpgsql
-    SET enable_seqscan = off SET enable_hashjoin = off SET enable_mergejoin = off SET plan_cache_mode = force_generic_plan AS $$
+-- Records jobs and their tries after an event of each: `node` is the one that begins them, if it does; without it each is held by its
+-- claim. Gives the jobs that were recorded. Called by `store/jobs/record`; locks those rows until the commit. Each row is found by its
+-- key, whatever was known of the tables when this was planned; and it is planned once, since to plan it takes longer than to run it.
+CREATE OR REPLACE FUNCTION jobs_recorded(
+    jobs jsonb, began jsonb, ended jsonb, node text, now timestamptz, lease int
+) RETURNS TABLE(id bigint, runbook text, rule text, target text, chain jsonb)
+    LANGUAGE plpgsql SET enable_seqscan = off SET enable_hashjoin = off SET enable_mergejoin = off
+    SET plan_cache_mode = force_generic_plan AS $$
 #variable_conflict use_column
 DECLARE
     kept bigint[];

@@ -1,0 +1,31 @@
+-- Claims: which jobs are due.
+
+-- The next jobs that are due: those that waited for their time, those whose lease was lost, those to which a person has said something, or
+-- the first of the queue. Called by claims (`store/jobs`), which hold the rows until they commit; what others hold is passed over.
+-- However few there were when the table was last looked through, each way follows its index and ends at the first: to sort a queue at
+-- every claim costs the more the longer it is. OFFSET keeps a table of all that are alive from being made.
+CREATE OR REPLACE FUNCTION jobs_due(
+    alive bigint[], runbooks text[], most int[], several int
+) RETURNS SETOF job
+    LANGUAGE plpgsql SET enable_sort = off SET enable_bitmapscan = off SET enable_seqscan = off
+    SET plan_cache_mode = force_generic_plan AS $$
+BEGIN
+    RETURN QUERY SELECT * FROM job j WHERE state = 'waiting' AND wake_at <= now()
+        ORDER BY wake_at LIMIT several FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state = 'running' AND lease_until < now() AND lapses < 5
+            AND (claim IS NULL OR claim <> ALL(alive))
+        ORDER BY lease_until LIMIT several FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state IN ('paused', 'unsure') AND word IS NOT NULL
+        ORDER BY id LIMIT several FOR UPDATE SKIP LOCKED;
+    IF FOUND THEN RETURN; END IF;
+    RETURN QUERY SELECT * FROM job j WHERE state = 'queued' AND aside IS NOT TRUE AND coalesce(deadline > now(), true)
+            AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o WHERE o.target = j.target AND o.holds
+                AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
+            AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
+            AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
+                WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
+                    AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
+        ORDER BY urgency DESC, deadline, id LIMIT several FOR UPDATE SKIP LOCKED;
+END $$;

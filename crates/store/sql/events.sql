@@ -1,0 +1,36 @@
+-- Events: what is told of jobs and questions, and that something was published.
+
+-- Writes an event of a job that is to enter as an alert. Called by triggers and by `store/outside`; locks nothing that was there.
+CREATE OR REPLACE FUNCTION tell(what text, severity text, words text, j job, more jsonb) RETURNS void
+    LANGUAGE plpgsql AS $$
+BEGIN
+    INSERT INTO outbox (id, kind, at, job_id, alert) VALUES (
+        format('job-%s-%s-%s', j.id, (extract(epoch FROM j.created_at) * 1000000)::bigint, gen_random_uuid()),
+        what, clock_timestamp(), j.id, jsonb_build_object(
+            'kind', what, 'severity', severity, 'state', 'noted', 'resource', j.target, 'summary', left(words, 1000),
+            'labels', jsonb_strip_nulls(jsonb_build_object('job', j.id::text, 'runbook', j.runbook, 'rule', j.rule,
+                'effect', j.effect, 'parent', j.parent::text)),
+            'body', jsonb_build_object('job', jsonb_build_object('id', j.id, 'runbook', j.runbook, 'target', j.target,
+                'state', j.state, 'effect', j.effect, 'failure', left(j.failure, 4000), 'rule', j.rule,
+                'launched_by', j.launched_by, 'parent', j.parent, 'urgency', j.urgency), 'chain', coalesce(j.chain, '[]')) || more));
+END $$;
+
+-- Tells that a question is asked, and what became of it. Called for each row of `decision` that is made or changes its state.
+CREATE OR REPLACE FUNCTION decision_told() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+DECLARE
+    j    job;
+    word text := CASE NEW.state WHEN 'open' THEN 'asked' ELSE NEW.state END;
+BEGIN
+    SELECT * INTO j FROM job WHERE id = NEW.job_id;
+    PERFORM tell('decision.' || word, 'indeterminate', left(NEW.text, 500) || ': '
+            || CASE NEW.state WHEN 'open' THEN 'asked' WHEN 'taken' THEN format('%s, by %s', NEW.choice, NEW.decided_by)
+                WHEN 'silent' THEN 'nobody decided' ELSE 'not asked any more' END,
+        j, jsonb_build_object('decision', jsonb_build_object('id', NEW.id, 'step', NEW.place, 'text', left(NEW.text, 4000),
+            'state', NEW.state, 'choice', NEW.choice, 'by', NEW.decided_by, 'how', NEW.how, 'remark', NEW.remark, 'until', NEW.until)));
+    RETURN NULL;
+END $$;
+
+-- Counts the generation up. Called after each statement that changes `definition` or `secret`; those who publish wait for each other.
+CREATE OR REPLACE FUNCTION catalog_changed() RETURNS trigger
+    LANGUAGE plpgsql AS $$BEGIN UPDATE catalog SET generation = generation + 1; RETURN NULL; END$$;

@@ -1,0 +1,126 @@
+-- Jobs: what follows when they are made, change, end and go.
+
+-- Fills in what a job has when it is made, where intake says nothing of it: it makes jobs as records with all columns.
+CREATE OR REPLACE FUNCTION job_filled() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+BEGIN
+    NEW.begun := coalesce(NEW.begun, false);
+    NEW.steps_done := coalesce(NEW.steps_done, 0);
+    NEW.steps := coalesce(NEW.steps, 0);
+    NEW.doing := coalesce(NEW.doing, '');
+    NEW.waits_for_alarm := coalesce(NEW.waits_for_alarm, false);
+    NEW.word_number := coalesce(NEW.word_number, 0);
+    NEW.claims := coalesce(NEW.claims, 0);
+    NEW.posts := coalesce(NEW.posts, 0);
+    NEW.outside := coalesce(NEW.outside, false);
+    NEW.depth := coalesce(NEW.depth, 0);
+    NEW.holds := coalesce(NEW.holds, true);
+    RETURN NEW;
+END $$;
+
+-- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all jobs of a statement.
+CREATE OR REPLACE FUNCTION jobs_made() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+BEGIN
+    INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
+        SELECT runbook, coalesce(rule, ''), pg_backend_pid(), count(*), count(*) FILTER (WHERE effect = 'confirmed'),
+            max(created_at)
+        FROM made GROUP BY 1, 2
+        ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
+            confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at);
+    INSERT INTO job_change (job_id, word, state, effect, failure)
+        SELECT id, state, state, effect, left(failure, 4000) FROM made WHERE state <> 'running' ORDER BY id;
+    RETURN NULL;
+END $$;
+
+-- Counts effects, tells of each change of a state, and has what follows the end of jobs: questions are withdrawn, waits end, and the jobs
+-- above are woken. Called after each update of `job`; locks the jobs above in the order of their numbers.
+CREATE OR REPLACE FUNCTION jobs_changed() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+DECLARE
+    became boolean;
+    proved boolean;
+    closes bigint[];
+    parents bigint[];
+BEGIN
+    SELECT bool_or(o.state IS DISTINCT FROM j.state),
+            bool_or((o.effect IS NOT DISTINCT FROM 'confirmed') <> (j.effect IS NOT DISTINCT FROM 'confirmed'))
+        INTO became, proved FROM changed j JOIN before o ON o.id = j.id;
+    IF proved THEN
+        INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
+            SELECT j.runbook, coalesce(j.rule, ''), pg_backend_pid(), 0, sum(coalesce(j.effect = 'confirmed', false)::int
+                - coalesce(o.effect = 'confirmed', false)::int), max(j.created_at)
+            FROM changed j JOIN before o ON o.id = j.id GROUP BY 1, 2
+            ON CONFLICT (runbook, rule, shard) DO UPDATE SET confirmed = c.confirmed + excluded.confirmed,
+                last_at = greatest(c.last_at, excluded.last_at);
+    END IF;
+    IF NOT coalesce(became, false) THEN
+        RETURN NULL;
+    END IF;
+    INSERT INTO job_change (job_id, word, state, effect, failure)
+        SELECT j.id, e.word, e.state, e.effect, left(e.failure, 4000)
+        FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
+        CROSS JOIN LATERAL (
+            SELECT 1 AS turn, 'started' AS word, 'running' AS state, NULL AS effect, NULL AS failure
+                WHERE o.state = 'queued' AND j.begun AND NOT o.begun AND j.state <> 'running'
+            UNION ALL
+            SELECT 2, CASE
+                    WHEN j.state <> 'running' THEN j.state
+                    WHEN o.state = 'queued' THEN 'started'
+                    WHEN o.state = 'paused' AND j.word = '"resume"' THEN 'resumed'
+                    WHEN o.state = 'unsure' THEN 'resolved'
+                END, j.state, j.effect, j.failure
+        ) e
+        WHERE e.word IS NOT NULL ORDER BY j.id, e.turn;
+    SELECT array_agg(j.id) FILTER (WHERE j.outside), array_agg(j.parent ORDER BY j.parent) FILTER (WHERE j.parent IS NOT NULL)
+        INTO closes, parents FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
+        WHERE (j.outside OR j.parent IS NOT NULL) AND j.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused');
+    IF closes IS NOT NULL THEN
+        UPDATE decision SET state = 'withdrawn', decided_at = now() WHERE job_id = ANY(closes) AND state = 'open';
+        DELETE FROM wait WHERE job_id = ANY(closes);
+        DELETE FROM heard WHERE job_id = ANY(closes);
+    END IF;
+    IF parents IS NOT NULL THEN
+        -- In one order, whoever else counts for several of them.
+        PERFORM 1 FROM job WHERE id = ANY(parents) ORDER BY id FOR UPDATE;
+        UPDATE job SET posts = posts + (SELECT count(*) FROM unnest(parents) p WHERE p = job.id),
+                wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+            WHERE id = ANY(parents);
+    END IF;
+    RETURN NULL;
+END $$;
+
+-- Takes the tries and changes of jobs that are deleted along. Called after each delete of `job`.
+CREATE OR REPLACE FUNCTION jobs_gone() RETURNS trigger
+    LANGUAGE plpgsql SET enable_seqscan = off AS $$
+BEGIN
+    DELETE FROM attempt WHERE job_id IN (SELECT id FROM gone);
+    DELETE FROM job_change WHERE job_id IN (SELECT id FROM gone);
+    RETURN NULL;
+END $$;
+
+-- Lets back one job for each target, and one for each runbook, of jobs that have ended. Called after each update of `job`; passes over
+-- what others hold.
+CREATE OR REPLACE FUNCTION jobs_let_back() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+DECLARE
+    back bigint[];
+BEGIN
+    IF NOT EXISTS (SELECT 1 FROM job WHERE state = 'queued' AND aside) THEN
+        RETURN NULL;
+    END IF;
+    WITH ended AS (SELECT c.target, c.runbook FROM changed c JOIN before o ON o.id = c.id WHERE o.state <> c.state
+            AND c.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused'))
+    SELECT array_agg(b.id) INTO back FROM (
+        SELECT n.id FROM (SELECT DISTINCT target FROM ended) t CROSS JOIN LATERAL (SELECT j.id FROM job j
+            WHERE j.state = 'queued' AND j.aside AND j.target = t.target
+            ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n
+        UNION SELECT n.id FROM (SELECT DISTINCT runbook FROM ended) r CROSS JOIN LATERAL (SELECT j.id FROM job j
+            WHERE j.state = 'queued' AND j.aside AND j.runbook = r.runbook AND j.parent IS NULL
+            ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n) b;
+    -- An update of no row would come here again, for ever.
+    IF back IS NOT NULL THEN
+        UPDATE job SET aside = false WHERE id = ANY(back);
+    END IF;
+    RETURN NULL;
+END $$;
