@@ -1,7 +1,7 @@
 // The console's pure parts under the names that the cases call them by. What needs a browser is tested in one.
 import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
-import { type Goal, goals } from '../src/shell/goals';
+import { type Destination, destinations } from '../src/shell/destinations';
 import { curl } from '../src/ui/curl';
 import { between, clock as clockOf, exact, rough } from '../src/ui/time';
 import { bytes, some } from '../src/ui/words';
@@ -9,13 +9,13 @@ import { band, height } from '../src/views/band';
 import { asStep } from '../src/views/connection/step';
 import { complete, inExpression, type Known, pathAt } from '../src/views/definition/complete';
 import { difference } from '../src/views/definition/lines';
-import { rows as passageRows, telling } from '../src/views/job/rows';
+import { headline } from '../src/views/headline';
+import { firstOfInterest, rows as stepRows } from '../src/views/job/rows';
 import { type Field, fields, fromAlert, given, type Schema } from '../src/views/launch/inputs';
-import { mood } from '../src/views/mood';
 import { marks, rows, span } from '../src/views/rule/laneData';
 import { allowsMore, stanceOf, withStance } from '../src/views/rule/stance';
-import { ended, took } from '../src/views/runbook/fared';
 import { rows as boxRows, layout } from '../src/views/runbook/layout';
+import { ended, took } from '../src/views/runbook/results';
 
 /** The words that the editor offers where `|` stands in a text. */
 function offered(known: Known, text: string): string[] | null {
@@ -47,8 +47,8 @@ const form = (inputs: Record<string, Schema>, before?: Record<string, unknown>) 
   fields(inputs, before).map((f) => `${f.name} ${f.kind}${f.must ? ' must' : ''}: ${f.first} ${f.choices}`);
 const typed = (inputs: Record<string, Schema>, text: Record<string, string>) =>
   given(fields(inputs) satisfies Field[], text);
-const passage = (...of: Parameters<typeof passageRows>) => {
-  const all = passageRows(...of);
+const steps = (...of: Parameters<typeof stepRows>) => {
+  const all = stepRows(...of);
   const what = (row: (typeof all)[number]) => {
     if (row.kind === 'step') return row.step.place;
     return row.kind === 'part'
@@ -57,14 +57,14 @@ const passage = (...of: Parameters<typeof passageRows>) => {
   };
   return {
     rows: all.map((row) => `${'  '.repeat(row.depth)}${what(row)}`),
-    first: telling(all)?.key ?? null,
+    first: firstOfInterest(all)?.key ?? null,
   };
 };
 
 const reached = (typed: string, names: string[]) =>
-  goals(
+  destinations(
     typed,
-    names.map((name): Goal => ({ name, what: name.includes('-') ? 'rule' : 'view', to: `/${name}` })),
+    names.map((name): Destination => ({ name, what: name.includes('-') ? 'rule' : 'view', to: `/${name}` })),
   ).map((goal) => `${goal.name} ${goal.to}`);
 const drawn = (steps: Parameters<typeof layout>[0]) => {
   const { boxes, labels, lines, frames, width, height } = layout(steps);
@@ -77,7 +77,7 @@ const drawn = (steps: Parameters<typeof layout>[0]) => {
   };
 };
 const clock = (t: string, zone: 'UTC', now: string) => clockOf(t, zone, new Date(now));
-const fared = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
+const result = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
 
 const parts = {
   allowsMore,
@@ -91,14 +91,14 @@ const parts = {
   curl,
   drawn,
   exact,
-  fared,
+  result,
   form,
   fromAlert,
   height,
   lanes,
-  mood,
+  headline,
   offered,
-  passage,
+  steps,
   place,
   reached,
   rough,

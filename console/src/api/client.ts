@@ -298,7 +298,7 @@ export const launch = (id: number, note?: string, inputs: Record<string, unknown
 export const dismiss = (id: number, note: string) =>
   taken(client.POST('/api/v1/proposals/{id}/dismiss', { params: { path: { id } }, body: { note } }));
 
-/** Rehearses, telling each line as it comes; aborting the signal ends it on the service as well. */
+/** Rehearses, firstOfInterest each line as it comes; aborting the signal ends it on the service as well. */
 export async function rehearse(
   body: Schema['RehearsalRequest'],
   signal: AbortSignal,

@@ -6,7 +6,7 @@ import { type KeyboardEvent, useEffect, useId, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { definitions, vocabulary } from '../api/client';
 import { savedViews } from '../ui/SavedViews';
-import { type Goal, goals } from './goals';
+import { type Destination, destinations } from './destinations';
 
 const KINDS = [
   { kind: 'rule', path: '/rules' },
@@ -16,7 +16,7 @@ const KINDS = [
   { kind: 'source', path: '/sources' },
 ];
 
-export function Palette({ views }: { views: Goal[] }) {
+export function Palette({ views }: { views: Destination[] }) {
   const [open, setOpen] = useState(false);
   useEffect(() => {
     const pressed = (event: globalThis.KeyboardEvent) => {
@@ -53,7 +53,7 @@ export function Palette({ views }: { views: Goal[] }) {
   );
 }
 
-function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
+function Search({ views, onGone }: { views: Destination[]; onGone: () => void }) {
   const [typed, setTyped] = useState('');
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
@@ -66,7 +66,7 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
     ...views,
     ...savedViews(),
     ...KINDS.flatMap(({ kind, path }, i) =>
-      (published[i]?.data?.items ?? []).flatMap((item): Goal[] => {
+      (published[i]?.data?.items ?? []).flatMap((item): Destination[] => {
         const own = { name: item.name, what: kind, to: `${path}/${item.name}` };
         const launch = { name: `Launch ${item.name}`, what: 'runbook', to: `${path}/${item.name}/launch` };
         return kind === 'runbook' ? [own, launch] : [own];
@@ -80,9 +80,9 @@ function Search({ views, onGone }: { views: Goal[]; onGone: () => void }) {
       to: `/alarms?state=any&resource=${encodeURIComponent(resource)}`,
     });
   }
-  const found = goals(typed, all);
+  const found = destinations(typed, all);
   const chosen = Math.min(at, Math.max(0, found.length - 1));
-  const go = (goal: Goal | undefined) => {
+  const go = (goal: Destination | undefined) => {
     if (!goal) return;
     onGone();
     if (goal.to) navigate(goal.to);

@@ -9,7 +9,7 @@ import { startLive } from '../api/live';
 import { Brand } from '../ui/marks';
 import { Button, Failed } from '../ui/parts';
 import { ExactTip } from '../ui/Time';
-import type { Goal } from './goals';
+import type { Destination } from './destinations';
 import { Halted } from './Halted';
 import { Keys } from './Keys';
 import { Palette } from './Palette';
@@ -58,7 +58,7 @@ const AREAS: [string, [string, string][]][] = [
   ],
 ];
 
-const VIEWS: Goal[] = [
+const VIEWS: Destination[] = [
   ...AREAS.flatMap(([, links]) => links.map(([name, to]) => ({ name, what: 'view', to }))),
   { name: 'Library', what: 'ready-made runbooks', to: '/library' },
   { name: 'New rule', what: 'to do', to: '/rules/new' },

@@ -13,7 +13,7 @@ import { Button, Empty, Failed, JobTag, Panel, Tag } from '../ui/parts';
 import { useMay } from '../ui/rights';
 import { Clock, Time } from '../ui/Time';
 import { some } from '../ui/words';
-import { waiting } from './mood';
+import { waiting } from './headline';
 import { ProposalRow } from './proposal/Proposals';
 
 /** What is shown of each kind; there may be more. */

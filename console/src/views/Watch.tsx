@@ -10,7 +10,7 @@ import { zoneName } from '../ui/time';
 import { some, upTo } from '../ui/words';
 import { useZone } from '../ui/zone';
 import { Band } from './Band';
-import { mood } from './mood';
+import { headline } from './headline';
 import { NeedsYou } from './NeedsYou';
 
 /** Up to how many jobs at work the service counts. */
@@ -52,7 +52,7 @@ export function Component() {
           </ToggleGroup.Root>
         }
       >
-        {seen.data && <span className="text-ink-2">{mood(seen.data)}</span>}
+        {seen.data && <span className="text-ink-2">{headline(seen.data)}</span>}
       </Header>
       <Unanswered question={seen} />
       {seen.data && <Overview seen={seen.data} />}

@@ -7,7 +7,7 @@ import { Button, Empty, Failed, Header, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { some } from '../../ui/words';
 import { Publish } from '../definition/Publish';
-import { BOX } from '../launch/Given';
+import { BOX } from '../launch/InputField';
 
 export function Component() {
   const go = useNavigate();

@@ -2,12 +2,12 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { type Operation, tryOperation } from '../../api/client';
-import { CameBack } from '../../ui/CameBack';
 import { Copy } from '../../ui/Copy';
 import { curl } from '../../ui/curl';
 import { Button, Failed, Json, Panel } from '../../ui/parts';
+import { ResponseDetails } from '../../ui/ResponseDetails';
 import { Needs, useMay } from '../../ui/rights';
-import { Given } from '../launch/Given';
+import { InputField } from '../launch/InputField';
 import { about, fields, given, type Schema } from '../launch/inputs';
 import { Ended, millis } from './Standing';
 import { asStep } from './step';
@@ -53,7 +53,7 @@ export default function Try({ via, address, operation, onClose }: Props) {
         }}
       >
         {all.map((field) => (
-          <Given
+          <InputField
             key={field.name}
             field={field}
             value={typed[field.name] ?? field.first}
@@ -97,7 +97,7 @@ export default function Try({ via, address, operation, onClose }: Props) {
             <Ended state={call.data.state} /> in {millis(call.data.millis)}
             {call.data.message && `: ${call.data.message}`}
           </p>
-          {call.data.answer && <CameBack answer={call.data.answer} gave={call.data.output} />}
+          {call.data.answer && <ResponseDetails answer={call.data.answer} gave={call.data.output} />}
           {call.data.output != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Output</h3>

@@ -1,4 +1,4 @@
-// One job: where it comes from and leads to, what people can say to it, and its passage.
+// One job: where it comes from and leads to, what people can do with it, and its steps.
 import { useQuery } from '@tanstack/react-query';
 import clsx from 'clsx';
 import { Link, useParams } from 'react-router';
@@ -6,10 +6,10 @@ import { type JobDetail, job as load } from '../../api/client';
 import { Copy } from '../../ui/Copy';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
 import { Open } from '../decision/Open';
-import { Passage } from './Passage';
+import { FromFailed, JobActions } from './JobActions';
+import { JobSteps } from './JobSteps';
 import { Resolve } from './Resolve';
 import { Seen } from './Seen';
-import { FromFailed, Speak } from './Speak';
 
 export function Component() {
   const id = Number(useParams().id);
@@ -25,7 +25,7 @@ export function Component() {
         page={`Job ${job.id}, ${job.runbook}`}
         right={
           <>
-            <Speak job={job} />
+            <JobActions job={job} />
             <Seen detail={detail} />
             {detail.goes_on_as && (
               <Link to={`/jobs/${detail.goes_on_as}`} className="font-semibold text-sea hover:underline">
@@ -65,7 +65,7 @@ export function Component() {
           <Open key={d.id} decision={d} />
         ))}
       <Resolve detail={detail} />
-      <Passage detail={detail} />
+      <JobSteps detail={detail} />
     </>
   );
 }

@@ -1,4 +1,4 @@
-// A job's passage as rows: the tree of its steps from top to bottom, each as deep as it stands.
+// A job's steps as rows: their tree from top to bottom, each as deep as it stands.
 import type { JobDetail, JobPart, JobStep } from '../../api/client';
 
 export type Row = { key: string; depth: number } & (
@@ -46,7 +46,7 @@ export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): 
 const BESIDE = ['told', 'probe'];
 
 /** The steps that are open or failed, the first of them to be looked at. */
-export const telling = (all: Row[]) =>
+export const firstOfInterest = (all: Row[]) =>
   all.find(
     (row) =>
       row.kind === 'step' &&

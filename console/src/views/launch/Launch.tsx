@@ -5,8 +5,8 @@ import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { alert as alertOf, alertWhy, dryRun, job, launchRunbook, runbookForm } from '../../api/client';
 import { Button, Empty, Failed, Header, Lost, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
-import { Dry } from './Dry';
-import { BOX, Given } from './Given';
+import { DryRunSteps } from './DryRunSteps';
+import { BOX, InputField } from './InputField';
 import { about, type Field, fields, fromAlert, given, type Schema } from './inputs';
 
 export function Component() {
@@ -95,7 +95,7 @@ function Form({ name, role, alert, all }: FormProps) {
           }}
         >
           {all.map((field) => (
-            <Given
+            <InputField
               key={field.name}
               field={field}
               value={typed[field.name] ?? field.first}
@@ -132,7 +132,7 @@ function Form({ name, role, alert, all }: FormProps) {
       </Panel>
       <Panel title="What it would do" className="self-start">
         {fits ? (
-          <Dry dry={look.data} />
+          <DryRunSteps dry={look.data} />
         ) : (
           <p className="text-ink-3">
             Give the inputs and look first: every value that can be known, and each request as it would be

@@ -13,7 +13,7 @@ import {
 import { Button, Empty, Failed, Header, Lost, Panel, Unanswered } from '../../ui/parts';
 import { some } from '../../ui/words';
 import { Difference } from '../definition/Difference';
-import { BOX } from '../launch/Given';
+import { BOX } from '../launch/InputField';
 import { Graph } from '../runbook/Graph';
 import { Uses } from '../runbook/Uses';
 

@@ -6,8 +6,8 @@ import { useNavigate } from 'react-router';
 import { dismiss, dryRun, launch, type Proposal, runbookForm } from '../../api/client';
 import { Button, Empty, Failed, Panel, Unanswered } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
-import { Dry } from '../launch/Dry';
-import { Given } from '../launch/Given';
+import { DryRunSteps } from '../launch/DryRunSteps';
+import { InputField } from '../launch/InputField';
 import { about, fields, given, type Schema } from '../launch/inputs';
 
 export function Answer({ proposal }: { proposal: Proposal }) {
@@ -102,7 +102,7 @@ function Asked({ proposal, schemas }: AskedProps) {
             }}
           >
             {all.map((field) => (
-              <Given
+              <InputField
                 key={field.name}
                 field={field}
                 value={typed[field.name] ?? field.first}
@@ -126,7 +126,7 @@ function Asked({ proposal, schemas }: AskedProps) {
             </p>
           )}
           {dry.isPending && <Empty>Looking</Empty>}
-          {dry.data && <Dry dry={dry.data} />}
+          {dry.data && <DryRunSteps dry={dry.data} />}
         </Panel>
       </div>
     </>

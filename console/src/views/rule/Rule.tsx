@@ -1,5 +1,5 @@
-// One rule: its text in an editor that completes and checks, a rehearsal beside it, how it has
-// fared, its versions. A new rule starts here too, from an alert or from nothing.
+// One rule: its text in an editor that completes and checks, a rehearsal beside it, what
+// came of it, its versions. A new rule starts here too, from an alert or from nothing.
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -7,7 +7,7 @@ import { definition, draft } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
 import { Exact } from '../../ui/Time';
-import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
+import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
 import { Versions } from '../definition/Versions';
 import { JobRows } from '../JobRows';
 import { NewStance } from './NewStance';
@@ -37,7 +37,7 @@ export function Component() {
   });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
-  return <Desk key={name} found={found.data} start={found.data.text} />;
+  return <Page key={name} found={found.data} start={found.data.text} />;
 }
 
 /** A rule that does not exist yet. */
@@ -50,29 +50,29 @@ export function Start() {
   });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Making a draft</Empty>;
-  return <Desk start={found.data} alert={from} />;
+  return <Page start={found.data} alert={from} />;
 }
 
-function Desk({ found, start, alert }: { found?: Found; start: string; alert?: number }) {
-  const desk = useDesk('rule', found, start);
-  const { name, text, setText } = desk;
+function Page({ found, start, alert }: { found?: Found; start: string; alert?: number }) {
+  const editing = useEditing('rule', found, start);
+  const { name, text, setText } = editing;
   return (
     <>
-      <DeskHead desk={desk}>
+      <EditingHeader editing={editing}>
         <Stance value={stanceOf(text)} onChange={(to) => setText(withStance(text, to))} />
-      </DeskHead>
+      </EditingHeader>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.15fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Written desk={desk} title="Rule" />
-          <Try name={name} text={text} edited={desk.edited} alert={alert} />
+          <EditorPanel editing={editing} title="Rule" />
+          <Try name={name} text={text} edited={editing.edited} alert={alert} />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Rehearsal name={name} text={text} published={found !== undefined} />
-          {found && <Fared found={found} />}
+          {found && <Results found={found} />}
           {found && <Versions kind="rule" name={found.item.name} onBringBack={setText} />}
         </div>
       </div>
-      <Publishing desk={desk}>
+      <Publishing editing={editing}>
         <NewStance
           before={found?.text ?? ''}
           text={text}
@@ -107,7 +107,7 @@ function Stance({ value, onChange }: { value: string; onChange: (to: string) => 
   );
 }
 
-function Fared({ found }: { found: Found }) {
+function Results({ found }: { found: Found }) {
   const { item, verdicts, jobs } = found;
   return (
     <Panel title="Results">

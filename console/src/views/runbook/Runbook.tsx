@@ -1,4 +1,4 @@
-// One runbook: its text in an editor that completes and checks, its steps drawn beside it, how it has fared, what it
+// One runbook: its text in an editor that completes and checks, its steps drawn beside it, what came of it, what it
 // needs and who uses it, its versions. A new runbook starts here too.
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -7,10 +7,10 @@ import { type DefinitionDetail, definition, outline, type RunbookOutline } from 
 import { Empty, Lost, Panel } from '../../ui/parts';
 import { useRested } from '../definition/complaints';
 import type { Fields } from '../definition/complete';
-import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
+import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
 import { Versions } from '../definition/Versions';
-import { Fared } from './Fared';
 import { Graph } from './Graph';
+import { Results } from './Results';
 import { Uses } from './Uses';
 
 const BLANK = `runbook: name-of-the-runbook
@@ -32,20 +32,20 @@ export function Component() {
   });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
-  return <Desk key={name} found={found.data} start={found.data.text} />;
+  return <Page key={name} found={found.data} start={found.data.text} />;
 }
 
 /** A runbook that does not exist yet: a copy that was brought along, or a blank one. */
 export function Start() {
   const brought: unknown = useLocation().state;
-  return <Desk start={typeof brought === 'string' ? brought : BLANK} />;
+  return <Page start={typeof brought === 'string' ? brought : BLANK} />;
 }
 
-function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
-  const desk = useDesk('runbook', found, start);
+function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
+  const editing = useEditing('runbook', found, start);
   const [line, setLine] = useState<{ at: number }>();
   // While the text is not good it is drawn as it was when it was.
-  const rested = useRested(desk.text);
+  const rested = useRested(editing.text);
   const drawn = useQuery({
     queryKey: ['outline', rested],
     queryFn: () => outline(rested),
@@ -57,16 +57,16 @@ function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
   const shown = drawn.data ?? last;
   return (
     <>
-      <DeskHead desk={desk}>
-        {found && !desk.edited && (
+      <EditingHeader editing={editing}>
+        {found && !editing.edited && (
           <Link to={`/runbooks/${found.item.name}/launch`} className="font-semibold text-sea hover:underline">
             Launch…
           </Link>
         )}
-      </DeskHead>
+      </EditingHeader>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.05fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Written desk={desk} title="Runbook" sees={(shown?.known ?? {}) as Fields} line={line} />
+          <EditorPanel editing={editing} title="Runbook" sees={(shown?.known ?? {}) as Fields} line={line} />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel
@@ -80,11 +80,11 @@ function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
             )}
           </Panel>
           {shown && <Uses outline={shown} found={found} />}
-          {found && <Fared found={found} />}
-          {found && <Versions kind="runbook" name={found.item.name} onBringBack={desk.setText} />}
+          {found && <Results found={found} />}
+          {found && <Versions kind="runbook" name={found.item.name} onBringBack={editing.setText} />}
         </div>
       </div>
-      <Publishing desk={desk} />
+      <Publishing editing={editing} />
     </>
   );
 }

@@ -5,7 +5,7 @@ import { type DefinitionDetail, definition } from '../../api/client';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
 import { Exact, Time } from '../../ui/Time';
 import { some } from '../../ui/words';
-import { DeskHead, Publishing, useDesk, Written } from '../definition/Desk';
+import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
 import { Versions } from '../definition/Versions';
 import { Kept } from './Kept';
 
@@ -28,30 +28,30 @@ export function Component() {
   });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
-  return <Desk key={name} found={found.data} start={found.data.text} />;
+  return <Page key={name} found={found.data} start={found.data.text} />;
 }
 
 /** A source that does not exist yet. */
 export function Start() {
-  return <Desk start={BLANK} />;
+  return <Page start={BLANK} />;
 }
 
-function Desk({ found, start }: { found?: DefinitionDetail; start: string }) {
-  const desk = useDesk('source', found, start);
+function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
+  const editing = useEditing('source', found, start);
   return (
     <>
-      <DeskHead desk={desk} />
+      <EditingHeader editing={editing} />
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Written desk={desk} title="Source" />
+          <EditorPanel editing={editing} title="Source" />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {found && <Came found={found} />}
           {found && <Kept source={found.item.name} all={found.item.used.unreadable} />}
-          {found && <Versions kind="source" name={found.item.name} onBringBack={desk.setText} />}
+          {found && <Versions kind="source" name={found.item.name} onBringBack={editing.setText} />}
         </div>
       </div>
-      <Publishing desk={desk} />
+      <Publishing editing={editing} />
     </>
   );
 }

@@ -13,7 +13,7 @@ type Props = {
   wrong?: string | undefined;
 };
 
-export function Given({ field, value, onType, wrong }: Props) {
+export function InputField({ field, value, onType, wrong }: Props) {
   const words = useQuery({
     queryKey: ['vocabulary'],
     queryFn: vocabulary,

@@ -6,7 +6,7 @@ import { cancel, goOn, type JobItem, pause, resume } from '../../api/client';
 import { Button, Failed } from '../../ui/parts';
 import { useMay } from '../../ui/rights';
 
-export function Speak({ job }: { job: JobItem }) {
+export function JobActions({ job }: { job: JobItem }) {
   const may = useMay('responder');
   const queries = useQueryClient();
   const [stopping, setStopping] = useState(false);

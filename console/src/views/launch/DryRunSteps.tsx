@@ -3,7 +3,7 @@ import clsx from 'clsx';
 import type { DryRun, DryStep, Told } from '../../api/client';
 import { Tag } from '../../ui/parts';
 
-export function Dry({ dry }: { dry: DryRun }) {
+export function DryRunSteps({ dry }: { dry: DryRun }) {
   return (
     <>
       <p className="pb-2 text-ink-2">

@@ -2,7 +2,7 @@
 import type { CallAnswer } from '../api/client';
 import { Json } from './parts';
 
-export function CameBack({ answer, gave }: { answer: CallAnswer; gave: unknown }) {
+export function ResponseDetails({ answer, gave }: { answer: CallAnswer; gave: unknown }) {
   const same = JSON.stringify(answer.body) === JSON.stringify(gave);
   return (
     <>

@@ -1,6 +1,6 @@
 // Where one can go from anywhere: views, what is published, and anything by its number; and how well each fits what is
 // typed.
-export type Goal = {
+export type Destination = {
   name: string;
   what: string;
   /** Where it leads; none for what is done on the spot. */
@@ -18,10 +18,10 @@ const NUMBERED: [string, string][] = [
 const OFFERED = 12;
 
 /** Of what fits equally well the views come first and the many resources last. */
-const rank = (goal: Goal) => (goal.what === 'view' ? 0 : goal.what === 'resource' ? 2 : 1);
+const rank = (goal: Destination) => (goal.what === 'view' ? 0 : goal.what === 'resource' ? 2 : 1);
 
 /** How well a name fits: the smaller the better, none if the letters are not in it in this order. */
-function closeness(typed: string, goal: Goal): number | null {
+function closeness(typed: string, goal: Destination): number | null {
   const name = `${goal.name} ${goal.what}`.toLowerCase();
   const at = name.indexOf(typed);
   if (at === 0) return 0;
@@ -34,12 +34,12 @@ function closeness(typed: string, goal: Goal): number | null {
   return 3;
 }
 
-/** The goals that fit what is typed, the best first. A number leads to whatever has it. */
-export function goals(typed: string, all: Goal[]): Goal[] {
+/** The destinations that fit what is typed, the best first. A number leads to whatever has it. */
+export function destinations(typed: string, all: Destination[]): Destination[] {
   const text = typed.trim().toLowerCase();
   const number = /^(?:([a-z]+)\s*)?(\d{1,15})$/.exec(text);
   const numbered = NUMBERED.filter(([what]) => number && what.startsWith(number[1] ?? '')).map(
-    ([what, path]): Goal => ({
+    ([what, path]): Destination => ({
       name: `${what} ${number?.[2]}`,
       what: 'by its number',
       to: `${path}/${number?.[2]}`,

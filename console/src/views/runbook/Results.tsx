@@ -1,16 +1,16 @@
-// How a runbook has fared: in numbers, and its newest jobs as a strip, each as high as it took long.
+// What came of a runbook: in numbers, and its newest jobs as a strip, each as high as it took long.
 import { Link } from 'react-router';
 import type { DefinitionDetail, JobItem } from '../../api/client';
 import { Facts, Panel } from '../../ui/parts';
 import { Exact } from '../../ui/Time';
 import { rough } from '../../ui/time';
 import { JobRows } from '../JobRows';
-import { ended, took } from './fared';
+import { ended, took } from './results';
 
 const COLORS = { good: 'var(--good)', bad: 'var(--sev-5)', plain: 'var(--ink-3)' };
 const HIGH = 44;
 
-export function Fared({ found }: { found: DefinitionDetail }) {
+export function Results({ found }: { found: DefinitionDetail }) {
   const { item, jobs } = found;
   const times = jobs.flatMap((job) => took(job) ?? []).sort((a, b) => a - b);
   const middle = times[Math.floor(times.length / 2)];

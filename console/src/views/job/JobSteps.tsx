@@ -1,20 +1,20 @@
-// The passage of a job: its steps down the page with bars along time, then the effect; one step in full beside it.
+// The steps of a job down the page with bars along time, then the effect; one step in full beside it.
 import clsx from 'clsx';
 import { memo, useCallback, useMemo, useRef } from 'react';
 import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
-import { CameBack } from '../../ui/CameBack';
 import { Copy } from '../../ui/Copy';
 import { curl } from '../../ui/curl';
 import { useAddress } from '../../ui/filters';
 import { Facts, JobTag, Json, Panel, Tag } from '../../ui/parts';
+import { ResponseDetails } from '../../ui/ResponseDetails';
 import { Clock, Time } from '../../ui/Time';
 import { between } from '../../ui/time';
 import { useNow } from '../../ui/useNow';
 import { Answer } from '../decision/Question';
-import { type Row, rows, telling } from './rows';
+import { firstOfInterest, type Row, rows } from './rows';
 
-export function Passage({ detail }: { detail: JobDetail }) {
+export function JobSteps({ detail }: { detail: JobDetail }) {
   const { job } = detail;
   const all = useMemo(() => rows(detail), [detail]);
   const { params, change } = useAddress();
@@ -23,7 +23,8 @@ export function Passage({ detail }: { detail: JobDetail }) {
   choose.current = (step) => change({ step }, true);
   const setChosen = useCallback((step: string) => choose.current(step), []);
   const steps = all.flatMap((row) => (row.kind === 'step' ? [row.step] : []));
-  const told = telling(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
+  const told =
+    firstOfInterest(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
   const shown = chosen ?? told;
   const step = steps.find((s) => s.place === shown);
   const now = useNow();
@@ -382,7 +383,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
               {last.request.body != null && <Json value={last.request.body} />}
             </>
           )}
-          {last.answer && <CameBack answer={last.answer} gave={last.output} />}
+          {last.answer && <ResponseDetails answer={last.answer} gave={last.output} />}
           {last.saw != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">

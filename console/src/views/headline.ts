@@ -5,7 +5,7 @@ import type { Watch as Seen } from '../api/client';
 export const waiting = (seen: Seen) =>
   seen.decisions.length + seen.needs_you.length + seen.proposals.length + (seen.broken?.length ?? 0);
 
-export function mood(seen: Seen): string {
+export function headline(seen: Seen): string {
   if (seen.sources === 0) return 'Nothing is published yet.';
   const needs = waiting(seen);
   if (needs === 1) return 'One thing needs you.';

@@ -19,7 +19,7 @@ const Editor = lazy(() => import('./Editor'));
 export type Kind = 'rule' | 'runbook' | 'source';
 
 /** A text as it is written: of what is published, or of something new. */
-export function useDesk(kind: Kind, found: DefinitionDetail | undefined, start: string) {
+export function useEditing(kind: Kind, found: DefinitionDetail | undefined, start: string) {
   const draft = useDraft(kind, found, start);
   const { text } = draft;
   const [publishing, setPublishing] = useState(false);
@@ -29,27 +29,29 @@ export function useDesk(kind: Kind, found: DefinitionDetail | undefined, start: 
   return { kind, found, ...draft, name, complaints, edited, publishing, setPublishing };
 }
 
-type Desk = ReturnType<typeof useDesk>;
+type Editing = ReturnType<typeof useEditing>;
 
 /** The head of the page; `children` stands before what every one has. */
-export function DeskHead({ desk, children }: { desk: Desk; children?: ReactNode }) {
-  const { found, edited, complaints } = desk;
+export function EditingHeader({ editing, children }: { editing: Editing; children?: ReactNode }) {
+  const { found, edited, complaints } = editing;
   const may = useMay('author');
   return (
     <>
-      <Leaving desk={desk} />
+      <Leaving editing={editing} />
       <Header
-        title={found?.item.name ?? desk.name}
+        title={found?.item.name ?? editing.name}
         right={
           <>
             {children}
-            {edited && found && <Button onClick={() => desk.setText(found.text)}>Undo all</Button>}
-            {!edited && found && <Withdraw kind={desk.kind} name={found.item.name} to={`/${desk.kind}s`} />}
+            {edited && found && <Button onClick={() => editing.setText(found.text)}>Undo all</Button>}
+            {!edited && found && (
+              <Withdraw kind={editing.kind} name={found.item.name} to={`/${editing.kind}s`} />
+            )}
             {may ? (
               <Button
                 look="go"
                 disabled={!edited || complaints.problems.length > 0}
-                onClick={() => desk.setPublishing(true)}
+                onClick={() => editing.setPublishing(true)}
               >
                 {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
               </Button>
@@ -61,14 +63,14 @@ export function DeskHead({ desk, children }: { desk: Desk; children?: ReactNode 
       >
         <span className="text-ink-2">{edited ? 'edited, not published' : found?.item.summary}</span>
       </Header>
-      {desk.offered && <Offered desk={desk} />}
+      {editing.offered && <Offered editing={editing} />}
     </>
   );
 }
 
 /** A text that was not published the last time. */
-function Offered({ desk }: { desk: Desk }) {
-  const { offered } = desk;
+function Offered({ editing }: { editing: Editing }) {
+  const { offered } = editing;
   if (!offered) return null;
   const from = offered.base ? `, begun from version ${offered.base.version}` : '';
   return (
@@ -76,15 +78,15 @@ function Offered({ desk }: { desk: Desk }) {
       <p className="min-w-0 flex-1">
         A text of <Exact at={offered.at} /> was not published{from}. It is kept in this browser.
       </p>
-      <Button onClick={desk.takeUp}>Take it up</Button>
-      <Button onClick={desk.discard}>Discard it</Button>
+      <Button onClick={editing.takeUp}>Take it up</Button>
+      <Button onClick={editing.discard}>Discard it</Button>
     </div>
   );
 }
 
 /** Asks before one leaves a text that is not published. */
-function Leaving({ desk }: { desk: Desk }) {
-  const { changed, isDone } = desk;
+function Leaving({ editing }: { editing: Editing }) {
+  const { changed, isDone } = editing;
   const blocker = useBlocker(
     ({ currentLocation, nextLocation }) =>
       changed && !isDone.current && currentLocation.pathname !== nextLocation.pathname,
@@ -100,7 +102,7 @@ function Leaving({ desk }: { desk: Desk }) {
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-10 bg-black/40" />
         <AlertDialog.Content className="fixed top-1/2 left-1/2 z-20 flex w-[min(420px,94vw)] -translate-x-1/2 -translate-y-1/2 flex-col gap-3 rounded-lg border border-line bg-panel p-4">
-          <AlertDialog.Title className="font-bold text-[18px]">Leave {desk.name}?</AlertDialog.Title>
+          <AlertDialog.Title className="font-bold text-[18px]">Leave {editing.name}?</AlertDialog.Title>
           <AlertDialog.Description className="text-ink-2">
             The text is not published. It is kept in this browser, and offered when you come back.
           </AlertDialog.Description>
@@ -120,27 +122,27 @@ function Leaving({ desk }: { desk: Desk }) {
   );
 }
 
-type WrittenProps = { desk: Desk; title: string; sees?: Fields; line?: { at: number } };
+type WrittenProps = { editing: Editing; title: string; sees?: Fields; line?: { at: number } };
 
 /** The text in its editor, and what is wrong with it. */
-export function Written({ desk, title, sees, line }: WrittenProps) {
-  const { problems, warnings, failed } = desk.complaints;
+export function EditorPanel({ editing, title, sees, line }: WrittenProps) {
+  const { problems, warnings, failed } = editing.complaints;
   const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
   const schema = useQuery({
-    queryKey: ['schema', desk.kind],
-    queryFn: () => documentSchema(desk.kind),
+    queryKey: ['schema', editing.kind],
+    queryFn: () => documentSchema(editing.kind),
     staleTime: Number.POSITIVE_INFINITY,
   });
   const known =
     words.data && schema.data ? ({ schema: schema.data, words: words.data, sees } as Known) : undefined;
   return (
-    <Panel title={title} aside={desk.found ? `version ${desk.found.item.version}` : 'new'}>
+    <Panel title={title} aside={editing.found ? `version ${editing.found.item.version}` : 'new'}>
       <Suspense fallback={<Empty>Opening the editor</Empty>}>
         <Editor
-          label={`Text of the ${desk.kind}`}
-          text={desk.text}
-          onChange={desk.setText}
-          onSave={() => desk.edited && problems.length === 0 && desk.setPublishing(true)}
+          label={`Text of the ${editing.kind}`}
+          text={editing.text}
+          onChange={editing.setText}
+          onSave={() => editing.edited && problems.length === 0 && editing.setPublishing(true)}
           problems={[...problems, ...warnings]}
           known={known}
           line={line}
@@ -153,18 +155,19 @@ export function Written({ desk, title, sees, line }: WrittenProps) {
 }
 
 /** Asks before it publishes; `children` is what else is to be thought of. */
-export function Publishing({ desk, children }: { desk: Desk; children?: ReactNode }) {
+export function Publishing({ editing, children }: { editing: Editing; children?: ReactNode }) {
   const navigate = useNavigate();
   return (
     <Publish
-      name={desk.name}
-      base={desk.base && desk.found ? { ...desk.base, name: desk.found.item.name } : undefined}
-      text={desk.text}
-      open={desk.publishing}
+      name={editing.name}
+      base={editing.base && editing.found ? { ...editing.base, name: editing.found.item.name } : undefined}
+      text={editing.text}
+      open={editing.publishing}
       onClose={(published) => {
-        desk.setPublishing(false);
-        if (published) desk.done();
-        if (published && desk.found?.item.name !== desk.name) navigate(`/${desk.kind}s/${desk.name}`);
+        editing.setPublishing(false);
+        if (published) editing.done();
+        if (published && editing.found?.item.name !== editing.name)
+          navigate(`/${editing.kind}s/${editing.name}`);
       }}
     >
       {children}
