@@ -5,6 +5,8 @@ import { type FormEvent, useEffect, useId, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { definitions, vocabulary } from '../api/client';
 import { Button } from './parts';
+import { exact } from './time';
+import { useZone } from './zone';
 
 const ANY = 'any';
 const FIELD =
@@ -213,6 +215,12 @@ export function Narrow({ by }: { by: readonly Narrowing[] }) {
 /** Parts of an address that filter nothing. */
 const APART = ['window', 'sort', 'view'];
 
+/** A time of the address as people read it. */
+const moment = (name: string, value: string) =>
+  (name === 'since' || name === 'until') && !Number.isNaN(Date.parse(value))
+    ? `${name} ${exact(value)}`
+    : undefined;
+
 type ChipsProps = {
   /** What the list knows. */
   known: readonly string[];
@@ -224,6 +232,7 @@ type ChipsProps = {
 /** What a list is narrowed to, each to be let go; and what the address asks for that the list does not know. */
 export function Chips({ known, chosen = [], shown }: ChipsProps) {
   const { params, change } = useAddress();
+  useZone();
   const asked = [...params.keys()].filter((name) => !APART.includes(name) && params.get(name));
   const chips = asked.filter((name) => known.includes(name) && !chosen.includes(name));
   const unknown = asked.filter((name) => !known.includes(name));
@@ -232,7 +241,7 @@ export function Chips({ known, chosen = [], shown }: ChipsProps) {
     <div className="flex flex-wrap items-center gap-1.5 text-[13px]">
       {chips.map((name) => {
         const value = params.get(name) ?? '';
-        const text = shown?.(name, value) ?? `${called(name)} ${value}`;
+        const text = shown?.(name, value) ?? moment(name, value) ?? `${called(name)} ${value}`;
         return (
           <button
             key={name}

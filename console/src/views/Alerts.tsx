@@ -29,8 +29,8 @@ const VERDICTS = [
   'broken',
 ] as const;
 const NARROWED = ['source', 'kind', 'resource', 'rule'] as const;
-const CHOSEN = ['text', 'severity', 'state', 'verdict', 'since', 'until'] as const;
-const KNOWN = [...NARROWED, ...CHOSEN, 'outcome'] as const;
+const CHOSEN = ['text', 'severity', 'state', 'verdict'] as const;
+const KNOWN = [...NARROWED, ...CHOSEN, 'outcome', 'since', 'until'] as const;
 
 /** How far alerts came, as the band on Watch says it. */
 const OUTCOMES: Record<string, string> = {

@@ -34,8 +34,8 @@ const CALLED = {
 };
 const EFFECTS = ['confirmed', 'unconfirmed', 'not checked'] as const;
 const NARROWED = ['runbook', 'rule', 'target', 'by'] as const;
-const CHOSEN = ['state', 'effect', 'since', 'until'] as const;
-const KNOWN = [...NARROWED, ...CHOSEN] as const;
+const CHOSEN = ['state', 'effect'] as const;
+const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
 
 export function Component() {
   const [params] = useSearchParams();

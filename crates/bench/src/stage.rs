@@ -1,7 +1,7 @@
 //! A PostgreSQL that keeps every commit, and a released node over it.
 
 use crate::Fallible;
-use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
+use arvok_postgres::{Cluster, Durability, SupervisedChild, free_port, spawn_supervised};
 use reqwest::Client;
 use serde_json::{Value, json};
 use std::{
@@ -19,7 +19,7 @@ pub struct Stage {
     pub address: String,
     pub http: Client,
     token: String,
-    node: Option<Tethered>,
+    node: Option<SupervisedChild>,
 }
 
 impl Stage {
@@ -40,7 +40,7 @@ impl Stage {
             .env("ARVOK_DRAIN", "0s")
             .env("ARVOK_DATA", &data)
             .env("ARVOK_LOG", "warn");
-        let node = spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit())?;
+        let node = spawn_supervised(&command, "TERM", Stdio::null(), Stdio::inherit())?;
         let http = arvok_connect::http_client().build()?;
         let mut stage = Self {
             cluster,

@@ -7,11 +7,11 @@
 mod home;
 mod port;
 mod scratch;
-mod tether;
+mod supervised;
 
 pub use port::free_port;
 pub use scratch::Scratch;
-pub use tether::{Tethered, spawn_tethered};
+pub use supervised::{SupervisedChild, spawn_supervised};
 
 use home::Home;
 use nix::sys::signal::Signal;
@@ -46,7 +46,7 @@ pub enum PostgresError {
 /// A running private PostgreSQL; ends when dropped.
 #[derive(Debug)]
 pub struct Cluster {
-    server: Tethered,
+    server: SupervisedChild,
     port: u16,
     password: String,
     bin: PathBuf,
@@ -237,7 +237,7 @@ fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {
     home.files(|| fs::rename(&home.unfinished, &home.data)).map_err(|e| failed(format!("{}: {e}", home.data.display())))
 }
 
-fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<Tethered, PostgresError> {
+fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<SupervisedChild, PostgresError> {
     let log = home.files(|| fs::File::create(&home.log)).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
     let mut command = home.command(&bin.join("postgres"));
     command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
@@ -251,10 +251,10 @@ fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<T
             command.args(["-c", setting]);
         }
     }
-    spawn_tethered(&command, "INT", Stdio::null(), log.into()).map_err(|e| failed(format!("postgres: {e}")))
+    spawn_supervised(&command, "INT", Stdio::null(), log.into()).map_err(|e| failed(format!("postgres: {e}")))
 }
 
-fn ready(bin: &Path, home: &Home, server: &mut Tethered, port: u16) -> bool {
+fn ready(bin: &Path, home: &Home, server: &mut SupervisedChild, port: u16) -> bool {
     let until = Instant::now() + Duration::from_secs(30);
     while Instant::now() < until && server.is_running() {
         let asked = Command::new(bin.join("pg_isready"))

@@ -91,3 +91,19 @@ fn media_type(path: &str) -> String {
     let found = mime_guess::from_path(path).first_or_octet_stream();
     if found.type_() == "text" { format!("{found}; charset=utf-8") } else { found.to_string() }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::PAGES;
+    use std::collections::BTreeSet;
+
+    /// The console's router and this list say the same: of what one forgets the other would answer 404.
+    #[test]
+    fn every_view_of_the_router_has_a_page() {
+        let router = include_str!("../../../console/src/routes.tsx");
+        let paths = router.split("path: '").skip(1).filter_map(|rest| rest.split('\'').next());
+        let first = paths.filter_map(|path| path.split('/').find(|part| !part.is_empty() && *part != "*"));
+        let pages: BTreeSet<&str> = PAGES.into_iter().filter(|page| !page.is_empty()).collect();
+        assert_eq!(first.collect::<BTreeSet<_>>(), pages);
+    }
+}

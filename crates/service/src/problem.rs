@@ -165,7 +165,7 @@ impl From<StoreError> for ApiError {
                 tracing::error!("{e}");
                 Self::Internal
             }
-            StoreError::Database(_) | StoreError::BrokenOff(_) | StoreError::Restless(_) => {
+            StoreError::Database(_) | StoreError::BrokenOff(_) | StoreError::Contended(_) => {
                 tracing::error!("{e}");
                 Self::Unavailable
             }

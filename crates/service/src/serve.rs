@@ -349,7 +349,7 @@ fn warn_of_bare_lines(config: &Config, node: &Node) {
 }
 
 /// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
-/// who knocks at the door.
+/// whoever sends alerts.
 pub(crate) async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
     let questions = (connections / 3).max(2);
     let work = connections.saturating_sub(questions + 3).max(4);
@@ -524,7 +524,7 @@ fn put_off(what: &str, e: &StoreError) {
     }
 }
 
-/// A socket that has the port, and at which nobody is let in yet: until the node can serve, whoever knocks is refused at once.
+/// A socket that has the port, and at which nobody is let in yet: until the node can serve, whoever connects is refused at once.
 fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
     let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
     socket.set_reuseaddr(true)?;

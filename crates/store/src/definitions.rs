@@ -8,7 +8,7 @@ use crate::{
         definition::{ActiveModel, Column, Entity, Model},
         proposal,
     },
-    intake::breathe,
+    intake::back_off,
     secrets::{self, Approval},
     sql,
 };
@@ -139,7 +139,7 @@ pub async fn publish(
     for again in 1.. {
         match published(db, publication.clone(), by, now).await {
             // Somebody was in the way, as of intake that is taking alerts of these rules.
-            Err(e) if e.is_passing() && again < TRIES => breathe(again).await,
+            Err(e) if e.is_passing() && again < TRIES => back_off(again).await,
             done => return done,
         }
     }

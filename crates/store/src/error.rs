@@ -28,7 +28,7 @@ pub enum StoreError {
     Stale(i64),
     /// Others changed what was needed again and again.
     #[error("{0} never keep still")]
-    Restless(&'static str),
+    Contended(&'static str),
     /// A newer release has made of the database what this one cannot work with; its latest migration.
     #[error(
         "the database was brought to `{0}` by a newer release, with which this one cannot work any more; start that release, \
@@ -57,7 +57,7 @@ impl StoreError {
     pub fn class(&self) -> Class {
         let e = match self {
             Self::Database(e) => e,
-            Self::Restless(_) => return Class::Down,
+            Self::Contended(_) => return Class::Down,
             _ => return Class::Lasting,
         };
         match e {

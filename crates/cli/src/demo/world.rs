@@ -4,7 +4,7 @@ use super::Options;
 use crate::{client::Client, error::CliError};
 use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
 use arvok_connect::Keys;
-use arvok_postgres::{Cluster, Durability, Tethered, free_port, spawn_tethered};
+use arvok_postgres::{Cluster, Durability, SupervisedChild, free_port, spawn_supervised};
 use arvok_service::secret_text;
 use arvok_standins::{Harbour, Pace, chat::Message};
 use reqwest::Method;
@@ -26,7 +26,7 @@ pub struct World {
     pub client: Client,
     pub token: String,
     pub harbour: Harbour,
-    node: Tethered,
+    node: SupervisedChild,
     node_command: NodeCommand,
     cluster: Option<Cluster>,
 }
@@ -160,7 +160,7 @@ impl World {
 }
 
 impl NodeCommand {
-    fn spawn(&self) -> Result<Tethered, CliError> {
+    fn spawn(&self) -> Result<SupervisedChild, CliError> {
         let mut command = Command::new(std::env::current_exe().map_err(failed)?);
         command
             .arg("serve")
@@ -170,6 +170,6 @@ impl NodeCommand {
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "warn".into()))
             .envs(self.settings.iter().map(|(name, url)| (format!("ARVOK_SETTING_{name}"), url)));
-        spawn_tethered(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
+        spawn_supervised(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
     }
 }

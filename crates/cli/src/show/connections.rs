@@ -112,7 +112,10 @@ fn call_table(page: &Page<CallItem>) -> String {
 
 /// What came of a test.
 pub fn connection_test(name: &str, tested: &ConnectionTest) -> String {
-    let how = tested.operation.as_ref().map_or_else(|| "knocked at its address".into(), |o| format!("called {o}"));
+    let how = tested
+        .operation
+        .as_ref()
+        .map_or_else(|| "looked whether its address answers".into(), |o| format!("called {o}"));
     let went = if tested.state.is_well() { "well".to_owned() } else { tested.state.to_string() };
     format!("{name}: {went} in {} ({how})\n  {}", millis(tested.millis as f64), tested.message)
 }

@@ -26,7 +26,7 @@ pub fn effect(j: &JobItem) -> String {
     j.effect.map_or_else(|| "not known yet".into(), |e| e.to_string())
 }
 
-/// A line of a job's passage.
+/// A line of a job's steps.
 #[derive(Clone, Copy, Debug)]
 pub struct Row<'a> {
     /// How deep it stands.
@@ -35,7 +35,7 @@ pub struct Row<'a> {
     pub line: Line<'a>,
 }
 
-/// What a line of a passage tells.
+/// What a line tells.
 #[derive(Clone, Copy, Debug)]
 pub enum Line<'a> {
     /// A step.
@@ -57,7 +57,7 @@ pub enum Gone {
     Undecided,
 }
 
-/// The passage line by line. Of branches that were not taken only the name is told.
+/// The steps line by line. Of branches that were not taken only the name is told.
 pub fn rows(detail: &JobDetail) -> Vec<Row<'_>> {
     let mut rows = Vec::new();
     steps(&detail.steps, 0, &mut rows);
@@ -214,7 +214,7 @@ pub fn job(d: &JobDetail) -> String {
         lines.push("\nInputs".into());
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));
     }
-    lines.push("\nPassage".into());
+    lines.push("\nSteps".into());
     for row in rows(d) {
         let indent = "  ".repeat(row.depth + 1);
         match row.line {

@@ -309,13 +309,19 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
             wrong.extend(browser.violations().into_iter().map(|v| format!("{view} {place}: {v}")));
         }
     }
-    browser.size(390, 800);
-    for (view, sign) in views.iter().filter(|(_, s)| *s != "disk.usage") {
-        browser.go(view);
-        browser.see(sign);
-        let over = browser.run("return document.documentElement.scrollWidth - innerWidth").as_i64().unwrap_or(0);
-        if over > 0 {
-            wrong.push(format!("{view} is {over} pixels too wide for a narrow screen"));
+    // A narrow screen, and the usual one when everything on it is twice as large.
+    for (width, height) in [(390, 800), (640, 400)] {
+        browser.size(width, height);
+        for (view, sign) in views.iter().filter(|(_, s)| *s != "disk.usage") {
+            browser.go(view);
+            browser.see(sign);
+            let over = browser.run("return document.documentElement.scrollWidth - innerWidth").as_i64().unwrap_or(0);
+            if over > 0 {
+                wrong.push(format!("{view} is {over} pixels too wide for a screen of {width}"));
+            }
+            if width == 390 {
+                wrong.extend(browser.violations().into_iter().map(|v| format!("{view} narrow: {v}")));
+            }
         }
     }
     assert_eq!(wrong, Vec::<String>::new());

@@ -74,7 +74,7 @@ fn collect(folder: &Path, module: &str, from: &BTreeMap<String, String>, edges: 
 }
 
 /// What is left when whoever imports nothing that is left is taken away again and again.
-fn knot(mut edges: Edges) -> Edges {
+fn cycles(mut edges: Edges) -> Edges {
     loop {
         let left: BTreeSet<String> = edges.keys().cloned().collect();
         edges.values_mut().for_each(|to| to.retain(|t| left.contains(t)));
@@ -95,6 +95,6 @@ fn folders_import_each_other_in_one_direction() {
         let mut edges = Edges::new();
         collect(&source, "", &passed_on(&root), &mut edges);
         assert!(edges.len() >= 3, "{name}: {edges:?}");
-        assert_eq!(knot(edges), Edges::new(), "{name}: these import each other in a circle");
+        assert_eq!(cycles(edges), Edges::new(), "{name}: these import each other in a circle");
     }
 }

@@ -2,7 +2,7 @@
 //! know before they decide.
 
 use crate::kit::{ARVOK, Stage, block, database, folder, only_reads, outage, until};
-use arvok_postgres::{free_port, spawn_tethered};
+use arvok_postgres::{free_port, spawn_supervised};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::{
@@ -143,7 +143,7 @@ fn what_a_withdrawn_rule_remembers_is_ended_with_the_reason() {
     assert_eq!(stage.get("/api/v1/definitions/rule/leaves")["item"]["version"], 3);
 }
 
-fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::Tethered, String) {
+fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::SupervisedChild, String) {
     let address = format!("127.0.0.1:{}", free_port().expect("a free port"));
     let mut command = Command::new(ARVOK);
     command
@@ -156,7 +156,7 @@ fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::Tethered, Stri
         command.env("ARVOK_DATABASE", url).env("ARVOK_DATABASE_CONNECTIONS", "8");
     }
     let log = fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
-    let node = spawn_tethered(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
+    let node = spawn_supervised(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
     (node, format!("http://{address}"))
 }
 

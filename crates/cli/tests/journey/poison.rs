@@ -61,7 +61,7 @@ fn a_batch_is_halved_until_the_culprit_is_alone() {
     stage.records().run(
         "CREATE FUNCTION poison() RETURNS trigger LANGUAGE plpgsql AS
             'BEGIN IF NEW.kind = ''test.poison'' THEN RAISE EXCEPTION ''too strange''; END IF; RETURN NEW; END';
-        CREATE TRIGGER poison BEFORE INSERT ON alert FOR EACH ROW EXECUTE FUNCTION poison()",
+        CREATE TRIGGER poison BEFORE INSERT ON alerts_0 FOR EACH ROW EXECUTE FUNCTION poison()",
     );
     let answers: Vec<(u16, Value)> = std::thread::scope(|s| {
         let send = |n: usize| {
@@ -80,7 +80,7 @@ fn a_batch_is_halved_until_the_culprit_is_alone() {
     assert_eq!(kept.as_array().map(Vec::len), Some(1));
     assert!(kept[0]["payload"].as_str().is_some_and(|p| p.contains("vm/n17")), "kept whole: {kept}");
     // Whatever was in the way is gone: it is read again, as it came.
-    stage.records().run("DROP TRIGGER poison ON alert");
+    stage.records().run("DROP TRIGGER poison ON alerts_0");
     let retried = stage.arvok(&["source", "retry", "yard-hypervisor", "--json"]);
     let retried: Value = serde_json::from_str(&retried.out).unwrap_or_else(|e| panic!("{e}: {}", retried.all()));
     assert_eq!(
@@ -99,7 +99,7 @@ fn of_jobs_that_begin_together_those_that_cannot_are_alone_given_up() {
     stage.records().run(&format!(
         "CREATE FUNCTION spoil() RETURNS trigger LANGUAGE plpgsql AS
             'BEGIN IF NEW.resource = ''vm/n9'' THEN NEW.body := ''{deep}''; END IF; RETURN NEW; END';
-        CREATE TRIGGER spoil BEFORE INSERT ON alert FOR EACH ROW EXECUTE FUNCTION spoil();
+        CREATE TRIGGER spoil BEFORE INSERT ON alerts_0 FOR EACH ROW EXECUTE FUNCTION spoil();
         CREATE FUNCTION poison() RETURNS trigger LANGUAGE plpgsql AS
             'BEGIN IF NEW.target = ''vm/n7'' AND NEW.state = ''succeeded'' THEN RAISE ''too strange''; END IF; RETURN NEW; END';
         CREATE TRIGGER poison BEFORE UPDATE ON job FOR EACH ROW EXECUTE FUNCTION poison()",

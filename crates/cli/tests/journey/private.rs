@@ -1,7 +1,7 @@
 //! `arvok serve` with nothing but a folder: its own database, kept over a sudden death.
 
 use crate::kit::{ARVOK, Records, Said, arvok, database, folder, until};
-use arvok_postgres::{Tethered, free_port, spawn_tethered};
+use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use std::{
     fs,
     net::TcpListener,
@@ -9,11 +9,11 @@ use std::{
     process::{Command, Stdio},
 };
 
-fn serve(data: &Path, address: &str, config: &Path) -> Tethered {
+fn serve(data: &Path, address: &str, config: &Path) -> SupervisedChild {
     let mut command = Command::new(ARVOK);
     command.args(["serve", "--config"]).arg(config).env("ARVOK_DATA", data).current_dir(data);
     let log = fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
-    let mut node = spawn_tethered(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
+    let mut node = spawn_supervised(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
     until("the node to answer", || {
         assert!(node.is_running(), "the node ended: {}", fs::read_to_string(data.join("log")).unwrap_or_default());
         std::net::TcpStream::connect(address).ok()

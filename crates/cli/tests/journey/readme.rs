@@ -3,7 +3,7 @@
 //! what goes on for ever is started beside the rest.
 
 use crate::kit::{ARVOK, database, folder};
-use arvok_postgres::{Tethered, free_port, spawn_tethered};
+use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use std::{
     fs,
     path::PathBuf,
@@ -24,7 +24,7 @@ struct Reader {
     database: String,
     other_database: String,
     /// What runs beside the commands; the service first, so that it can be started again.
-    beside: Vec<(String, Tethered)>,
+    beside: Vec<(String, SupervisedChild)>,
     printed: String,
 }
 
@@ -100,7 +100,7 @@ impl Reader {
             assert_eq!(value, "\"$NEW_DATABASE\"", "{line}");
             command.env(name, &self.other_database);
         }
-        let running = spawn_tethered(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
+        let running = spawn_supervised(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
         self.beside.push((line.to_owned(), running));
     }
 

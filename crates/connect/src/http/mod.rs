@@ -146,7 +146,7 @@ impl Http {
     ///
     /// # Errors
     /// That nobody did, or that the credential was refused.
-    pub async fn knock(
+    pub async fn probe(
         &self,
         base: &str,
         credential: Option<&Opened>,

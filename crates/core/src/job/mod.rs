@@ -8,11 +8,11 @@
 //! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run` works out what a job would do, `play`
 //! plays the examples of a runbook.
 
+mod deadlock;
 mod dry_run;
 mod event;
 mod going_on;
 mod kept;
-mod knot;
 mod machine;
 mod open;
 mod outside;
@@ -22,11 +22,11 @@ mod progress;
 mod steps;
 mod walk;
 
+pub use deadlock::{BlockedChild, deadlocks};
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
 pub use going_on::{GoingOn, Tried, going_on};
 pub use kept::{Kept, MAX_KEPT};
-pub use knot::{Knotted, knots};
 pub use machine::{Machine, Summary};
 pub use outside::{
     CALLED_BACK, ChildEnd, Chosen, Decided, Decider, Emitted, Launching, Listening, Outside, Question, Recall,

@@ -36,6 +36,6 @@ pub(super) async fn one(
     id: web::Path<i64>,
 ) -> Result<web::Json<AlarmDetail>, ApiError> {
     let mut found = read::alarm(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
-    super::passage::tell_doing(&mut found.jobs);
+    super::job_steps::set_doing(&mut found.jobs);
     Ok(web::Json(found))
 }

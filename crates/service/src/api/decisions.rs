@@ -3,7 +3,7 @@
 use super::{
     ApiError,
     caller::{Caller, signed_in, way},
-    passage::tell_doing,
+    job_steps::set_doing,
     query::in_range,
 };
 use crate::{
@@ -308,6 +308,6 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     let left_out = found.len().saturating_sub(MOST_FOUND);
     found.drain(..left_out);
     let mut job = row.item;
-    tell_doing(std::slice::from_mut(&mut job));
+    set_doing(std::slice::from_mut(&mut job));
     Ok(DecisionContext { decision: item(decision), job, alert, raised, found, left_out, signed_in: None })
 }

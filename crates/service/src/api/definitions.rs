@@ -106,7 +106,7 @@ pub(super) async fn one(
         Some(filter) => read::jobs(&node.db, filter).await?.items,
         None => Vec::new(),
     };
-    super::passage::tell_doing(&mut jobs);
+    super::job_steps::set_doing(&mut jobs);
     let named = |(kind, name): (Kind, &str)| DefinitionName { kind: kind.as_str().into(), name: name.into() };
     let used_by = published.catalog.used_by(kind, &name).into_iter().map(named).collect();
     Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, used_by, jobs }))

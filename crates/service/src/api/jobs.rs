@@ -3,8 +3,8 @@
 use super::{
     ApiError,
     caller::Caller,
+    job_steps::{JobSteps, set_doing},
     launch,
-    passage::{Passage, tell_doing},
     query::in_range,
 };
 use crate::{clock, node::Node, runner};
@@ -48,7 +48,7 @@ pub(super) async fn list(
     }
     in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.db, filter).await?;
-    tell_doing(&mut page.items);
+    set_doing(&mut page.items);
     Ok(web::Json(page))
 }
 
@@ -335,18 +335,18 @@ async fn say_below(node: &Node, id: i64, word: &Word) -> Result<(), ApiError> {
 
 fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, decisions: Vec<DecisionItem>) -> JobDetail {
     let mut job = row.item;
-    tell_doing(slice::from_mut(&mut job));
-    let passage = runbook.map(|r| {
+    set_doing(slice::from_mut(&mut job));
+    let tree = runbook.map(|r| {
         let waiting = Progress::read(row.progress).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
         let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
         let asked = decisions.iter().map(|d| (d.step.clone(), d.id)).collect();
-        (Passage::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)
+        (JobSteps::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)
     });
-    let steps = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.steps(&r.steps, &Place::new("")));
-    let further = passage.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
+    let steps = tree.as_ref().map_or_else(Vec::new, |(p, r)| p.steps(&r.steps, &Place::new("")));
+    let further = tree.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
     let confirm = runbook.and_then(|r| r.confirm.as_ref()).map(ToString::to_string);
     let mut children: Vec<JobItem> = row.children.into_iter().map(|(_, child)| child).collect();
-    tell_doing(&mut children);
+    set_doing(&mut children);
     JobDetail {
         job,
         inputs: row.inputs,

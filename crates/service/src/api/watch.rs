@@ -31,8 +31,8 @@ pub(super) async fn overview(
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }
     let mut seen = read::overview(&node.db, window.delta(), clock::now()).await?;
-    super::passage::tell_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
-    super::passage::tell_doing(&mut seen.under_way);
+    super::job_steps::set_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
+    super::job_steps::set_doing(&mut seen.under_way);
     Ok(web::Json(Watch {
         halt: jobs::halt(&node.db).await?,
         narrowing: seen.narrowing,

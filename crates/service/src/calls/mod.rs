@@ -266,7 +266,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
         None => match ready(&published, connection) {
             Ok(ready) => {
                 let (base, timeout) = (ready.base, Duration::from_millis(connection.timeout.millis()));
-                node.http.knock(&base, ready.credential.as_ref(), ready.authorities.as_deref(), timeout).await
+                node.http.probe(&base, ready.credential.as_ref(), ready.authorities.as_deref(), timeout).await
             }
             Err(why) => Err(unsent(why)),
         },

@@ -1,6 +1,6 @@
 //! The turns of calls: a connection may allow so many at once, and so many within a time, over all nodes.
 
-use crate::{clock, insist::insist, node::Node, random};
+use crate::{clock, node::Node, random, retry::retry};
 use arvok_api::Change;
 use arvok_core::connector::{CallEnd, Connection, Failure};
 use arvok_store::calls::{self, Allowed, Caller, Slot};
@@ -37,7 +37,7 @@ pub(super) async fn turn(
     let longest = longest + Duration::from_secs(5);
     let (begun, mark) = (Instant::now(), random::id());
     loop {
-        let turn = insist(|| calls::turn(&node.work_db, name, allowed, (caller, &mark), longest)).await;
+        let turn = retry(|| calls::turn(&node.work_db, name, allowed, (caller, &mark), longest)).await;
         let turn = turn.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
         match (turn, caller) {
             (calls::Turn::Come(slot, wait), _) => {

@@ -59,7 +59,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 pub(crate) struct Pools {
     /// Taking alerts in, due times, jobs and leases.
     pub work: DatabaseConnection,
-    /// Who knocks at the door for alerts: neither people's questions nor strangers' guesses may hold it up.
+    /// Whoever sends alerts: neither people's questions nor strangers' guesses may hold it up.
     pub door: DatabaseConnection,
     /// Answering people.
     pub questions: DatabaseConnection,
@@ -76,7 +76,7 @@ pub(crate) struct Node {
     pub installation: String,
     /// For taking alerts in, due times, jobs and leases.
     pub work_db: DatabaseConnection,
-    /// For looking up who knocks at the door for alerts.
+    /// For looking up whoever sends alerts.
     pub door_db: DatabaseConnection,
     /// For answering people.
     pub db: DatabaseConnection,

@@ -15,7 +15,7 @@ pub(crate) use outside::Link;
 
 use crate::node::{Alive, Node};
 use arvok_api::Change;
-use arvok_core::job::knots;
+use arvok_core::job::deadlocks;
 use arvok_store::{
     StoreError,
     jobs::{self, Claimed, ClaimedJob, Opening, Renewed},
@@ -38,7 +38,7 @@ use walk::Walk;
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
 /// Looks for due jobs between two for jobs that wait for each other.
-const KNOTS: u32 = 4;
+const DEADLOCKS: u32 = 4;
 /// How often leases are renewed, well within their ten seconds.
 const RENEW: Duration = Duration::from_secs(2);
 /// A claim that takes longer looks through what it may not claim.
@@ -82,7 +82,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                 end_overdue(&node).await;
                 wake_hearing(&node).await;
                 looks += 1;
-                if looks.is_multiple_of(KNOTS) {
+                if looks.is_multiple_of(DEADLOCKS) {
                     untie(&node).await;
                     from = let_back(&node, &from).await;
                 }
@@ -221,7 +221,7 @@ async fn wake_hearing(node: &Node) {
 /// Of jobs that wait for each other's targets for ever the youngest gives way.
 async fn untie(node: &Node) {
     let untied = async {
-        for (one, behind) in knots(&children::waiting(&node.work_db).await?) {
+        for (one, behind) in deadlocks(&children::waiting(&node.work_db).await?) {
             let why = format!(
                 "it waits for its target, which job {behind} holds, and that one waits for what job {} holds; of the two \
                 this is the younger and gives way",

@@ -41,7 +41,7 @@ pub(super) async fn open(
             return Ok(begun);
         }
         // Another on its target was quicker, or deciding about it takes longer; its turn comes.
-        Err(StoreError::Behind | StoreError::Restless(_)) if all.len() == 1 => {}
+        Err(StoreError::Behind | StoreError::Contended(_)) if all.len() == 1 => {}
         Err(e) => match all.as_slice() {
             [id] => put_back(node, *id, &e.to_string()).await,
             _ => tracing::debug!(jobs = all.len(), "they begin one by one: {e}"),
@@ -107,7 +107,7 @@ type Decided = Vec<(JobId, Result<Begun, String>)>;
 /// Decides about all of them, off the workers.
 ///
 /// # Errors
-/// [`StoreError::Restless`] if it takes longer than rows may be held for it: nothing was decided.
+/// [`StoreError::Contended`] if it takes longer than rows may be held for it: nothing was decided.
 async fn decided(node: &Node, turns: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
     let too_late = Arc::new(AtomicBool::new(false));
     let given_up = Arc::clone(&too_late);
@@ -125,7 +125,7 @@ async fn decided(node: &Node, turns: Vec<(JobId, Result<First, String>)>) -> Res
         Ok(decided) => decided,
         Err(_) => {
             too_late.store(true, Ordering::Relaxed);
-            Err(StoreError::Restless("the first events of jobs"))
+            Err(StoreError::Contended("the first events of jobs"))
         }
     }
 }

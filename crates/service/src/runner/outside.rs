@@ -1,6 +1,6 @@
 //! What a walk does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
 
-use crate::{clock, insist::insist, node::Node};
+use crate::{clock, node::Node, retry::retry};
 use arvok_api::Change;
 use arvok_core::{
     JobId,
@@ -25,10 +25,10 @@ pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching)
     let made = match prepared(node, held, &runbook, give) {
         Ok((version, inputs, target)) => {
             let child = NewChild { parent: held.id, place: &place, runbook: &runbook, version, inputs, target };
-            insist(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
+            retry(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
         }
         // A node that is gone may have made it while it could be made.
-        Err(why) => match insist(|| children::made(&node.work_db, held.id, &place)).await? {
+        Err(why) => match retry(|| children::made(&node.work_db, held.id, &place)).await? {
             None => return Ok(failed(place, why)),
             before => before,
         },
@@ -63,7 +63,7 @@ fn failed(place: Place, why: String) -> Event {
 /// Tells the job of a step to stop, as soon as it can be told.
 pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreError> {
     let Recall { place, job: JobId(job), undo, words } = recall;
-    while !insist(|| children::recall(&node.work_db, JobId(job), undo, &words)).await? {
+    while !retry(|| children::recall(&node.work_db, JobId(job), undo, &words)).await? {
         tokio::time::sleep(Duration::from_millis(500)).await;
     }
     node.announcer.tell(Change { jobs: vec![job], ..Change::default() });

@@ -7,9 +7,9 @@
 use super::record::{Outward, complete, divide, end, look_again};
 use crate::{
     clock,
-    insist::insist,
     metrics::{EndLabel, RunbookLabel},
     node::{Node, Published},
+    retry::retry,
 };
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId,
@@ -319,7 +319,7 @@ async fn look_at(
     if let Some(opening) = opening {
         return jobs::alarms_of(opening.db(), job, first).await;
     }
-    insist(|| jobs::alarms_of(&node.work_db, job, first)).await
+    retry(|| jobs::alarms_of(&node.work_db, job, first)).await
 }
 
 fn show_alarm(machine: &mut Machine<'_>, seen: Option<&JobAlarm>) {
@@ -347,7 +347,7 @@ async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Come
     if open.is_empty() {
         return Ok(Come::default());
     }
-    insist(|| outside::come(&node.work_db, job, open)).await
+    retry(|| outside::come(&node.work_db, job, open)).await
 }
 
 /// The jobs of steps that are waited for since this event: one may have ended before that was known here, and counted

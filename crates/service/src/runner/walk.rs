@@ -84,7 +84,7 @@ pub(super) async fn walk(node: &Arc<Node>, walk: Walk, renewed: UnboundedReceive
 
 /// How long a record is tried again while the database cannot be worked with. The claim says
 /// whether it may still be made.
-const INSIST: Duration = Duration::from_secs(60);
+const RETRIED_FOR: Duration = Duration::from_secs(60);
 
 /// Keeps a record; tries again while the database cannot be worked with. A job under way outlives a
 /// database that is away for a while.
@@ -94,7 +94,7 @@ async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
     let (id, record) = (begun.held.id, &begun.record);
     loop {
         match jobs::record(&node.work_db, begun.standing(), clock::now()).await {
-            Err(e) if e.class() != Class::Lasting && started.elapsed() < INSIST => {
+            Err(e) if e.class() != Class::Lasting && started.elapsed() < RETRIED_FOR => {
                 tracing::warn!(job = id.0, "its record is tried again: {e}");
                 tokio::time::sleep(pause).await;
                 pause = (pause * 2).min(Duration::from_secs(1));

@@ -129,6 +129,6 @@ fn errors_of_the_store_become_what_a_caller_can_do_about_them() {
     assert_eq!(said(StoreError::Taken("a".into())), 409);
     assert_eq!(said(StoreError::Stale(4)), 409);
     assert_eq!(said(StoreError::BrokenOff("it")), 503);
-    assert_eq!(said(StoreError::Restless("they")), 503);
+    assert_eq!(said(StoreError::Contended("they")), 503);
     assert_eq!(said(StoreError::ClaimLost), 500);
 }

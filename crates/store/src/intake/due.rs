@@ -6,7 +6,7 @@
 //! holds back the rest.
 
 use super::{
-    Rules, breathe, decide,
+    Rules, back_off, decide,
     memories::{Key, Memories, Unloaded, Wanted, columns, members_of},
     undecided::{Due, Undecided},
 };
@@ -84,7 +84,7 @@ pub async fn settle_due(
     unknown: &BTreeSet<String>,
     now: DateTime<Utc>,
 ) -> Result<DueDone, StoreError> {
-    let rows = ripe(db, slots, unknown, now).await?;
+    let rows = due_rows(db, slots, unknown, now).await?;
     if let Some(row) = rows.first()
         && row.generation != rules.generation
     {
@@ -134,7 +134,7 @@ async fn one_by_one(
     Ok(())
 }
 
-async fn ripe(
+async fn due_rows(
     db: &DatabaseConnection,
     slots: Slots,
     unknown: &BTreeSet<String>,
@@ -198,7 +198,7 @@ async fn taken(
             Ok(Ok(Ok(done))) => return Ok(done),
             Ok(Ok(Err(Unloaded(more)))) if tries < TRIES => members.extend(more),
             Ok(Ok(Err(_))) => return Ok((0, Change::default())),
-            Ok(Err(e)) if e.is_passing() && tries < TRIES => breathe(tries).await,
+            Ok(Err(e)) if e.is_passing() && tries < TRIES => back_off(tries).await,
             Ok(Err(e)) => return Err(e.into()),
         }
         tries += 1;

@@ -129,7 +129,7 @@ pub async fn take(
         match attempt(db, rules, &plan, *writer).await {
             Ok(Attempt::Done(batch)) => return Ok(*batch),
             Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
-            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Restless("the members of a gathering")),
+            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Contended("the members of a gathering")),
             Ok(Attempt::Anew(found)) => {
                 // A statement that waited while a day began could not see it yet.
                 let known = if writer.known == found { days::known(db).await? } else { found };
@@ -139,15 +139,15 @@ pub async fn take(
                     continue;
                 }
                 if tries >= TRIES {
-                    return Err(StoreError::Restless("the days"));
+                    return Err(StoreError::Contended("the days"));
                 }
                 // The numbers went on, and whoever was to note the day died before.
                 match days::begin(db, plan.now).await {
-                    Err(e) if e.is_passing() => breathe(tries).await,
+                    Err(e) if e.is_passing() => back_off(tries).await,
                     begun => drop(begun?),
                 }
             }
-            Err(e) if e.is_passing() && tries < TRIES => breathe(tries).await,
+            Err(e) if e.is_passing() && tries < TRIES => back_off(tries).await,
             Err(e) => return Err(e),
         }
         tries += 1;
@@ -155,7 +155,7 @@ pub async fn take(
 }
 
 /// Waits a random moment, so that two that got in each other's way do not meet again.
-pub(crate) async fn breathe(tries: u32) {
+pub(crate) async fn back_off(tries: u32) {
     let mut byte = [0u8];
     let _ = getrandom::fill(&mut byte);
     let most = 2u64 << tries.min(6);

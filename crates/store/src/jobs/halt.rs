@@ -34,7 +34,7 @@ pub async fn set_halt(db: &DatabaseConnection, by: By<'_>, why: &str) -> Result<
     let standing = halt(&tx).await?;
     tx.commit().await?;
     // Another may have lifted it at the same moment.
-    Ok((standing.ok_or(StoreError::Restless("those who halt and lift"))?, is_new))
+    Ok((standing.ok_or(StoreError::Contended("those who halt and lift"))?, is_new))
 }
 
 /// Lifts the halt; whether there was one.

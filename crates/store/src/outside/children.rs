@@ -7,7 +7,7 @@ use crate::{
 };
 use arvok_core::{
     JobId,
-    job::{ChildEnd, JobEffect, JobState, Knotted, Place, Progress, What},
+    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, Progress, What},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult};
@@ -126,7 +126,7 @@ pub(super) async fn ends(
 }
 
 /// Who waits for whom among jobs and the jobs of their steps.
-pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<Knotted>, StoreError> {
+pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<BlockedChild>, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         id: i64,
@@ -139,13 +139,13 @@ pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<Knotted>, StoreErr
             AND o.state IN ('running', 'waiting', 'paused', 'unsure')
         WHERE c.parent IS NOT NULL AND c.state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
     let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
-    let knotted = |r: Row| Knotted {
+    let blocked = |r: Row| BlockedChild {
         job: JobId(r.id),
         parent: JobId(r.parent),
         root: JobId(r.root),
         behind: r.behind.map(JobId),
     };
-    Ok(rows.into_iter().map(knotted).collect())
+    Ok(rows.into_iter().map(blocked).collect())
 }
 
 /// Ends a job that was not started yet as failed; whether it was not.

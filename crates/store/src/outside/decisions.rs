@@ -113,14 +113,14 @@ pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result
     let values = vec![id.into(), choice.into(), clean(by).into(), how.into(), clean(remark).into()];
     let taken: Vec<Of> = sql::typed(&tx, sql, values).await?;
     let Some(of) = taken.first() else { return Ok(false) };
-    poke(&tx, of.job_id).await?;
+    notify(&tx, of.job_id).await?;
     audit::record(&tx, by_whom, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail).await?;
     tx.commit().await?;
     Ok(true)
 }
 
 /// Counts that something has come for a job, and wakes it if it waits.
-async fn poke(db: &impl ConnectionTrait, job: i64) -> Result<(), StoreError> {
+async fn notify(db: &impl ConnectionTrait, job: i64) -> Result<(), StoreError> {
     let sql = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
         WHERE id = $1";
     sql::run(db, sql, vec![job.into()]).await?;

@@ -1,7 +1,7 @@
 //! What stands around nodes in production: a balancer before them, and an address of the database that leads elsewhere after a failover.
 
 use super::{block, folder, spawn, until};
-use arvok_postgres::{Tethered, free_port, spawn_tethered};
+use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use std::{
     fs,
     process::{Command, Stdio},
@@ -17,7 +17,7 @@ use tokio::{
 pub struct Balancer {
     pub url: String,
     port: u16,
-    _running: Tethered,
+    _running: SupervisedChild,
 }
 
 impl Balancer {
@@ -38,7 +38,7 @@ impl Balancer {
         fs::write(&file, text).expect("writes");
         let mut command = Command::new("/usr/sbin/haproxy");
         command.arg("-db").arg("-f").arg(&file);
-        let running = spawn_tethered(&command, "TERM", Stdio::null(), Stdio::null()).expect("it starts");
+        let running = spawn_supervised(&command, "TERM", Stdio::null(), Stdio::null()).expect("it starts");
         let balancer = Self { url: format!("http://127.0.0.1:{port}"), port, _running: running };
         balancer.sends_to(nodes.len());
         balancer

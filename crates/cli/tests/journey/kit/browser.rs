@@ -1,7 +1,7 @@
 //! Chromium behind its driver: one driver for the whole run, one session for each test.
 
 use super::{Stage, block, folder, until};
-use arvok_postgres::{Tethered, spawn_tethered};
+use arvok_postgres::{SupervisedChild, spawn_supervised};
 use serde_json::{Value, json};
 use std::{
     fs,
@@ -14,13 +14,13 @@ const AXE: &str = include_str!("../../../../../console/node_modules/axe-core/axe
 
 /// The driver's address; it ends with the test process.
 fn driver() -> &'static str {
-    static DRIVER: OnceLock<(Tethered, String)> = OnceLock::new();
+    static DRIVER: OnceLock<(SupervisedChild, String)> = OnceLock::new();
     let (_, address) = DRIVER.get_or_init(|| {
         let log = folder("driver").join("log");
         let mut command = Command::new("chromedriver");
         command.arg("--port=0");
         let out = fs::File::create(&log).expect("a log");
-        let driver = spawn_tethered(&command, "KILL", out.into(), Stdio::null()).expect("chromedriver is installed");
+        let driver = spawn_supervised(&command, "KILL", out.into(), Stdio::null()).expect("chromedriver is installed");
         let port = until("chromedriver's port", || {
             let said = fs::read_to_string(&log).ok()?;
             let rest = said.split("started successfully on port ").nth(1)?;

@@ -1,7 +1,7 @@
 //! A node with everything around it.
 
 use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
-use arvok_postgres::{Tethered, free_port, spawn_tethered};
+use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use arvok_standins::{Harbour, Pace};
 use nix::{
     sys::signal::{Signal, kill},
@@ -33,7 +33,7 @@ pub struct Stage {
     pub address: String,
     pub database: String,
     data: PathBuf,
-    node: Option<Tethered>,
+    node: Option<SupervisedChild>,
     http: Client,
 }
 
@@ -75,7 +75,7 @@ impl Stage {
     pub fn start_node(&mut self) {
         self.start_node_with(&[]);
         until("the node to answer", || {
-            let running = self.node.as_mut().is_some_and(Tethered::is_running);
+            let running = self.node.as_mut().is_some_and(SupervisedChild::is_running);
             assert!(running, "the node ended: {}", self.log());
             block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
         });
@@ -165,7 +165,7 @@ impl Stage {
         drop(reader);
         let mut command = self.command(&[]);
         command.env("ARVOK_LOG", "info");
-        self.node = Some(spawn_tethered(&command, "KILL", Stdio::null(), writer.into()).expect("the node starts"));
+        self.node = Some(spawn_supervised(&command, "KILL", Stdio::null(), writer.into()).expect("the node starts"));
         self.until_ready();
     }
 
@@ -191,7 +191,7 @@ impl Stage {
 
     /// Whether the node's process is there.
     pub fn is_running(&mut self) -> bool {
-        self.node.as_mut().is_some_and(Tethered::is_running)
+        self.node.as_mut().is_some_and(SupervisedChild::is_running)
     }
 
     fn start_node_with(&mut self, options: &[&str]) {
@@ -201,7 +201,7 @@ impl Stage {
     /// Starts the node's process, which writes its log into the folder.
     fn spawn(&mut self, command: &Command) {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
-        self.node = Some(spawn_tethered(command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+        self.node = Some(spawn_supervised(command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
     }
 
     fn command(&self, options: &[&str]) -> Command {

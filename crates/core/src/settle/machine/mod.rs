@@ -464,13 +464,13 @@ impl<'a> Machine<'a> {
         let Some(mut tally) = self.memory.tallies.remove(key) else { return };
         if tally.due.is_some_and(|due| due <= now) {
             tally.due = None;
-            self.ripe(key, &mut tally, now);
+            self.handle_due(key, &mut tally, now);
         }
         self.put(now, key, tally);
     }
 
     /// The due time of a tally has come.
-    fn ripe(&mut self, key: &str, tally: &mut Tally, now: Time) {
+    fn handle_due(&mut self, key: &str, tally: &mut Tally, now: Time) {
         let Some(episode) = tally.episode.clone() else { return };
         let settle = &self.rule.settle;
         let (seen, trigger) = match (episode.held, episode.fired.filter(|f| self.counts_here(*f)), settle.missing) {

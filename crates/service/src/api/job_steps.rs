@@ -1,4 +1,4 @@
-//! What a job is at, and its passage: the tree of its runbook's steps, each with its tries.
+//! What a job is at, and its steps: the tree of its runbook's steps, each with its tries.
 
 use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
 use arvok_core::{
@@ -16,8 +16,8 @@ const STEPS_SHOWN: usize = 2_000;
 /// Steps that are shown of all items, also of those that failed or are open.
 const MOST_STEPS: usize = 20_000;
 
-/// Tells of each job what it does or waits for, or how it ended, where its state says more than its steps.
-pub(super) fn tell_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
+/// Sets for each job what it does or waits for, or how it ended, where its state says more than its steps.
+pub(super) fn set_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
     for job in jobs {
         match job.state {
             JobState::Queued => job.doing = "waits for its turn".into(),
@@ -32,7 +32,7 @@ pub(super) fn tell_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
 }
 
 /// What is known of a job's steps.
-pub(super) struct Passage {
+pub(super) struct JobSteps {
     attempts: BTreeMap<String, Vec<Attempt>>,
     /// Steps that wait, for another try, another look or a time.
     waiting: Vec<Place>,
@@ -45,21 +45,21 @@ pub(super) struct Passage {
     read: Cell<usize>,
 }
 
-impl Passage {
+impl JobSteps {
     /// What stands of before has the numbers of steps as their places.
     pub(super) fn new(attempts: Vec<(String, Attempt)>, waiting: Vec<Place>, over: bool, runbook: &Runbook) -> Self {
         let (jobs, decisions) = (BTreeMap::new(), BTreeMap::new());
-        let mut passage = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions, read: Cell::new(0) };
+        let mut tree = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions, read: Cell::new(0) };
         for (place, attempt) in attempts {
             let counted = place.strip_prefix('#').and_then(|n| n.parse::<usize>().ok());
             let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
-            passage.attempts.entry(place).or_default().push(attempt);
+            tree.attempts.entry(place).or_default().push(attempt);
         }
         // What was taken over from another job counts as long as it was not done again.
-        for tries in passage.attempts.values_mut().filter(|tries| tries.len() > 1) {
+        for tries in tree.attempts.values_mut().filter(|tries| tries.len() > 1) {
             tries.retain(|a| a.attempt > 0);
         }
-        passage
+        tree
     }
 
     /// With the jobs of steps, and the decisions that steps ask for, by their places.

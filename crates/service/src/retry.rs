@@ -4,16 +4,16 @@ use arvok_store::{Class, StoreError};
 use std::time::{Duration, Instant};
 
 /// How long the records are tried to be written or read while the database cannot be worked with.
-const INSIST: Duration = Duration::from_secs(60);
+const RETRIED_FOR: Duration = Duration::from_secs(60);
 
 /// Tries something again while the database cannot be worked with.
-pub(crate) async fn insist<T, F: Future<Output = Result<T, StoreError>>>(
+pub(crate) async fn retry<T, F: Future<Output = Result<T, StoreError>>>(
     mut attempt: impl FnMut() -> F,
 ) -> Result<T, StoreError> {
     let begun = Instant::now();
     loop {
         match attempt().await {
-            Err(e) if e.class() != Class::Lasting && begun.elapsed() < INSIST => {
+            Err(e) if e.class() != Class::Lasting && begun.elapsed() < RETRIED_FOR => {
                 tracing::warn!("it is tried again: {e}");
                 tokio::time::sleep(Duration::from_millis(200)).await;
             }

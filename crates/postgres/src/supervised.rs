@@ -22,14 +22,19 @@ type Order = (Command, Sender<std::io::Result<Child>>);
 
 /// A child process that ends with us.
 #[derive(Debug)]
-pub struct Tethered {
+pub struct SupervisedChild {
     child: Child,
     signal: Signal,
 }
 
 /// Starts a program that gets the named signal (`INT`, `TERM`, `KILL`) when we end. Of the
 /// command, its program, arguments, environment and folder count; it reads nothing.
-pub fn spawn_tethered(command: &Command, signal: &str, stdout: Stdio, stderr: Stdio) -> std::io::Result<Tethered> {
+pub fn spawn_supervised(
+    command: &Command,
+    signal: &str,
+    stdout: Stdio,
+    stderr: Stdio,
+) -> std::io::Result<SupervisedChild> {
     static STARTER: OnceLock<Sender<Order>> = OnceLock::new();
     let starter = STARTER.get_or_init(|| {
         let (orders, queue) = channel::<Order>();
@@ -47,7 +52,7 @@ pub fn spawn_tethered(command: &Command, signal: &str, stdout: Stdio, stderr: St
     starter.send((tied, answer)).map_err(|_| gone())?;
     let child = result.recv().map_err(|_| gone())??;
     let signal = signal.parse().or_else(|_| format!("SIG{signal}").parse()).unwrap_or(Signal::SIGTERM);
-    Ok(Tethered { child, signal })
+    Ok(SupervisedChild { child, signal })
 }
 
 /// The same command behind `setpriv --pdeathsig`. A command that already is a `setpriv` gets the
@@ -72,7 +77,7 @@ fn tied(command: &Command, signal: &str) -> Command {
     made
 }
 
-impl Tethered {
+impl SupervisedChild {
     /// Its process id.
     pub fn pid(&self) -> u32 {
         self.child.id()
@@ -106,7 +111,7 @@ impl Tethered {
     }
 }
 
-impl Drop for Tethered {
+impl Drop for SupervisedChild {
     fn drop(&mut self) {
         if self.is_running() {
             self.end();

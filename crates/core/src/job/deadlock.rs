@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// The job of a step, and who it waits for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Knotted {
+pub struct BlockedChild {
     /// The job.
     pub job: JobId,
     /// The job whose step it is, which waits for its end.
@@ -18,7 +18,7 @@ pub struct Knotted {
 
 /// Of each ring of jobs that wait for each other the one that has to give way, and one that it waits for: of those that
 /// wait for a target the one that stands below the youngest job.
-pub fn knots(waiting: &[Knotted]) -> Vec<(Knotted, JobId)> {
+pub fn deadlocks(waiting: &[BlockedChild]) -> Vec<(BlockedChild, JobId)> {
     let mut edges: BTreeMap<JobId, Vec<JobId>> = BTreeMap::new();
     for one in waiting {
         edges.entry(one.parent).or_default().push(one.job);
@@ -38,10 +38,10 @@ pub fn knots(waiting: &[Knotted]) -> Vec<(Knotted, JobId)> {
     };
     let stuck =
         waiting.iter().filter_map(|one| Some((*one, one.behind?))).filter(|(one, behind)| leads(*behind, one.job));
-    let mut stuck: Vec<(Knotted, JobId)> = stuck.collect();
+    let mut stuck: Vec<(BlockedChild, JobId)> = stuck.collect();
     stuck.sort_by_key(|(one, _)| std::cmp::Reverse((one.root, one.job)));
     // One that gives way opens its ring; of others it says nothing.
-    let mut giving: Vec<(Knotted, JobId)> = Vec::new();
+    let mut giving: Vec<(BlockedChild, JobId)> = Vec::new();
     for (one, behind) in stuck {
         let same_ring = giving.iter().any(|(other, b)| leads(*b, one.job) && leads(behind, other.job));
         if !same_ring {
@@ -55,13 +55,13 @@ pub fn knots(waiting: &[Knotted]) -> Vec<(Knotted, JobId)> {
 mod tests {
     use super::*;
 
-    fn child(job: i64, parent: i64, root: i64, behind: i64) -> Knotted {
+    fn child(job: i64, parent: i64, root: i64, behind: i64) -> BlockedChild {
         let behind = (behind > 0).then_some(JobId(behind));
-        Knotted { job: JobId(job), parent: JobId(parent), root: JobId(root), behind }
+        BlockedChild { job: JobId(job), parent: JobId(parent), root: JobId(root), behind }
     }
 
-    fn give_way(waiting: &[Knotted]) -> Vec<i64> {
-        knots(waiting).into_iter().map(|(one, _)| one.job.0).collect()
+    fn give_way(waiting: &[BlockedChild]) -> Vec<i64> {
+        deadlocks(waiting).into_iter().map(|(one, _)| one.job.0).collect()
     }
 
     #[test]
