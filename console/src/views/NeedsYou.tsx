@@ -14,6 +14,7 @@ import { useMay } from '../ui/rights';
 import { Clock, Time } from '../ui/Time';
 import { some } from '../ui/words';
 import { waiting } from './headline';
+import { SetSeen } from './job/Seen';
 import { ProposalRow } from './proposal/Proposals';
 
 /** What is shown of each kind; there may be more. */
@@ -76,7 +77,7 @@ export function NeedsYou({ seen }: { seen: Seen }) {
           job={job}
           ticked={chosen.includes(job.id)}
           onTick={may && job.state !== 'unsure' ? (on) => tick(job.id, on) : undefined}
-          onSeen={aside.length === 1 && may && job.state !== 'unsure' ? () => setSeen(job.id) : undefined}
+          alone={aside.length === 1}
         />
       ))}
     </Panel>
@@ -86,19 +87,16 @@ export function NeedsYou({ seen }: { seen: Seen }) {
 type JobRowProps = {
   job: Needing;
   ticked: boolean;
+  /** Ticks it, where it can be set aside. */
   onTick?: (on: boolean) => void;
-  onSeen?: () => Promise<unknown>;
+  /** Whether it is the only one that can be: then it has a button of its own. */
+  alone: boolean;
 };
 
-function JobRow({ job, ticked, onTick, onSeen }: JobRowProps) {
-  const queries = useQueryClient();
-  const see = useMutation({
-    mutationFn: async () => onSeen?.(),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['watch'] }),
-  });
+function JobRow({ job, ticked, onTick, alone }: JobRowProps) {
   return (
     <div className="flex items-start gap-2 border-line border-t py-2 first-of-type:border-t-0 hover:bg-sunk">
-      {onTick && !onSeen && (
+      {onTick && !alone && (
         <input
           type="checkbox"
           className="mt-1"
@@ -117,12 +115,7 @@ function JobRow({ job, ticked, onTick, onSeen }: JobRowProps) {
           <span className="block break-words text-[13px] text-ink-3">{job.failure ?? job.doing}</span>
           {!!job.earlier && <span className="text-[13px] text-ink-3">and {job.earlier} before it</span>}
         </Link>
-        {onSeen && (
-          <Button className="my-1" disabled={see.isPending} onClick={() => see.mutate()}>
-            Seen
-          </Button>
-        )}
-        {see.error && <Failed error={see.error} />}
+        {onTick && alone && <SetSeen job={job.id} />}
       </div>
     </div>
   );

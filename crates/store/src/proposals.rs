@@ -32,6 +32,13 @@ pub struct Decided<'a> {
     pub instead: Option<(&'a Value, &'a str)>,
 }
 
+impl Decided<'_> {
+    /// What is otherwise than was proposed, in words.
+    fn otherwise(&self) -> Option<String> {
+        self.instead.map(|(_, names)| format!("with another {names}"))
+    }
+}
+
 /// Launches an open proposal; false if it is not open any more.
 pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
@@ -47,7 +54,7 @@ pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) ->
 
 /// The job that a proposal becomes.
 fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, StoreError> {
-    let otherwise = decided.instead.map_or_else(String::new, |(_, names)| format!(" with another {names}"));
+    let otherwise = decided.otherwise().map_or_else(String::new, |otherwise| format!(" {otherwise}"));
     Ok(job::ActiveModel {
         id: Set(p.id),
         runbook: Set(p.runbook),
@@ -104,13 +111,10 @@ async fn decide(
     if open.exec(tx).await?.rows_affected != 1 {
         return Ok(false);
     }
-    let act = match decision {
-        Decision::Launched => "proposal.launched",
-        Decision::Dismissed => "proposal.dismissed",
-    };
-    let otherwise = decided.instead.map(|(_, names)| format!("with another {names}"));
+    let act = format!("proposal.{state}");
+    let otherwise = decided.otherwise();
     let detail: Vec<&str> = otherwise.as_deref().into_iter().chain(decided.note).collect();
-    audit::record(tx, By::Token(decided.by), act, &audit::job_name(id), &detail.join(": ")).await?;
+    audit::record(tx, By::Token(decided.by), &act, &audit::job_name(id), &detail.join(": ")).await?;
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
         tally.decided(proposal.first_id.map_or(id, JobId), decision);

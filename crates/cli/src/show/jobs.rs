@@ -3,6 +3,14 @@
 use super::{Table, between, count, exact, when, with_next};
 use arvok_api::{Attempt, DecisionState, GoesOn, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
 
+/// What people did to a job, but for launching it, which is told otherwise.
+fn acts(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
+    d.acts.iter().filter(|act| act.act != "job.launched").map(|act| {
+        let detail = act.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
+        format!("  {:10}  by {}, {}{detail}", act.act.replace("job.", ""), act.by, exact(act.at))
+    })
+}
+
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
     let mut table = Table::new(&["job", "dispatched", "runbook", "target", "state", "effect", "took", "doing"]);
@@ -205,11 +213,7 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
     lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
     lines.extend(d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))));
-    // What was launched says so above.
-    for act in d.acts.iter().filter(|act| act.act != "job.launched") {
-        let detail = act.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
-        lines.push(format!("  {:10}  by {}, {}{detail}", act.act.replace("job.", ""), act.by, exact(act.at)));
-    }
+    lines.extend(acts(d));
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
         lines.push("\nInputs".into());
         lines.extend(inputs.iter().map(|(k, v)| format!("  {k:12}  {}", compact(v))));
