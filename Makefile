@@ -39,7 +39,7 @@ chaos: setup $(CONSOLE)
 		$(CARGO) test --workspace --test journey -- --nocapture chaos:: failover::
 
 # How the console's views keep pace with 200 alerts a second, on a machine that does nothing else.
-LIVE_SECONDS ?= 40
+LIVE_SECONDS ?= 120
 live: setup $(CONSOLE)
 	LIVE_SECONDS=$(LIVE_SECONDS) $(CARGO) test --workspace --test journey -- --nocapture --ignored console_live
 

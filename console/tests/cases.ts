@@ -3,6 +3,7 @@ import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
 import { type Destination, destinations } from '../src/shell/destinations';
 import { curl } from '../src/ui/curl';
+import { inOrder } from '../src/ui/sort';
 import { between, clock as clockOf, exact, rough } from '../src/ui/time';
 import { bytes, some } from '../src/ui/words';
 import { band, height } from '../src/views/band';
@@ -79,6 +80,8 @@ const drawn = (steps: Parameters<typeof layout>[0]) => {
 const clock = (t: string, zone: 'UTC', now: string) => clockOf(t, zone, new Date(now));
 const result = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
 
+const ordered = (keys: (string | number | null)[], down: boolean) => inOrder(keys, (key) => key, down);
+
 const parts = {
   allowsMore,
   asStep,
@@ -98,6 +101,7 @@ const parts = {
   lanes,
   headline,
   offered,
+  ordered,
   steps,
   place,
   reached,

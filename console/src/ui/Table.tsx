@@ -4,7 +4,8 @@
 // biome-ignore-all lint/a11y/useFocusableInteractive: of a row its link has the focus
 import clsx from 'clsx';
 import type { KeyboardEvent, ReactNode } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
+import { inOrder, type Sorted, useSort } from './sort';
 
 export type Column<T> = {
   head: string;
@@ -16,8 +17,8 @@ export type Column<T> = {
   /** Whether the row's link stands here; else it stands in the first column with a head. */
   link?: boolean;
   cell: (item: T) => ReactNode;
-  /** What rows are sorted by, where the whole list is there. */
-  by?: (item: T) => string | number;
+  /** What rows are sorted by when its head is pressed. */
+  by?: (item: T) => string | number | null | undefined;
 };
 
 export type Look<T> = {
@@ -31,9 +32,10 @@ export type Look<T> = {
 /** Heights of a row among many thousands, in pixels: with columns, and in two lines. */
 export const ROW = { wide: 18, narrow: 42 };
 
-const template = <T,>(columns: Column<T>[]) => columns.map((c) => c.width).join(' ');
+/** What the column without a head shows. */
+const MARK = 'Severity';
 
-export type Sorted = { by: string; down: boolean } | undefined;
+const template = <T,>(columns: Column<T>[]) => columns.map((c) => c.width).join(' ');
 
 type HeadProps<T> = { look: Look<T>; sorted?: Sorted; onSort?: (by: string) => void };
 
@@ -45,7 +47,8 @@ export function TableHead<T>({ look, sorted, onSort }: HeadProps<T>) {
       className="hidden gap-x-3 border-line border-b px-3.5 py-1 font-semibold text-[12px] text-ink-3 @3xl:grid"
     >
       {look.columns.map((column) => {
-        const own = sorted?.by === column.head ? sorted : undefined;
+        const name = column.head || MARK;
+        const own = sorted?.by === name ? sorted : undefined;
         return (
           <span
             key={column.head}
@@ -56,14 +59,20 @@ export function TableHead<T>({ look, sorted, onSort }: HeadProps<T>) {
             {column.by && onSort ? (
               <button
                 type="button"
-                className="font-semibold hover:text-ink"
-                onClick={() => onSort(column.head)}
+                className="max-w-full truncate font-semibold hover:text-ink"
+                aria-label={`Sort by ${name}`}
+                title={`Sort by ${name.toLowerCase()}`}
+                onClick={() => onSort(name)}
               >
                 {column.head}
-                {own && <span aria-hidden="true">{own.down ? ' ↓' : ' ↑'}</span>}
+                {own ? (
+                  <span aria-hidden="true">{own.down ? ' ↓' : ' ↑'}</span>
+                ) : (
+                  column.head === '' && <span aria-hidden="true">↕</span>
+                )}
               </button>
             ) : (
-              column.head || <span className="sr-only">Severity</span>
+              column.head || <span className="sr-only">{MARK}</span>
             )}
           </span>
         );
@@ -177,19 +186,7 @@ type TableProps<T> = {
 
 /** All of a list that is short enough to stand there whole; sorted by the head that is pressed. */
 export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
-  const [params, setParams] = useSearchParams();
-  const asked = within ? null : params.get('sort');
-  const sorted: Sorted = asked ? { by: asked.replace(/^-/, ''), down: asked.startsWith('-') } : undefined;
-  const onSort = (by: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (asked === `-${by}`) next.delete('sort');
-        else next.set('sort', asked === by ? `-${by}` : by);
-        return next;
-      },
-      { replace: true },
-    );
+  const { sorted, onSort } = useSort();
   const border = within ? '-mx-3.5 -mb-3' : 'overflow-hidden rounded-lg border border-line bg-panel';
   return (
     <div
@@ -198,9 +195,9 @@ export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
       className={clsx('@container min-w-0', border)}
       onKeyDown={throughRows}
     >
-      <TableHead look={look} sorted={sorted} onSort={within ? undefined : onSort} />
+      <TableHead look={look} sorted={within ? undefined : sorted} onSort={within ? undefined : onSort} />
       <div role="rowgroup" className="[&>div:last-child]:border-b-0">
-        {inOrder(items, look, sorted).map((item) => (
+        {(within ? items : sortedBy(items, look, sorted)).map((item) => (
           <TableRow key={id(item)} item={item} look={look} tall />
         ))}
       </div>
@@ -208,13 +205,13 @@ export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
   );
 }
 
-function inOrder<T>(items: T[], look: Look<T>, sorted: Sorted): T[] {
-  const by = look.columns.find((column) => column.head === sorted?.by)?.by;
-  if (!by) return items;
-  const order = (a: T, b: T) => {
-    const [x, y] = [by(a), by(b)];
-    return typeof x === 'number' && typeof y === 'number' ? x - y : String(x).localeCompare(String(y));
-  };
-  const rows = [...items].sort(order);
-  return sorted?.down ? rows.reverse() : rows;
+/** What a head is called that rows can be sorted by, if it is one. */
+const columnOf = <T,>(look: Look<T>, sorted: Sorted) =>
+  sorted && look.columns.find((column) => (column.head || MARK) === sorted.by && column.by);
+
+export const canSort = <T,>(look: Look<T>, sorted: Sorted) => columnOf(look, sorted) !== undefined;
+
+export function sortedBy<T>(items: T[], look: Look<T>, sorted: Sorted): T[] {
+  const by = columnOf(look, sorted)?.by;
+  return by && sorted ? inOrder(items, by, sorted.down) : items;
 }

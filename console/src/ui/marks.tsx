@@ -1,7 +1,13 @@
 // The marks: severity as a gauge of five ticks, verdicts as solid, hollow or small.
 import type { Severity, Verdict } from '../api/client';
 
-const RANK: Record<Severity, number> = { indeterminate: 1, warning: 2, minor: 3, major: 4, critical: 5 };
+export const RANK: Record<Severity, number> = {
+  indeterminate: 1,
+  warning: 2,
+  minor: 3,
+  major: 4,
+  critical: 5,
+};
 
 /** Filled from the bottom, one tick for indeterminate to five for critical; empty when cleared. */
 export function Gauge({

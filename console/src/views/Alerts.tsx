@@ -3,7 +3,7 @@ import { Link, useSearchParams } from 'react-router';
 import { type AlertFilter, type AlertItem, alerts, type TimelineMark, timeline } from '../api/client';
 import { Chips, Filter, Narrow, Search } from '../ui/filters';
 import { LongList } from '../ui/LongList';
-import { Gauge, VerdictMark } from '../ui/marks';
+import { Gauge, RANK, VerdictMark } from '../ui/marks';
 import { Header } from '../ui/parts';
 import { SavedViews } from '../ui/SavedViews';
 import type { Look } from '../ui/Table';
@@ -51,14 +51,22 @@ const LOOK: Look<AlertItem> = {
       head: '',
       width: '14px',
       cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
+      by: (a) => RANK[a.severity],
     },
-    { head: 'Received', width: '80px', quiet: true, cell: (a) => <Time at={a.received} /> },
-    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source },
-    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind },
-    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, link: true, cell: (a) => <b>{a.resource}</b> },
-    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '' },
-    { head: 'Summary', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.summary },
-    { head: 'Verdict', width: '150px', cell: verdict },
+    { head: 'Received', width: '80px', quiet: true, cell: (a) => <Time at={a.received} />, by: (a) => a.seq },
+    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source, by: (a) => a.source },
+    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind, by: (a) => a.kind },
+    {
+      head: 'Resource',
+      width: 'minmax(0,1.3fr)',
+      mono: true,
+      link: true,
+      cell: (a) => <b>{a.resource}</b>,
+      by: (a) => a.resource,
+    },
+    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '', by: (a) => a.value },
+    { head: 'Summary', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.summary, by: (a) => a.summary },
+    { head: 'Verdict', width: '150px', cell: verdict, by: (a) => firstOf(a)?.verdict },
   ],
   narrow: (a) => [
     <>
@@ -78,14 +86,17 @@ const LOOK: Look<AlertItem> = {
   ],
 };
 
+/** Of the verdicts on an alert one that led somewhere, if any did. */
+const firstOf = (a: AlertItem) => [...a.verdicts].sort((x, y) => Number(!x.job) - Number(!y.job))[0];
+
 function verdict(a: AlertItem) {
-  // Whatever led somewhere first.
-  const [first, ...others] = [...a.verdicts].sort((x, y) => Number(!x.job) - Number(!y.job));
+  const first = firstOf(a);
+  const others = a.verdicts.length - 1;
   if (!first) return <span className="text-ink-3">no rule</span>;
   return (
     <>
       <VerdictMark verdict={first.verdict} />
-      {others.length > 0 && <span className="text-ink-3"> +{others.length}</span>}
+      {others > 0 && <span className="text-ink-3"> +{others}</span>}
       {first.job && (
         <Link
           to={first.verdict === 'proposed' ? `/proposals/${first.job}` : `/jobs/${first.job}`}

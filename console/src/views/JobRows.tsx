@@ -9,16 +9,42 @@ const whose = (job: JobItem) =>
 const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? whose(job) : job.doing);
 const took = (job: JobItem) => job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
 
+const lasted = (job: JobItem) =>
+  job.started_at && (job.finished_at ? Date.parse(job.finished_at) : Date.now()) - Date.parse(job.started_at);
+
 export const JOBS: Look<JobItem> = {
   to: (job) => `/jobs/${job.id}`,
   columns: [
-    { head: 'Job', width: '52px', cell: (job) => <b>{job.id}</b> },
-    { head: 'Dispatched', width: '80px', quiet: true, cell: (job) => <Time at={job.created_at} /> },
-    { head: 'Runbook', width: 'minmax(0,0.9fr)', link: true, cell: (job) => <b>{job.runbook}</b> },
-    { head: 'Target', width: 'minmax(0,1.2fr)', mono: true, cell: (job) => job.target },
-    { head: 'Doing', width: 'minmax(0,1.6fr)', quiet: true, cell: doing },
-    { head: 'Took', width: '66px', right: true, quiet: true, cell: took },
-    { head: 'Effect', width: '92px', cell: (job) => <JobTag state={job.state} effect={job.effect} /> },
+    { head: 'Job', width: '52px', cell: (job) => <b>{job.id}</b>, by: (job) => job.id },
+    {
+      head: 'Dispatched',
+      width: '80px',
+      quiet: true,
+      cell: (job) => <Time at={job.created_at} />,
+      by: (job) => job.created_at,
+    },
+    {
+      head: 'Runbook',
+      width: 'minmax(0,0.9fr)',
+      link: true,
+      cell: (job) => <b>{job.runbook}</b>,
+      by: (job) => job.runbook,
+    },
+    {
+      head: 'Target',
+      width: 'minmax(0,1.2fr)',
+      mono: true,
+      cell: (job) => job.target,
+      by: (job) => job.target,
+    },
+    { head: 'Doing', width: 'minmax(0,1.6fr)', quiet: true, cell: doing, by: doing },
+    { head: 'Took', width: '66px', right: true, quiet: true, cell: took, by: lasted },
+    {
+      head: 'Effect',
+      width: '92px',
+      cell: (job) => <JobTag state={job.state} effect={job.effect} />,
+      by: (job) => job.effect ?? job.state,
+    },
   ],
   narrow: (job) => [
     <>

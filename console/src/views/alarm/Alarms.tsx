@@ -4,7 +4,7 @@ import { useSearchParams } from 'react-router';
 import { type AlarmFilter, type AlarmItem, alarms, watch } from '../../api/client';
 import { Chips, Filter, Narrow, Search } from '../../ui/filters';
 import { LongList } from '../../ui/LongList';
-import { Gauge } from '../../ui/marks';
+import { Gauge, RANK } from '../../ui/marks';
 import { Header, JobTag } from '../../ui/parts';
 import { SavedViews } from '../../ui/SavedViews';
 import type { Look } from '../../ui/Table';
@@ -78,6 +78,10 @@ const stands = (a: AlarmItem) =>
     </>
   );
 
+/** How long it has stood, or stood until it was cleared. */
+const stood = (a: AlarmItem) =>
+  (a.cleared_at ? Date.parse(a.cleared_at) : Date.now()) - Date.parse(a.raised_at);
+
 const LOOK: Look<AlarmItem> = {
   to: (a) => `/alarms/${a.id}`,
   columns: [
@@ -85,15 +89,23 @@ const LOOK: Look<AlarmItem> = {
       head: '',
       width: '14px',
       cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
+      by: (a) => RANK[a.severity],
     },
-    { head: 'Resource', width: 'minmax(0,1.3fr)', mono: true, link: true, cell: (a) => <b>{a.resource}</b> },
-    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind },
-    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source },
-    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '' },
-    { head: 'Summary', width: 'minmax(0,1.6fr)', quiet: true, cell: (a) => a.summary },
-    { head: 'Alerts', width: '50px', right: true, quiet: true, cell: (a) => a.count },
-    { head: 'Stands', width: '116px', quiet: true, cell: stands },
-    { head: 'Job', width: '88px', cell: job },
+    {
+      head: 'Resource',
+      width: 'minmax(0,1.3fr)',
+      mono: true,
+      link: true,
+      cell: (a) => <b>{a.resource}</b>,
+      by: (a) => a.resource,
+    },
+    { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind, by: (a) => a.kind },
+    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source, by: (a) => a.source },
+    { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '', by: (a) => a.value },
+    { head: 'Summary', width: 'minmax(0,1.6fr)', quiet: true, cell: (a) => a.summary, by: (a) => a.summary },
+    { head: 'Alerts', width: '50px', right: true, quiet: true, cell: (a) => a.count, by: (a) => a.count },
+    { head: 'Stands', width: '116px', quiet: true, cell: stands, by: stood },
+    { head: 'Job', width: '88px', cell: job, by: (a) => a.job_effect ?? a.job_state },
   ],
   narrow: (a) => [
     <>

@@ -61,13 +61,25 @@ const state = (p: Proposal) => <Tag tone={STATES[p.state]}>{p.state === 'open' ?
 const LOOK: Look<Proposal> = {
   to: (p) => `/proposals/${p.id}`,
   columns: [
-    { head: 'No.', width: '40px', cell: (p) => <b>{p.id}</b> },
-    { head: 'Made', width: '80px', quiet: true, cell: (p) => <Time at={p.created_at} /> },
-    { head: 'Rule', width: 'minmax(0,0.9fr)', cell: (p) => p.rule },
-    { head: 'Runbook', width: 'minmax(0,0.7fr)', link: true, cell: (p) => <b>{p.runbook}</b> },
-    { head: 'Target', width: 'minmax(0,1fr)', mono: true, cell: (p) => p.target },
-    { head: 'Why', width: 'minmax(0,2fr)', quiet: true, cell: (p) => p.reason },
-    { head: 'State', width: '80px', cell: state },
+    { head: 'No.', width: '40px', cell: (p) => <b>{p.id}</b>, by: (p) => p.id },
+    {
+      head: 'Made',
+      width: '80px',
+      quiet: true,
+      cell: (p) => <Time at={p.created_at} />,
+      by: (p) => p.created_at,
+    },
+    { head: 'Rule', width: 'minmax(0,0.9fr)', cell: (p) => p.rule, by: (p) => p.rule },
+    {
+      head: 'Runbook',
+      width: 'minmax(0,0.7fr)',
+      link: true,
+      cell: (p) => <b>{p.runbook}</b>,
+      by: (p) => p.runbook,
+    },
+    { head: 'Target', width: 'minmax(0,1fr)', mono: true, cell: (p) => p.target, by: (p) => p.target },
+    { head: 'Why', width: 'minmax(0,2fr)', quiet: true, cell: (p) => p.reason, by: (p) => p.reason },
+    { head: 'State', width: '80px', cell: state, by: (p) => p.state },
   ],
   narrow: (p) => [
     <>

@@ -51,13 +51,20 @@ function place({ what, act }: AuditItem): string | undefined {
 const LOOK: Look<AuditItem> = {
   to: place,
   columns: [
-    { head: 'When', width: '92px', quiet: true, cell: (a) => <Time at={a.at} /> },
-    { head: 'Who', width: 'minmax(0,0.7fr)', cell: (a) => <b>{a.by}</b> },
-    { head: 'By a', width: '70px', quiet: true, cell: (a) => a.kind },
-    { head: 'What was done', width: 'minmax(0,0.8fr)', cell: (a) => a.act },
-    { head: 'With', width: 'minmax(0,1.1fr)', link: true, cell: (a) => a.what },
-    { head: 'More', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.detail },
-    { head: 'Times', width: '48px', right: true, quiet: true, cell: (a) => (a.times > 1 ? a.times : '') },
+    { head: 'When', width: '92px', quiet: true, cell: (a) => <Time at={a.at} />, by: (a) => a.at },
+    { head: 'Who', width: 'minmax(0,0.7fr)', cell: (a) => <b>{a.by}</b>, by: (a) => a.by },
+    { head: 'By a', width: '70px', quiet: true, cell: (a) => a.kind, by: (a) => a.kind },
+    { head: 'What was done', width: 'minmax(0,0.8fr)', cell: (a) => a.act, by: (a) => a.act },
+    { head: 'With', width: 'minmax(0,1.1fr)', link: true, cell: (a) => a.what, by: (a) => a.what },
+    { head: 'More', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.detail, by: (a) => a.detail },
+    {
+      head: 'Times',
+      width: '48px',
+      right: true,
+      quiet: true,
+      cell: (a) => (a.times > 1 ? a.times : ''),
+      by: (a) => a.times,
+    },
   ],
   narrow: (a) => [
     <>

@@ -75,7 +75,7 @@ fn a_list_that_is_read_holds_still_and_is_where_it_was_when_one_comes_back() {
     browser.go("/alerts");
     browser.see("vm/n119");
     browser.tab_to("vm/n119");
-    let first = "return document.querySelector('[role=rowgroup] [role=row]').innerText";
+    let first = "return document.querySelector('[role=rowgroup] [role=row]')?.innerText ?? ''";
     let read = browser.run(first);
     send(&stage, 200..205);
     browser.see("5 new");
@@ -105,6 +105,21 @@ fn a_list_that_is_read_holds_still_and_is_where_it_was_when_one_comes_back() {
     browser.see("3 new");
     assert_eq!(browser.run(at), place);
     assert_eq!(browser.run(shown), row, "the row that was left stands where it stood");
+
+    // By a head that is pressed, over all that is there: the first way, the other way, and as before.
+    browser.go("/alerts");
+    browser.see("vm/n302");
+    browser.click("Resource");
+    until("the list by resource", || browser.run(first).as_str()?.contains("vm/n0\n").then_some(()));
+    browser.see("by resource, as of");
+    browser.click("Resource");
+    until("the other way round", || browser.run(first).as_str()?.contains("vm/n302").then_some(()));
+    send(&stage, 400..401);
+    browser.click("Ask again");
+    until("what came meanwhile", || browser.run(first).as_str()?.contains("vm/n400").then_some(()));
+    assert!(browser.run("return location.search").as_str().is_some_and(|s| s.contains("sort=-Resource")));
+    browser.click("Newest first");
+    until("the newest first again", || (browser.run("return location.search") == "").then_some(()));
 
     // A field shows what filters, whatever has changed it.
     browser.fill("input[type=search]", "n204");
@@ -412,7 +427,7 @@ fn the_first_load_is_light() {
 #[test]
 #[ignore = "it measures; `make live` runs it"]
 fn console_live() {
-    let long: u64 = std::env::var("LIVE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(40);
+    let long: u64 = std::env::var("LIVE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(120);
     let stage = Stage::with_demo();
     send(&stage, 0..50);
     let browser = Browser::open(&stage, true);
@@ -449,7 +464,7 @@ fn console_live() {
                 return [m.most, m.frames / s, asked.length / s]";
             let measured: [f64; 3] = serde_json::from_value(browser.run(end)).expect("three numbers");
             println!(
-                "{view}: longest gap {:.0} ms, {:.0} frames and {:.2} requests a second",
+                "console/live {view}: longest gap {:.0} ms, {:.0} frames and {:.2} requests a second",
                 measured[0], measured[1], measured[2]
             );
             told.push((view, measured));
