@@ -1,6 +1,6 @@
 //! Definitions: what is published, and publishing. Secrets, by name only.
 
-use crate::FileProblem;
+use crate::{FileProblem, ListenerItem};
 use arvok_core::{Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -164,6 +164,12 @@ pub struct DefinitionDetail {
     pub used_by: Vec<DefinitionName>,
     /// The newest jobs, 20 at most.
     pub jobs: Vec<crate::JobItem>,
+    /// For sources: how their listeners stand at each node.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub listeners: Vec<ListenerItem>,
+    /// For sources of an open format without lines of their own: the lines by which they are read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_by_default: Option<String>,
 }
 
 /// How often a verdict was given.

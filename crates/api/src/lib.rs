@@ -15,6 +15,7 @@ pub mod halt;
 pub mod jobs;
 mod launch;
 pub mod library;
+pub mod listeners;
 pub mod nodes;
 pub mod rules;
 pub mod runbooks;
@@ -47,6 +48,7 @@ pub use jobs::{
 };
 pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
+pub use listeners::{ListenerItem, ListenerState, Transport};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision, ProposalItem,

@@ -1,6 +1,6 @@
 //! The nodes, and what waits for them.
 
-use crate::Halt;
+use crate::{Halt, ListenerItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -45,6 +45,9 @@ pub struct NodeItem {
     pub commit: f64,
     /// Why it is not ready, if it is not.
     pub fault: Option<String>,
+    /// How its listeners stand, for senders that do not come by HTTP.
+    #[serde(default)]
+    pub listeners: Vec<ListenerItem>,
 }
 
 /// What waits for the nodes.

@@ -30,6 +30,26 @@ pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
 }
 
+/// Longest [`slug`], in bytes.
+const MAX_SLUG: usize = 100;
+
+/// A text as a part of a kind or of a resource path: letters, digits, `.`, `-` and `_` of ASCII stay, and whatever else is
+/// between them becomes one `-`. Of a text without any, `unnamed`.
+pub(crate) fn slug(text: &str) -> String {
+    let mut made = String::new();
+    for c in text.chars() {
+        let (last, fits) = (made.chars().last(), c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+        match last {
+            _ if made.len() >= MAX_SLUG => break,
+            // Neither at the beginning nor twice.
+            None | Some('-' | '.') if !fits || matches!(c, '-' | '.') => {}
+            _ => made.push(if fits { c } else { '-' }),
+        }
+    }
+    made.truncate(made.trim_end_matches(['-', '.']).len());
+    if made.is_empty() { "unnamed".into() } else { made }
+}
+
 /// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it is.
 pub fn clean_json(value: Value) -> Value {
     if is_clean(&value) { value } else { cleaned(value) }

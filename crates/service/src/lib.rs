@@ -16,6 +16,7 @@ mod door;
 mod intake;
 mod key;
 mod known;
+mod listeners;
 mod log;
 mod metrics;
 mod node;

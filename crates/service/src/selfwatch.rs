@@ -2,7 +2,7 @@
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
 use crate::{api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node};
-use arvok_api::{AlarmFilter, AlarmItem, Backlog, NodeItem};
+use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem};
 use arvok_core::{
     NewAlert,
     alert::{Alert, Received},
@@ -51,6 +51,7 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
         tokio::select! {
             _ = stopping.changed() => break,
             _ = tick.tick() => {}
+            () = node.listeners.changed.notified() => {}
         }
         if let Err(e) = tell(&node, (&host, address), since).await {
             tracing::warn!("the heartbeat: {e}");
@@ -78,6 +79,7 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
         oldest_seconds: node.door.oldest().as_secs_f64(),
         commit_seconds: node.metrics.intake.commit_of_late.get(),
         fault: fault(node),
+        listeners: node.listeners.items(&format!("{host} {address}")),
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
     nodes::beat(&node.work_db, &beat).await?;
@@ -149,6 +151,16 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
         }
         if let Some(fault) = &n.fault {
             say("node.faulty", resource(), format!("node {} is not ready: {fault}", n.address));
+        }
+        for l in n.listeners.iter().filter(|l| l.state == ListenerState::Failed) {
+            let words = format!(
+                "source {} cannot be listened for at {} of node {}: {}",
+                l.source,
+                l.address,
+                n.address,
+                l.reason.as_deref().unwrap_or_default()
+            );
+            say("listener.failed", format!("source/{}", name(&l.source)), words);
         }
         if n.clock_offset.abs() > OFF {
             let words = format!("the clock of node {} is {:.1} s off the database's", n.address, n.clock_offset);
@@ -223,6 +235,7 @@ mod tests {
             oldest_delivery: 0.0,
             commit: 0.0,
             fault: None,
+            listeners: Vec::new(),
         }
     }
 

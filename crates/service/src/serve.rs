@@ -7,7 +7,7 @@ use crate::{
     config::Config,
     data_folder::{DataFolder, Unusable},
     door::{Door, Queue},
-    intake, key,
+    intake, key, listeners,
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
@@ -106,8 +106,8 @@ pub struct Running {
     stop: watch::Sender<bool>,
     config: Mutex<Config>,
     tasks: JoinSet<()>,
-    runner: JoinHandle<()>,
-    selfwatch: JoinHandle<()>,
+    /// Tasks that end by themselves when the node stops, with what they have begun.
+    finishing: Vec<JoinHandle<()>>,
     cluster: Option<Cluster>,
 }
 
@@ -147,8 +147,9 @@ impl Running {
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
         self.server.stop(true).await;
-        let _ = self.runner.await;
-        let _ = self.selfwatch.await;
+        for task in self.finishing {
+            let _ = task.await;
+        }
         self.tasks.shutdown().await;
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -186,38 +187,29 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let (server, address) = serve_http(socket, Arc::clone(&node))?;
     let mut tasks = JoinSet::new();
     background(&mut tasks, &node, listener, &queue);
-    let runner = match &node.key_fault {
+    let mut finishing = Vec::new();
+    match &node.key_fault {
         None => {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
             supervised(&mut tasks, &node, "leases", runner::renew);
             let (walking, at_once) = (Arc::clone(&node), config.jobs_at_once);
             let make = move || runner::run(Arc::clone(&walking), at_once);
-            tokio::spawn(supervise(Arc::clone(&node), "jobs", make))
+            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));
+            let listening = Arc::clone(&node);
+            let make = move || listeners::run(Arc::clone(&listening));
+            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "listeners", make)));
         }
         // What needs secrets is left to nodes that can open them.
         Some(fault) => {
             tracing::error!("this node takes no alerts and does no jobs: {fault}");
-            tokio::spawn(async {})
         }
-    };
+    }
     let beating = Arc::clone(&node);
     let make = move || selfwatch::run(Arc::clone(&beating), address);
-    let selfwatch = tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make));
+    finishing.push(tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make)));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
     let config = Mutex::new(config);
-    Ok(Running {
-        address,
-        first_token,
-        private_database,
-        node,
-        server,
-        stop,
-        config,
-        tasks,
-        runner,
-        selfwatch,
-        cluster,
-    })
+    Ok(Running { address, first_token, private_database, node, server, stop, config, tasks, finishing, cluster })
 }
 
 /// The connections to a database as this release has it, and the private PostgreSQL if it is that.

@@ -1,7 +1,7 @@
 //! The nodes as they tell of themselves, and what waits for them.
 
 use crate::{StoreError, entity::node, intake, jobs, sql};
-use arvok_api::{AsideItem, Backlog, NodeItem};
+use arvok_api::{AsideItem, Backlog, ListenerItem, NodeItem};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, EntityTrait, FromQueryResult};
 
@@ -30,17 +30,20 @@ pub struct Beat {
     pub commit_seconds: f64,
     /// Why it is not ready.
     pub fault: Option<String>,
+    /// How its listeners stand.
+    pub listeners: Vec<ListenerItem>,
 }
 
 /// Keeps what a node tells; an earlier one at the same address is over.
 pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError> {
     let sql = "WITH former AS (DELETE FROM node WHERE host = $2 AND address = $3 AND name <> $1)
         INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset, intake_bytes,
-            oldest_seconds, commit_seconds, fault)
-        VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11)
+            oldest_seconds, commit_seconds, fault, listeners)
+        VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11, $12)
         ON CONFLICT (name) DO UPDATE SET seen = excluded.seen, generation = excluded.generation,
             clock_offset = excluded.clock_offset, intake_bytes = excluded.intake_bytes,
-            oldest_seconds = excluded.oldest_seconds, commit_seconds = excluded.commit_seconds, fault = excluded.fault";
+            oldest_seconds = excluded.oldest_seconds, commit_seconds = excluded.commit_seconds, fault = excluded.fault,
+            listeners = excluded.listeners";
     let b = beat.clone();
     let values = vec![
         b.name.into(),
@@ -54,6 +57,7 @@ pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError
         b.oldest_seconds.into(),
         b.commit_seconds.into(),
         b.fault.into(),
+        serde_json::json!(b.listeners).into(),
     ];
     sql::run(db, sql, values).await.map(|_| ())
 }
@@ -96,11 +100,17 @@ pub async fn forget_silent(db: &DatabaseConnection) -> Result<u64, StoreError> {
 /// The nodes heard of within the last day, the longest running first.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
     let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset, intake_bytes, fault,
-            oldest_seconds AS oldest_delivery, commit_seconds AS commit,
+            listeners, oldest_seconds AS oldest_delivery, commit_seconds AS commit,
             extract(epoch FROM clock_timestamp() - seen)::float8 AS lag,
             (SELECT count(*) FROM job j WHERE j.node = n.name AND j.state = 'running') AS leases
         FROM node n WHERE seen > clock_timestamp() - interval '1 day' ORDER BY since, name LIMIT 200";
     sql::rows(db, sql, vec![]).await
+}
+
+/// How the listeners of a source stand at the nodes that are alive.
+pub async fn listeners(db: &DatabaseConnection, source: &str) -> Result<Vec<ListenerItem>, StoreError> {
+    let alive = all(db).await?.into_iter().filter(|node| node.lag < 30.0);
+    Ok(alive.flat_map(|node| node.listeners).filter(|listener| listener.source == source).collect())
 }
 
 /// What waits for the nodes.

@@ -14,8 +14,16 @@ struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step { name: "0001_baseline", sql: include_str!("../migrations/0001_baseline.sql") })]
+        vec![
+            Box::new(Step { name: "0001_baseline", sql: include_str!("../migrations/0001_baseline.sql") }),
+            Box::new(Step { name: "0002_listeners", sql: include_str!("../migrations/0002_listeners.sql") }),
+        ]
     }
+}
+
+/// How many migrations this release knows.
+pub fn migrations() -> usize {
+    Migrator::migrations().len()
 }
 
 struct Step {

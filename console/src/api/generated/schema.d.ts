@@ -1892,6 +1892,10 @@ export interface components {
             used_by?: components["schemas"]["DefinitionName"][];
             /** @description The newest jobs, 20 at most. */
             jobs: components["schemas"]["JobItem"][];
+            /** @description For sources: how their listeners stand at each node. */
+            listeners?: components["schemas"]["ListenerItem"][];
+            /** @description For sources of an open format without lines of their own: the lines by which they are read. */
+            read_by_default?: string | null;
         };
         /** @description A published definition, in short. */
         DefinitionItem: {
@@ -2522,6 +2526,56 @@ export interface components {
             /** @description How many examples are played when it is checked. */
             examples: number;
         };
+        /** @description A listener of a source at one node, with what came since it was begun. */
+        ListenerItem: {
+            /** @description The source. */
+            source: string;
+            /** @description The node, by its machine and where it takes requests. */
+            node: string;
+            /** @description How messages come. */
+            transport: components["schemas"]["Transport"];
+            /** @description Where, as `address:port`. */
+            address: string;
+            /** @description Whether they can come. */
+            state: components["schemas"]["ListenerState"];
+            /** @description Why they cannot. */
+            reason?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it is so.
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description Connections that are open.
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description Messages that are recorded.
+             */
+            taken: number;
+            /**
+             * Format: int64
+             * @description Messages that cannot be read, and are kept.
+             */
+            unreadable: number;
+            /**
+             * Format: int64
+             * @description Messages that are lost, since there was no room for them.
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description Messages and connections from where none may come.
+             */
+            refused: number;
+        };
+        /**
+         * @description Whether messages can come to a listener.
+         * @enum {string}
+         */
+        ListenerState: "starting" | "listening" | "failed";
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
          *     `distinct = unmatched + matched`,
@@ -2704,6 +2758,8 @@ export interface components {
             commit: number;
             /** @description Why it is not ready, if it is not. */
             fault?: string | null;
+            /** @description How its listeners stand, for senders that do not come by HTTP. */
+            listeners?: components["schemas"]["ListenerItem"][];
         };
         /** @description All nodes over one database, and what waits for them. */
         Nodes: {
@@ -4362,6 +4418,11 @@ export interface components {
             /** @description It cannot be worked out, and why. */
             wrong?: string | null;
         };
+        /**
+         * @description How messages come to a listener.
+         * @enum {string}
+         */
+        Transport: "udp" | "tcp";
         /** @description What came of it. */
         TriedOperation: {
             state?: components["schemas"]["CallState"] | null;

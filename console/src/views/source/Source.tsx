@@ -8,6 +8,7 @@ import { some } from '../../ui/words';
 import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
 import { Versions } from '../definition/Versions';
 import { Kept } from './Kept';
+import { Listeners } from './Listeners';
 
 const BLANK = `source: name-of-the-source
 summary: Where the alerts come from
@@ -47,6 +48,12 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {found && <Came found={found} />}
+          {found && <Listeners of={found.listeners ?? []} />}
+          {found?.read_by_default && (
+            <Panel title="Read by the lines of its format">
+              <pre className="mono whitespace-pre-wrap break-words text-[12.5px]">{found.read_by_default}</pre>
+            </Panel>
+          )}
           {found && <Kept source={found.item.name} all={found.item.used.unreadable} />}
           {found && <Versions kind="source" name={found.item.name} onBringBack={editing.setText} />}
         </div>

@@ -2,7 +2,7 @@
 
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, Page, Plan, PlannedChange, Retried, UnreadableItem, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, Plan, PlannedChange, Retried, UnreadableItem, Use,
 };
 use similar::{ChangeTag, TextDiff};
 
@@ -57,6 +57,10 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         lines.push(format!("\nVerdicts: {}", counts.join(", ")));
     }
     if kind == "source" {
+        lines.extend(
+            d.read_by_default.iter().map(|read| format!("\nWithout lines of its own it is read by these:\n\n{read}")),
+        );
+        lines.extend(listeners(&d.listeners));
         let Use { conflicts, refused, .. } = &i.used;
         if *conflicts > 0 {
             let alerts = count(usize::try_from(*conflicts).unwrap_or_default(), "alert");
@@ -73,6 +77,27 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         lines.push(jobs(&Page { items: d.jobs.clone(), next: None, bounded: false }));
     }
     lines.join("\n")
+}
+
+/// Where a source is listened for, a line each.
+fn listeners(all: &[ListenerItem]) -> Vec<String> {
+    let one = |l: &ListenerItem| {
+        let (transport, state) = (word(&l.transport), word(&l.state));
+        let reason = l.reason.as_ref().map(|reason| format!(": {reason}; it is tried again")).unwrap_or_default();
+        let mut counts = vec![format!("{} taken", l.taken)];
+        let more =
+            [(l.unreadable, "unreadable"), (l.dropped, "lost"), (l.refused, "refused"), (l.open, "connections open")];
+        counts.extend(more.iter().filter(|(count, _)| *count > 0).map(|(count, of)| format!("{count} {of}")));
+        let counts = counts.join(", ");
+        format!("  {transport} {}  {state} since {}{reason}  {counts}  at {}", l.address, when(l.since), l.node)
+    };
+    let head = (!all.is_empty()).then(|| "\nListeners:".to_owned());
+    head.into_iter().chain(all.iter().map(one)).collect()
+}
+
+/// The word of a value that is one on the wire.
+fn word(value: &impl serde::Serialize) -> String {
+    serde_json::to_value(value).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default()
 }
 
 /// Payloads that could not be read, whole and each with its reason.

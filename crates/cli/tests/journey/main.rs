@@ -16,6 +16,7 @@ mod job_cases;
 mod kit;
 mod library;
 mod listen_cases;
+mod listeners;
 mod lists;
 mod night;
 mod nodes;

@@ -17,6 +17,8 @@ const READY_GUIDE: &str = include_str!("../../../../docs/guide/ready-made.md");
 const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.md");
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
+const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
+
 /// Somebody who reads a page and does what it says.
 struct Reader {
     folder: PathBuf,
@@ -37,7 +39,7 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406"].map(|written| (written, free())).to_vec();
+        let ports = ["8470", "7401", "7402", "7405", "7406", "5514"].map(|written| (written, free())).to_vec();
         Self {
             folder,
             ports,
@@ -51,6 +53,7 @@ impl Reader {
     fn own_ports(&self, text: &str) -> String {
         let own = |text: String, (written, port): &(&str, u16)| {
             text.replace(&format!("127.0.0.1:{written}"), &format!("127.0.0.1:{port}"))
+                .replace(&format!("--port {written}"), &format!("--port {port}"))
         };
         self.ports.iter().fold(text.to_owned(), own)
     }
@@ -135,6 +138,7 @@ impl Reader {
 
     /// The lines of a page stand, in their order, among what was printed; `...` is anything.
     fn compare(&self, wanted: &str) {
+        let wanted = self.own_ports(wanted);
         let mut printed = self.printed.lines();
         for line in wanted.lines().filter(|l| l.trim() != "...") {
             let pieces: Vec<&str> = line.split("...").map(str::trim).collect();
@@ -205,6 +209,11 @@ fn the_guide_to_runbooks_does_what_it_says() {
 #[test]
 fn the_guide_to_ready_made_runbooks_does_what_it_says() {
     Reader::new("guide-ready").follow(READY_GUIDE);
+}
+
+#[test]
+fn the_guide_to_senders_does_what_it_says() {
+    Reader::new("guide-sender").follow(SENDER_GUIDE);
 }
 
 #[test]

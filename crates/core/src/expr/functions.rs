@@ -166,7 +166,7 @@ impl Function {
 use Takes::{Any, List, Number, Span, Text, TextOrNumber, TextOrSpan, TimeOrSpan};
 
 /// All of them. Each may be written before its first value or after it: `size(x)`, `x.size()`.
-pub static FUNCTIONS: [Function; 44] = [
+pub static FUNCTIONS: [Function; 45] = [
     Function::new(
         "size",
         &[Any],
@@ -300,6 +300,13 @@ pub static FUNCTIONS: [Function; 44] = [
     Function::new("trim", &[Text], Gives::Text, "without white space at both ends", |a| {
         one_text(a, |t| t.trim().to_owned())
     }),
+    Function::new(
+        "slug",
+        &[Text],
+        Gives::Text,
+        "as a part of a kind or a resource: letters, digits, `.`, `-` and `_` stay, whatever else is between them becomes one `-`",
+        |a| one_text(a, crate::text::slug),
+    ),
     Function::new("split", &[Text, Text], Gives::Texts, "the pieces between a separator", split),
     Function::new("join", &[List, Text], Gives::Text, "the elements as one text, with a separator between them", join)
         .optional(1),

@@ -1,13 +1,13 @@
-//! From a payload to alerts: what a `source:` document says about its sender's messages.
+//! From a delivery to alerts: what a `source:` document says about its sender's messages.
 //!
-//! Owns the document, its checks, and [`Source::read`]. Receiving payloads and proving who sent
+//! Owns the document, its checks, and [`Source::read`]. Receiving deliveries and proving who sent
 //! them is the service's business; what an alert is, [`crate::alert`]'s.
 
 mod intake;
 mod read;
 
-pub use intake::{Intake, IntakeDoc, Webhook};
-pub use read::{MAX_ALERTS, Payload, ReadDoc, ReadOutcome, Unreadable};
+pub use intake::{AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Syslog};
+pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 
 use crate::{
     Alert,
@@ -15,10 +15,12 @@ use crate::{
     document::{Checker, Document, Problem},
     expr::Template,
 };
-use read::Lines;
+use intake::Message;
+use read::{Lines, MAX_STEPS, Payload};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::cell::Cell;
 
 /// Arvok's own source: what it tells of itself. No document is called so.
 pub const OWN: &str = "arvok";
@@ -49,7 +51,8 @@ pub struct SourceDoc {
     pub summary: Option<String>,
     /// How its messages arrive.
     pub intake: IntakeDoc,
-    /// How a payload becomes alerts. Left out: payloads are in the normal form already.
+    /// How a message becomes alerts. Left out: what is posted to a webhook is in the normal form already, and messages of
+    /// an open format are read as that format says.
     #[serde(default)]
     pub read: Option<ReadDoc>,
 }
@@ -63,26 +66,68 @@ pub struct Source {
     pub summary: Option<String>,
     /// How its messages arrive.
     pub intake: Intake,
-    /// The lines; none where payloads are in the normal form.
+    /// The lines; none where deliveries are in the normal form.
     read: Option<Lines>,
+    /// Whether these are its own.
+    has_lines: bool,
 }
 
 impl Source {
-    /// The alerts of a payload.
-    ///
-    /// # Errors
-    /// Why none of it can be read.
-    pub fn read(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        payload.read(&self.name, self.read.as_ref())
+    /// The alerts of a delivery.
+    pub fn read(&self, delivery: &Delivery<'_>) -> ReadOutcome {
+        let left = Cell::new(MAX_STEPS);
+        let messages = match self.intake.decode(delivery) {
+            Ok(messages) => messages,
+            Err(reason) => return ReadOutcome { unreadable: vec![Unread::whole(reason)], ..ReadOutcome::default() },
+        };
+        let several = messages.len() > 1;
+        let mut all = ReadOutcome::default();
+        for (n, message) in messages.into_iter().enumerate() {
+            let item = several.then_some(n);
+            match message {
+                Ok(Message { body, part }) => {
+                    let fallback_id = item.map(|n| format!("{}-{n}", delivery.fallback_id));
+                    let fallback_id = fallback_id.as_deref().unwrap_or(delivery.fallback_id);
+                    all.join(self.read_message(delivery, &body, fallback_id, &left), item, part);
+                }
+                Err(e) => {
+                    all.unreadable.push(Unread { item, reason: e.reason, part: Some(e.part), of_each: false });
+                }
+            }
+            if all.alerts.len() > MAX_ALERTS {
+                let reason = format!("holds more than {MAX_ALERTS} alerts");
+                return ReadOutcome { unreadable: vec![Unread::whole(reason)], ..ReadOutcome::default() };
+            }
+        }
+        all
     }
 
-    /// The alert of one item of a payload of which nothing else is known any more: for the lines that
-    /// look at the whole, there is none.
+    /// The lines by which its format is read, as they would be written, where it has none of its own.
+    pub fn default_read(&self) -> Option<String> {
+        if self.has_lines { None } else { self.intake.default_read().map(|lines| lines.text()) }
+    }
+
+    fn read_message(&self, delivery: &Delivery<'_>, body: &Value, fallback_id: &str, left: &Cell<u32>) -> ReadOutcome {
+        let names = self.intake.names(body, delivery.properties);
+        let Delivery { received, normal, .. } = *delivery;
+        let payload = Payload { body, names: &names, received, fallback_id, normal, left };
+        payload.read(&self.name, self.read.as_ref()).unwrap_or_else(|why| ReadOutcome {
+            unreadable: vec![Unread::whole(why.to_string())],
+            ..ReadOutcome::default()
+        })
+    }
+
+    /// The alert of one item of `each` that was kept: of its message nothing else is known any more.
     ///
     /// # Errors
     /// Why it cannot be read.
-    pub fn read_item(&self, payload: Payload<'_>) -> Result<ReadOutcome, Unreadable> {
-        payload.read_item(&self.name, self.read.as_ref())
+    pub fn read_item(&self, delivery: &Delivery<'_>) -> Result<ReadOutcome, String> {
+        let item = intake::json(delivery.raw)?;
+        let names = self.intake.names(&item, delivery.properties);
+        let Delivery { received, fallback_id, normal, .. } = *delivery;
+        let left = &Cell::new(MAX_STEPS);
+        let payload = Payload { body: &item, names: &names, received, fallback_id, normal, left };
+        payload.read_item(&self.name, self.read.as_ref()).map_err(|why| why.to_string())
     }
 }
 
@@ -107,11 +152,18 @@ impl Defined for Source {
         if doc.source == OWN {
             check.fail("/source", "`arvok` is the name under which Arvok tells of itself; choose another");
         }
-        let read = match doc.read {
+        let has_lines = doc.read.is_some();
+        let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {
             None => Some(None),
             Some(read) => Lines::check(&mut check, read, offers).map(Some),
         };
-        let made = intake.zip(read).map(|(intake, read)| Self { name: doc.source, summary: doc.summary, intake, read });
+        let made = intake.zip(read).map(|(intake, read)| Self {
+            name: doc.source,
+            summary: doc.summary,
+            intake,
+            read,
+            has_lines,
+        });
         check.finish(made)
     }
 }

@@ -16,12 +16,13 @@ use arvok_core::{
     connector::Connection,
     rule::Rule,
     settle,
+    source::Source,
     text::{cut, hint},
 };
 use arvok_store::{
     StoreError,
     definitions::{self as store, Awaited, NewVersion},
-    read,
+    nodes, read,
     secrets::{self, Approval},
 };
 use chrono::{DateTime, Utc};
@@ -109,7 +110,14 @@ pub(super) async fn one(
     super::job_steps::set_doing(&mut jobs);
     let named = |(kind, name): (Kind, &str)| DefinitionName { kind: kind.as_str().into(), name: name.into() };
     let used_by = published.catalog.used_by(kind, &name).into_iter().map(named).collect();
-    Ok(web::Json(DefinitionDetail { item, text: entry.document.text.clone(), verdicts, used_by, jobs }))
+    let source = published.catalog.get::<Source>(&name).map(|(source, _)| source).filter(|_| kind == Kind::Source);
+    let listeners = match source.filter(|source| source.intake.http().is_none()) {
+        Some(_) => nodes::listeners(&node.db, &name).await?,
+        None => Vec::new(),
+    };
+    let read_by_default = source.and_then(Source::default_read);
+    let text = entry.document.text.clone();
+    Ok(web::Json(DefinitionDetail { item, text, verdicts, used_by, jobs, listeners, read_by_default }))
 }
 
 /// All versions of a definition, newest first, 200 at most.
@@ -281,6 +289,12 @@ async fn put(
     // It is published, whether or not this node can load it at this moment; it looks again in a second.
     if let Err(e) = node.reload().await {
         tracing::warn!("what was published cannot be loaded yet: {e}");
+    }
+    // Whoever sends right after it is heard.
+    let changes =
+        changed.iter().any(|entry| entry.kind == Kind::Source) || gone.iter().any(|(kind, _)| *kind == Kind::Source);
+    if changes && node.key_fault.is_none() {
+        node.listeners.settled(node.published().generation).await;
     }
     tracing::info!(by = caller.0.name, "published");
     Ok(())

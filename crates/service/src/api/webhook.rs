@@ -1,4 +1,4 @@
-//! `POST /in/{source}`: the door of webhooks. It knows the sender, weighs the payload and hands it to the one way in.
+//! `POST /in/{source}`: the door of what is posted, any JSON or CloudEvents. It knows the sender, weighs the payload and hands it to the one way in.
 
 use super::{
     ApiError, MAX_BODY, audit, body,
@@ -20,10 +20,10 @@ use arvok_api::{Problem, Role, Taken};
 use arvok_core::{
     Kind,
     connector::{Credential, Opened},
-    source::{Intake, Source, Webhook},
+    source::{HEADERS, HttpIntake, Source},
 };
 use arvok_store::{Class, access};
-use serde_json::Value;
+use serde_json::{Map, Value};
 use subtle::ConstantTimeEq;
 
 /// The content type of a body that is in the normal form whatever the source's own lines say.
@@ -50,7 +50,7 @@ pub(super) async fn take(
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
     let published = node.published();
-    let source = known(&node, &published, &name, &request).await.inspect_err(|e| {
+    let (source, http) = known(&node, &published, &name, &request).await.inspect_err(|e| {
         if e.status_code() == StatusCode::UNAUTHORIZED && published.catalog.get::<Source>(&name).is_some() {
             node.metrics.intake.refused_senders.get_or_create(&SourceLabel { source: name.clone() }).inc();
             audit::refused(&node, &request, "sender.refused", &format!("source {}", *name));
@@ -58,16 +58,15 @@ pub(super) async fn take(
     })?;
     let key = key(&request)?;
     let mut admission = admit(&node, source, &request)?;
-    let Intake::Webhook(webhook) = &source.intake;
     let raw = body::read_charged(payload, MAX_BODY, &mut admission).await.inspect_err(|e| {
         if matches!(e, ApiError::Busy) {
             node.metrics.intake.refused.inc();
         }
     })?;
-    let message =
-        Message { raw: &raw, beside: &[("headers", &headers(&request, webhook))], normal: is_normal(&request), key };
+    let properties = Map::from_iter([(HEADERS.to_owned(), headers(&request, http))]);
+    let message = Message { raw: &raw, properties, normal: is_normal(&request), key };
     let taken = accept(&node, &published, source, message, admission).await?;
-    let status = StatusCode::from_u16(webhook.answer).unwrap_or(StatusCode::ACCEPTED);
+    let status = StatusCode::from_u16(http.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(taken))
 }
 
@@ -102,22 +101,21 @@ async fn known<'a>(
     published: &'a Published,
     name: &str,
     request: &HttpRequest,
-) -> Result<&'a Source, ApiError> {
+) -> Result<(&'a Source, &'a HttpIntake), ApiError> {
     if let Some(fault) = &node.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
     let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
     let scope = SecretScope::of(published, Kind::Source, name);
-    if let Some(source) = source {
-        let Intake::Webhook(webhook) = &source.intake;
-        match webhook.credential.open(|template| scope.fill(template)) {
-            Ok(wanted) if shows(request, &wanted) => return Ok(source),
+    let posted = source.and_then(|source| Some((source, source.intake.http()?)));
+    if let Some((source, http)) = posted {
+        match http.credential.open(|template| scope.fill(template)) {
+            Ok(wanted) if shows(request, &wanted) => return Ok((source, http)),
             Ok(_) => {}
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
     }
-    let by_password = matches!(source.map(|s| &s.intake),
-        Some(Intake::Webhook(webhook)) if matches!(webhook.credential, Credential::Basic { .. }));
+    let by_password = posted.is_some_and(|(_, http)| matches!(http.credential, Credential::Basic { .. }));
     let shown = bearer(request).ok_or(match by_password {
         true if basic(request).is_some() => ApiError::BadPassword,
         true => ApiError::NoPassword,
@@ -132,7 +130,11 @@ async fn known<'a>(
     if who.role < Role::Author {
         return Err(ApiError::role(Role::Author, who.role));
     }
-    source.ok_or_else(|| unknown(published, Kind::Source, name))
+    let source = source.ok_or_else(|| unknown(published, Kind::Source, name))?;
+    posted.ok_or_else(|| {
+        let intake = source.intake.word();
+        ApiError::BadRequest(format!("nothing is posted to the source {name}: its alerts come by {intake}"))
+    })
 }
 
 /// Whether a request shows a credential. However much of it is right, the comparison takes as long.
@@ -164,8 +166,8 @@ fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
 }
 
 /// What is neither credential nor cookie.
-fn headers(request: &HttpRequest, webhook: &Webhook) -> Value {
-    let shown = |name: &str| match &webhook.credential {
+fn headers(request: &HttpRequest, http: &HttpIntake) -> Value {
+    let shown = |name: &str| match &http.credential {
         Credential::Header { name: its, .. } => its == name,
         _ => false,
     };

@@ -12,23 +12,23 @@ use crate::{
 };
 use arvok_api::{KeptItem, Taken};
 use arvok_core::{
-    bounds::{depth_complaint, too_deep},
-    source::{Payload, ReadOutcome, Source},
-    text::{clean_json, cut},
+    source::{Delivery, ReadOutcome, Source},
+    text::cut,
 };
 use arvok_store::{
     entity::unreadable,
     intake::{Parcel, Strange},
 };
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 
 /// A payload as it came to a door.
 #[derive(Debug)]
 pub(crate) struct Message<'a> {
-    /// The body as it was received.
+    /// Its bytes as they were received.
     pub raw: &'a [u8],
-    /// What else the intake offers to expressions.
-    pub beside: &'a [(&'static str, &'a Value)],
+    /// What came beside it, by the names of its intake.
+    pub properties: Map<String, Value>,
     /// Whether the sender says that the body is in the normal form.
     pub normal: bool,
     /// A key of the sender's by which what it sends again is known.
@@ -47,52 +47,33 @@ pub(crate) async fn accept(
     admission: Admission,
 ) -> Result<Taken, NotTaken> {
     let received = clock::now();
-    let offered: Map<String, Value> =
-        message.beside.iter().map(|(name, value)| ((*name).to_owned(), (*value).clone())).collect();
-    let strange = |reason: String, text: &str, item: bool| Strange {
-        reason: published.redactor.text(&reason),
-        payload: cut(text, KEPT).to_owned(),
-        item,
-        beside: Value::Object(offered.clone()),
-    };
-    let mut parcel = Parcel { source: source.name.clone(), received, ..Parcel::default() };
-    let mut left_out = 0;
-    let mut items = Vec::new();
-    let Message { raw, beside, normal, key } = message;
+    let Message { raw, properties, normal, key } = message;
     let fallback_id = key.unwrap_or_else(random::id);
-    let read = json(raw).and_then(|body| {
-        let payload = Payload { body: &body, beside, received, fallback_id: &fallback_id, normal };
-        source.read(payload).map_err(|e| e.to_string())
-    });
-    match read {
-        Ok(outcome) => {
-            parcel.alerts = outcome.alerts;
-            left_out = outcome.left_out;
-            for (line, times) in outcome.absent {
-                let label = LineLabel { source: source.name.clone(), line };
-                node.metrics.intake.absent.get_or_create(&label).inc_by(times);
-            }
-            for (why, item) in outcome.unreadable {
-                items.push(why.item);
-                parcel.strange.push(strange(why.to_string(), &item.to_string(), true));
-            }
-        }
-        Err(reason) => parcel.strange.push(strange(reason, &String::from_utf8_lossy(raw), false)),
+    let delivery = Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
+    let ReadOutcome { alerts, left_out, absent, unreadable } = source.read(&delivery);
+    for (line, times) in absent {
+        let label = LineLabel { source: source.name.clone(), line };
+        node.metrics.intake.absent.get_or_create(&label).inc_by(times);
     }
-    let nothing = parcel.alerts.is_empty() && left_out == 0;
-    let reasons: Vec<String> = parcel.strange.iter().map(|s| s.reason.clone()).collect();
+    let nothing = alerts.is_empty() && left_out == 0;
+    let (mut strange, mut items) = (Vec::new(), Vec::new());
+    for unread in unreadable {
+        let reason = published.redactor.text(&unread.reason);
+        items.push((unread.item, reason.clone()));
+        let whole = || String::from_utf8_lossy(raw);
+        let payload = unread.part.as_deref().map_or_else(whole, Cow::Borrowed);
+        let payload = cut(&payload, KEPT).to_owned();
+        strange.push(Strange { reason, payload, item: unread.of_each, beside: Value::Object(properties.clone()) });
+    }
+    let parcel = Parcel { source: source.name.clone(), received, alerts, strange };
     let taken = deliver(node, parcel, admission).await?;
-    let mut kept = taken.kept.into_iter().zip(reasons);
-    if nothing && let Some((id, reason)) = kept.next() {
+    let kept = taken.kept.into_iter().zip(items);
+    let mut unreadable = kept.map(|(id, (item, reason))| KeptItem { id, item, reason }).collect::<Vec<_>>();
+    if nothing && !unreadable.is_empty() {
+        let KeptItem { id, reason, .. } = unreadable.swap_remove(0);
         return Err(NotTaken::Strange { id, reason });
     }
-    let unreadable = items.into_iter().zip(kept).map(|(item, (id, reason))| KeptItem { id, item, reason }).collect();
     Ok(Taken { alerts: taken.alerts, left_out, unreadable })
-}
-
-fn json(raw: &[u8]) -> Result<Value, String> {
-    let json: Value = serde_json::from_slice(raw).map_err(|e| format!("is not JSON: {e}"))?;
-    if too_deep(&json) { Err(depth_complaint()) } else { Ok(clean_json(json)) }
 }
 
 /// What became of a payload that was kept.
@@ -126,23 +107,28 @@ pub(crate) async fn accept_again(node: &Node, source: &Source, kept: &unreadable
 }
 
 fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, String> {
-    let cut_short = kept.payload.len() + 4 > KEPT && serde_json::from_str::<Value>(&kept.payload).is_err();
+    let is_json = || serde_json::from_str::<serde::de::IgnoredAny>(&kept.payload).is_ok();
+    let cut_short = kept.payload.len() + 4 > KEPT && !is_json();
     if cut_short {
         return Err("was cut when it was kept; have it sent again".into());
     }
-    let body = json(kept.payload.as_bytes())?;
     // The same id each time, so that a second try after a death takes nothing twice.
     let fallback_id = format!("unreadable-{}", kept.id);
-    // What came beside it; nothing of what was kept before that was.
-    let nothing = Value::Object(Map::new());
-    let offered = |name: &str| kept.beside.as_ref().and_then(|beside| beside.get(name)).unwrap_or(&nothing);
-    let beside: Vec<_> = source.intake.offers().iter().filter(|n| **n != "body").map(|n| (*n, offered(n))).collect();
-    let normal = offered("normal") == &Value::Bool(true);
-    let payload = Payload { body: &body, beside: &beside, received: clock::now(), fallback_id: &fallback_id, normal };
-    let outcome = if kept.item && !normal { source.read_item(payload) } else { source.read(payload) };
-    let outcome = outcome.map_err(|e| e.to_string())?;
+    let properties = kept.beside.as_ref().and_then(Value::as_object).cloned().unwrap_or_default();
+    let normal = properties.get("normal") == Some(&Value::Bool(true));
+    let delivery = Delivery {
+        raw: kept.payload.as_bytes(),
+        properties: &properties,
+        received: clock::now(),
+        fallback_id: &fallback_id,
+        normal,
+    };
+    let outcome = match kept.item && !normal {
+        true => source.read_item(&delivery)?,
+        false => source.read(&delivery),
+    };
     match outcome.unreadable.first() {
-        Some((why, _)) => Err(why.to_string()),
+        Some(unread) => Err(unread.reason.clone()),
         None => Ok(outcome),
     }
 }

@@ -4,6 +4,7 @@ mod announcer;
 mod call_log;
 mod changes;
 mod followers;
+mod listeners;
 mod published;
 mod questions;
 
@@ -11,6 +12,7 @@ pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use followers::{Followers, Place};
+pub(crate) use listeners::{Listeners, Open, Standing};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 use questions::Questions;
 
@@ -88,11 +90,15 @@ pub(crate) struct Node {
     /// Values for `setting(name)`, as they were read last; what is published has those that it was loaded with.
     settings: ArcSwap<Settings>,
     pub published: ArcSwap<Published>,
+    /// The generation of what is published, for whoever waits for the next.
+    generation: watch::Sender<i64>,
     reloading: Mutex<()>,
     pub changes: Changes,
     /// Tells all nodes what changed.
     pub announcer: Announcer,
     pub door: Door,
+    /// How what listens for senders stands.
+    pub listeners: Arc<Listeners>,
     /// Whether it does its work.
     pub vitals: Vitals,
     /// How far the tables have come, as far as was heard here.
@@ -150,10 +156,12 @@ impl Node {
             key_fault: None,
             settings: ArcSwap::from_pointee(config.settings.clone()),
             published: ArcSwap::default(),
+            generation: watch::Sender::new(0),
             reloading: Mutex::new(()),
             changes: Changes::new(),
             announcer: Announcer::default(),
             door,
+            listeners: Arc::new(Listeners::new()),
             vitals: Vitals::default(),
             heard: StdMutex::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
@@ -185,6 +193,11 @@ impl Node {
         self.settings.store(Arc::new(config.settings.clone()));
         self.public_url.store(Arc::new(config.public_url()));
         self.reload().await
+    }
+
+    /// Tells when something else is published.
+    pub fn generation(&self) -> watch::Receiver<i64> {
+        self.generation.subscribe()
     }
 
     /// What is published now.
@@ -299,7 +312,9 @@ impl Node {
         self.metrics.own.generation.set(published.generation);
         self.metrics.own.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
         crate::log::knows(&published.redactor);
+        let generation = published.generation;
         self.published.store(Arc::new(published));
+        self.generation.send_replace(generation);
         Ok(())
     }
 }

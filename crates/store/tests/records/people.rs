@@ -120,6 +120,7 @@ fn nodes_come_and_go_and_a_restart_is_not_two() {
             oldest_seconds: 0.0,
             commit_seconds: 0.01,
             fault: None,
+            listeners: Vec::new(),
         };
         for (name, address) in
             [("a", "127.0.0.1:1"), ("b", "127.0.0.1:2"), ("a2", "127.0.0.1:1"), ("a2", "127.0.0.1:1")]

@@ -11,7 +11,7 @@ fn nodes_that_start_together_migrate_once() {
     block(async {
         let done = futures_util::future::join_all((0..4).map(|_| schema::migrate(&db))).await;
         assert!(done.iter().all(Result::is_ok), "{done:?}");
-        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, 1);
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, schema::migrations());
         assert_eq!(one(&db, "SELECT count(*) AS x FROM routines").await, 1);
         schema::migrate(&db).await.expect("nothing to do");
     });
@@ -96,6 +96,6 @@ fn a_node_goes_on_with_a_database_that_a_newer_release_has_migrated_as_long_as_t
         run(&db, "UPDATE migration_floor SET migration = '0001_baseline'").await;
         run(&db, "DELETE FROM seaql_migrations WHERE version = '0001_baseline'").await;
         assert!(schema::migrate(&db).await.is_err());
-        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, json!(1));
+        assert_eq!(one(&db, "SELECT count(*) AS x FROM seaql_migrations").await, schema::migrations());
     });
 }

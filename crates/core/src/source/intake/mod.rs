@@ -1,52 +1,179 @@
-//! How messages arrive. One file for each kind of intake: what it is written as, and what its messages offer to the
-//! expressions of `read`.
+//! How messages arrive. One file for each kind of intake: what it is written as, how a delivery is taken apart into
+//! messages, and which names a message offers to the expressions of `read`.
+//!
+//! Receiving deliveries is the service's business; what `read` makes of a message, [`super::read`]'s.
 
+mod cloudevents;
+mod http;
+mod syslog;
 mod webhook;
 
-pub use webhook::{Webhook, WebhookDoc};
+pub use http::{HttpIntake, HttpIntakeDoc};
+pub use syslog::{AddressRange, Syslog, SyslogDoc};
 
-use crate::{document::Checker, expr::Template};
+use super::read::ReadDoc;
+use crate::{
+    bounds::{depth_complaint, too_deep},
+    document::Checker,
+    expr::Template,
+    text::clean_json,
+};
+use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use std::sync::LazyLock;
+
+/// The name of what HTTP headers are offered as, in lower case and without credentials.
+pub const HEADERS: &str = "headers";
+/// The name of what a sender's address is offered as.
+pub const PEER: &str = "peer";
 
 /// How messages arrive.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct IntakeDoc {
+#[serde(rename_all = "lowercase")]
+pub enum IntakeDoc {
     /// JSON posted to `/in/{source}`.
-    pub webhook: WebhookDoc,
+    Webhook(HttpIntakeDoc),
+    /// CloudEvents 1.0 posted to `/in/{source}`: structured, binary or as a batch.
+    CloudEvents(HttpIntakeDoc),
+    /// Syslog messages (RFC 5424 and RFC 3164) over UDP and TCP.
+    Syslog(SyslogDoc),
 }
 
 /// A checked intake.
 #[derive(Clone, Debug)]
 pub enum Intake {
     /// JSON posted to `/in/{source}`.
-    Webhook(Webhook),
+    Webhook(HttpIntake),
+    /// CloudEvents 1.0 posted to `/in/{source}`.
+    CloudEvents(HttpIntake),
+    /// Syslog messages over UDP and TCP.
+    Syslog(Syslog),
+}
+
+/// A payload as a door received it.
+#[derive(Clone, Copy, Debug)]
+pub struct Delivery<'a> {
+    /// Its bytes.
+    pub raw: &'a [u8],
+    /// What came beside it, by name: [`HEADERS`], [`PEER`]; no credentials.
+    pub properties: &'a Map<String, Value>,
+    /// Our clock.
+    pub received: DateTime<Utc>,
+    /// Unique by the caller's care; the base of ids that the sender did not give.
+    pub fallback_id: &'a str,
+    /// Whether the sender says that it is JSON in the normal form, whatever the source's lines.
+    pub normal: bool,
+}
+
+/// One message of a delivery.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Message {
+    /// What an alert of it carries as its body.
+    pub body: Value,
+    /// What of the delivery is kept if it cannot be read; none for all of it.
+    pub part: Option<String>,
+}
+
+/// A message of several that is none.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Malformed {
+    pub reason: String,
+    pub part: String,
 }
 
 impl IntakeDoc {
-    /// The names that its messages offer to expressions.
-    pub(super) const fn offers(&self) -> &'static [&'static str] {
-        &webhook::OFFERS
+    /// Checks what is written.
+    pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Intake> {
+        match self {
+            Self::Webhook(doc) => doc.check(check, &format!("{at}/webhook")).map(Intake::Webhook),
+            Self::CloudEvents(doc) => doc.check(check, &format!("{at}/cloudevents")).map(Intake::CloudEvents),
+            Self::Syslog(doc) => doc.check(check, &format!("{at}/syslog")).map(Intake::Syslog),
+        }
     }
 
-    pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Intake> {
-        self.webhook.check(check, &format!("{at}/webhook")).map(Intake::Webhook)
+    /// The names that its messages offer to expressions.
+    pub(super) const fn offers(&self) -> &'static [&'static str] {
+        match self {
+            Self::Webhook(_) => &webhook::OFFERS,
+            Self::CloudEvents(_) => &cloudevents::OFFERS,
+            Self::Syslog(_) => &syslog::OFFERS,
+        }
     }
 }
 
 impl Intake {
-    /// The names that its messages offer to expressions.
-    pub const fn offers(&self) -> &'static [&'static str] {
+    /// How its senders are known, where they come by HTTP.
+    pub const fn http(&self) -> Option<&HttpIntake> {
         match self {
-            Self::Webhook(_) => &webhook::OFFERS,
+            Self::Webhook(http) | Self::CloudEvents(http) => Some(http),
+            Self::Syslog(_) => None,
+        }
+    }
+
+    /// What it is called in a document.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Webhook(_) => "webhook",
+            Self::CloudEvents(_) => "cloudevents",
+            Self::Syslog(_) => "syslog",
+        }
+    }
+
+    /// The lines by which messages of an open format are read where a source has none of its own.
+    pub(super) fn default_read(&self) -> Option<ReadDoc> {
+        match self {
+            Self::Webhook(_) => None,
+            Self::CloudEvents(_) => Some(cloudevents::default_read()),
+            Self::Syslog(_) => Some(syslog::default_read()),
+        }
+    }
+
+    /// The messages of a delivery.
+    ///
+    /// # Errors
+    /// Why it holds none.
+    pub(super) fn decode(&self, delivery: &Delivery<'_>) -> Result<Vec<Result<Message, Malformed>>, String> {
+        let whole = |body| vec![Ok(Message { body, part: None })];
+        match self {
+            _ if delivery.normal => json(delivery.raw).map(whole),
+            Self::Webhook(_) => json(delivery.raw).map(whole),
+            Self::CloudEvents(_) => cloudevents::decode(delivery),
+            Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
+        }
+    }
+
+    /// The values that a message offers to expressions, by name.
+    pub(super) fn names<'a>(
+        &self,
+        body: &'a Value,
+        properties: &'a Map<String, Value>,
+    ) -> Vec<(&'static str, &'a Value)> {
+        let headers = || (HEADERS, properties.get(HEADERS).unwrap_or_else(|| &NO_HEADERS));
+        match self {
+            Self::Webhook(_) => vec![("body", body), headers()],
+            Self::CloudEvents(_) => vec![("event", body), headers()],
+            Self::Syslog(_) => {
+                syslog::OFFERS.iter().map(|name| (*name, body.get(*name).unwrap_or(&Value::Null))).collect()
+            }
         }
     }
 
     /// The templates of what a sender must show, with their places in the document.
     pub(super) fn credentials(&self) -> Vec<(&'static str, &Template)> {
         match self {
-            Self::Webhook(webhook) => webhook.credential.templates("/intake/webhook/credential"),
+            Self::Webhook(http) => http.credential.templates("/intake/webhook/credential"),
+            Self::CloudEvents(http) => http.credential.templates("/intake/cloudevents/credential"),
+            Self::Syslog(_) => Vec::new(),
         }
     }
+}
+
+static NO_HEADERS: LazyLock<Value> = LazyLock::new(|| Value::Object(Map::new()));
+
+/// Bytes as a value that can be stored.
+pub(super) fn json(raw: &[u8]) -> Result<Value, String> {
+    let value: Value = serde_json::from_slice(raw).map_err(|e| format!("is not JSON: {e}"))?;
+    if too_deep(&value) { Err(depth_complaint()) } else { Ok(clean_json(value)) }
 }

@@ -2,11 +2,13 @@
 
 mod payload;
 
-pub use payload::{Payload, ReadOutcome, Unreadable};
+pub use payload::{ReadOutcome, Unread};
+
+pub(super) use payload::{MAX_STEPS, Payload};
 
 use crate::{
     Severity,
-    document::Checker,
+    document::{Checker, flow},
     expr::{Expr, Names},
 };
 use schemars::JsonSchema;
@@ -14,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// Most alerts that one payload may hold.
+/// Most alerts that one delivery may hold.
 pub const MAX_ALERTS: usize = 1000;
 
 /// Expressions over what the intake offers and `item`, one for each field of the normal form.
@@ -52,6 +54,23 @@ pub struct ReadDoc {
     /// Whether it is an alert at all; what is not kept is counted.
     #[serde(default)]
     pub keep: Option<String>,
+}
+
+impl ReadDoc {
+    /// The lines as people write them.
+    pub(super) fn text(&self) -> String {
+        let mut text = "read:".to_owned();
+        for (line, value) in serde_json::to_value(self).ok().as_ref().and_then(Value::as_object).into_iter().flatten() {
+            let written = match value {
+                Value::Null => continue,
+                Value::Object(map) if map.is_empty() => continue,
+                Value::String(expression) => format!("'{}'", expression.replace('\'', "''")),
+                other => flow(other),
+            };
+            text += &format!("\n  {line}: {written}");
+        }
+        text
+    }
 }
 
 /// How the severity is found.

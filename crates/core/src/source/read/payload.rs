@@ -13,22 +13,24 @@ use std::{
     collections::BTreeMap,
 };
 
-/// A payload as it arrived.
+/// One message as its source's lines see it.
 #[derive(Clone, Copy, Debug)]
-pub struct Payload<'a> {
-    /// The JSON body.
+pub(in crate::source) struct Payload<'a> {
+    /// What its alert carries as its body.
     pub body: &'a Value,
-    /// What else the intake offers to expressions, by name; no credentials.
-    pub beside: &'a [(&'static str, &'a Value)],
+    /// What the intake offers to expressions, by name; no credentials.
+    pub names: &'a [(&'static str, &'a Value)],
     /// Our clock.
     pub received: DateTime<Utc>,
     /// Unique by the caller's care; the base of ids that the sender did not give.
     pub fallback_id: &'a str,
     /// Whether the sender says that the body is in the normal form, whatever the source's lines.
     pub normal: bool,
+    /// What is left of the steps for the whole delivery.
+    pub left: &'a Cell<u32>,
 }
 
-/// What came of a payload.
+/// What came of a delivery.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct ReadOutcome {
     /// Its alerts.
@@ -37,15 +39,49 @@ pub struct ReadOutcome {
     pub left_out: usize,
     /// How often an optional line of `read` gave nothing that could be used, by the line.
     pub absent: BTreeMap<&'static str, u64>,
-    /// Items that cannot be read, where others of the payload can: the reason and the item.
-    pub unreadable: Vec<(Unreadable, Value)>,
+    /// What cannot be read. It is kept aside; whatever else of the delivery can be read is taken.
+    pub unreadable: Vec<Unread>,
 }
 
-/// Why a payload, or one item of it, cannot be read. It is then kept aside; of several items those
-/// that can be read are taken.
+/// A part of a delivery that cannot be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unread {
+    /// Which message of several, or which item of `each`.
+    pub item: Option<usize>,
+    /// Why.
+    pub reason: String,
+    /// What is kept of it; none for the whole delivery.
+    pub part: Option<String>,
+    /// Whether that is an item of `each`, of whose message nothing else is known any more.
+    pub of_each: bool,
+}
+
+impl ReadOutcome {
+    /// Adds what came of one message of several; what is kept of it where it cannot be read.
+    pub(in crate::source) fn join(&mut self, other: Self, item: Option<usize>, part: Option<String>) {
+        self.alerts.extend(other.alerts);
+        self.left_out += other.left_out;
+        for (line, times) in other.absent {
+            *self.absent.entry(line).or_default() += times;
+        }
+        for unread in other.unreadable {
+            let part = unread.part.or_else(|| part.clone());
+            self.unreadable.push(Unread { item: item.or(unread.item), part, ..unread });
+        }
+    }
+}
+
+impl Unread {
+    /// The whole delivery.
+    pub(in crate::source) fn whole(reason: String) -> Self {
+        Self { item: None, reason, part: None, of_each: false }
+    }
+}
+
+/// Why a message, or one item of it, cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{}`{line}`: {reason}", .item.map_or_else(String::new, |i| format!("item {i}, ")))]
-pub struct Unreadable {
+pub(in crate::source) struct Unreadable {
     /// Which item, where `each` is used.
     pub item: Option<usize>,
     /// The line of `read`, or the field of the normal form.
@@ -54,21 +90,19 @@ pub struct Unreadable {
     pub reason: String,
 }
 
-/// Most steps of all expressions over one payload: as many as two hundred of the largest take.
-const MAX_STEPS: u32 = 200 * BUDGET;
+/// Most steps of all expressions over one delivery: as many as two hundred of the largest take.
+pub(in crate::source) const MAX_STEPS: u32 = 200 * BUDGET;
 
 struct View<'a> {
     payload: Payload<'a>,
     item: Option<&'a Value>,
-    /// What is left of the steps for the whole payload.
-    left: &'a Cell<u32>,
     /// Optional lines that gave nothing.
     absent: &'a RefCell<BTreeMap<&'static str, u64>>,
 }
 
 impl<'a> View<'a> {
     fn eval(&'a self, expr: &'a Expr) -> Result<Val<'a>, ExprError> {
-        expr.eval_within(self, self.left)
+        expr.eval_within(self, self.payload.left)
     }
 
     /// Notes that an optional line gave nothing that could be used.
@@ -92,9 +126,8 @@ impl<'a> View<'a> {
 impl<'a> Scope<'a> for View<'a> {
     fn name(&'a self, name: &str) -> Option<Val<'a>> {
         match name {
-            "body" => Some(Val::json(self.payload.body)),
             "item" => self.item.map(Val::json),
-            other => self.payload.beside.iter().find(|(name, _)| *name == other).map(|(_, value)| Val::json(value)),
+            other => self.payload.names.iter().find(|(name, _)| *name == other).map(|(_, value)| Val::json(value)),
         }
     }
 }
@@ -119,9 +152,12 @@ impl Payload<'_> {
     /// The alert of one item, alone.
     pub(in crate::source) fn read_item(self, source: &str, lines: Option<&Lines>) -> Result<ReadOutcome, Unreadable> {
         let Some(lines) = lines.filter(|l| l.each.is_some()) else { return self.read(source, lines) };
-        let (left, absent) = (&Cell::new(MAX_STEPS), &RefCell::default());
-        let alone = Payload { body: &Value::Null, ..self };
-        let item = |item: &Value| one(lines, &View { payload: alone, item: Some(item), left, absent });
+        let absent = &RefCell::default();
+        // Of the message it stood in nothing is known: for the lines that look at it, there is none.
+        let names: Vec<_> =
+            self.names.iter().map(|(n, v)| (*n, if *v == self.body { &Value::Null } else { *v })).collect();
+        let alone = Payload { body: &Value::Null, names: &names, ..self };
+        let item = |item: &Value| one(lines, &View { payload: alone, item: Some(item), absent });
         alone.collect(source, &[self.body], true, item)
     }
 
@@ -136,9 +172,8 @@ impl Payload<'_> {
     }
 
     fn by_lines(self, source: &str, lines: &Lines) -> Result<ReadOutcome, Unreadable> {
-        let left = &Cell::new(MAX_STEPS);
         let absent = &RefCell::default();
-        let whole = View { payload: self, item: None, left, absent };
+        let whole = View { payload: self, item: None, absent };
         let listed = match &lines.each {
             None => None,
             Some(each) => Some(list(whole.eval(each)).map_err(|r| unreadable("each", r))?),
@@ -146,7 +181,7 @@ impl Payload<'_> {
         let many = listed.is_some();
         let items = listed.unwrap_or_else(|| vec![Value::Null]);
         let items: Vec<&Value> = items.iter().collect();
-        let one = |item: &Value| one(lines, &View { payload: self, item: many.then_some(item), left, absent });
+        let one = |item: &Value| one(lines, &View { payload: self, item: many.then_some(item), absent });
         let mut outcome = self.collect(source, &items, many, one)?;
         outcome.absent = absent.take();
         Ok(outcome)
@@ -165,7 +200,7 @@ impl Payload<'_> {
                 format!("the payload holds {} alerts; {MAX_ALERTS} are allowed", items.len()),
             ));
         }
-        let mut outcome = ReadOutcome::default();
+        let (mut outcome, mut first) = (ReadOutcome::default(), None);
         for (i, item) in items.iter().enumerate() {
             let made = one(item).and_then(|new| {
                 let Some(new) = new else { return Ok(None) };
@@ -176,13 +211,20 @@ impl Payload<'_> {
             match made {
                 Ok(Some(alert)) => outcome.alerts.push(alert),
                 Ok(None) => outcome.left_out += 1,
-                Err(e) => outcome.unreadable.push((Unreadable { item: many.then_some(i), ..e }, (*item).clone())),
+                Err(e) => {
+                    let why = Unreadable { item: many.then_some(i), ..e };
+                    if first.is_none() {
+                        first = Some(why.clone());
+                    }
+                    let (reason, part) = (why.to_string(), Some(item.to_string()));
+                    outcome.unreadable.push(Unread { item: why.item, reason, part, of_each: true });
+                }
             }
         }
-        if outcome.alerts.is_empty() && outcome.left_out == 0 && !outcome.unreadable.is_empty() {
-            return Err(outcome.unreadable.swap_remove(0).0);
+        match first {
+            Some(first) if outcome.alerts.is_empty() && outcome.left_out == 0 => Err(first),
+            _ => Ok(outcome),
         }
-        Ok(outcome)
     }
 }
 

@@ -1,13 +1,15 @@
 //! Reading payloads by a source's lines.
 
+mod cloudevents;
+mod syslog;
+
 use super::*;
 use crate::{Severity, connector::Credential, document::parse_file};
 use chrono::DateTime;
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 
-fn webhook(source: &Source) -> &Webhook {
-    let Intake::Webhook(webhook) = &source.intake;
-    webhook
+fn webhook(source: &Source) -> &HttpIntake {
+    source.intake.http().expect("posted over HTTP")
 }
 
 fn source(read: &str) -> Result<Source, String> {
@@ -18,9 +20,40 @@ fn source(read: &str) -> Result<Source, String> {
     Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
+/// A source with one intake and no lines of its own.
+fn of_format(intake: &str) -> Result<Source, String> {
+    let docs = parse_file("pier.yaml", &format!("source: pier\nintake: {intake}\n")).map_err(|p| p.to_string())?;
+    Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+}
+
+/// What came of a delivery, a line each.
+fn lines(outcome: &ReadOutcome) -> Vec<String> {
+    let alert = |a: &Alert| {
+        let labels: Vec<_> = a.labels.iter().map(|(name, value)| format!(" {name}={value}")).collect();
+        let time = a.time.format("%FT%TZ");
+        format!("{} {} {} {} {time} | {} |{}", a.kind, a.resource, a.severity, a.state, a.summary, labels.concat())
+    };
+    let unread = |u: &Unread| {
+        let item = u.item.map(|n| format!("item {n} ")).unwrap_or_default();
+        format!("{item}not read: {} | {}", u.reason, u.part.as_deref().unwrap_or("all of it"))
+    };
+    outcome.alerts.iter().map(alert).chain(outcome.unreadable.iter().map(unread)).collect()
+}
+
 fn read(source: &Source, body: &Value) -> Result<ReadOutcome, String> {
-    let payload = Payload { body, beside: &[], received: DateTime::UNIX_EPOCH, fallback_id: "d1", normal: false };
-    source.read(payload).map_err(|e| e.to_string())
+    let raw = body.to_string();
+    let delivery = Delivery {
+        raw: raw.as_bytes(),
+        properties: &Map::new(),
+        received: DateTime::UNIX_EPOCH,
+        fallback_id: "d1",
+        normal: false,
+    };
+    let outcome = source.read(&delivery);
+    match outcome.unreadable.first() {
+        Some(first) if outcome.alerts.is_empty() && outcome.left_out == 0 => Err(first.reason.clone()),
+        _ => Ok(outcome),
+    }
 }
 
 const PROBES: &str = r#"
@@ -83,8 +116,9 @@ fn of_several_alerts_those_that_can_be_read_are_taken() {
     let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), strange, check("c", "page", "soft")]});
     let outcome = read(&source, &body).expect("two of three");
     assert_eq!(outcome.alerts.iter().map(|a| a.id.as_str()).collect::<Vec<_>>(), ["r7/a", "r7/c"]);
-    let [(why, item)] = outcome.unreadable.as_slice() else { panic!("one: {:?}", outcome.unreadable) };
-    assert_eq!((why.to_string().as_str(), item), ("item 1, `state`: there is no field `ok`", &strange));
+    let [unread] = outcome.unreadable.as_slice() else { panic!("one: {:?}", outcome.unreadable) };
+    assert_eq!(unread.reason, "item 1, `state`: there is no field `ok`");
+    assert_eq!(unread.part.as_deref(), Some(strange.to_string().as_str()));
 }
 
 #[test]
@@ -140,7 +174,7 @@ fn the_lines_of_a_payload_share_their_steps() {
     assert_eq!(outcome.alerts.len(), 60);
     let outcome = read(&source, &body(900)).expect("the first are read");
     assert!((60..900).contains(&outcome.alerts.len()), "{}", outcome.alerts.len());
-    let last = outcome.unreadable.last().expect("the others are not").0.to_string();
+    let last = outcome.unreadable.last().expect("the others are not").reason.clone();
     assert_eq!(
         last,
         "item 899, `kind`: the expressions together take too many steps and were stopped; make them simpler"

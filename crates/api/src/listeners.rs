@@ -1,0 +1,56 @@
+//! What listens for senders that do not come by HTTP.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A listener of a source at one node, with what came since it was begun.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ListenerItem {
+    /// The source.
+    pub source: String,
+    /// The node, by its machine and where it takes requests.
+    pub node: String,
+    /// How messages come.
+    pub transport: Transport,
+    /// Where, as `address:port`.
+    pub address: String,
+    /// Whether they can come.
+    pub state: ListenerState,
+    /// Why they cannot.
+    pub reason: Option<String>,
+    /// Since when it is so.
+    pub since: DateTime<Utc>,
+    /// Connections that are open.
+    pub open: i64,
+    /// Messages that are recorded.
+    pub taken: i64,
+    /// Messages that cannot be read, and are kept.
+    pub unreadable: i64,
+    /// Messages that are lost, since there was no room for them.
+    pub dropped: i64,
+    /// Messages and connections from where none may come.
+    pub refused: i64,
+}
+
+/// How messages come to a listener.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Transport {
+    /// A datagram each.
+    Udp,
+    /// Over streams.
+    Tcp,
+}
+
+/// Whether messages can come to a listener.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ListenerState {
+    /// It is about to listen.
+    Starting,
+    /// It listens.
+    Listening,
+    /// It cannot, and tries again.
+    Failed,
+}

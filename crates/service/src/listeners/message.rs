@@ -1,0 +1,80 @@
+//! One message from a listener to the commit.
+
+use crate::{
+    door::{Admission, NotTaken},
+    intake::{Message, accept},
+    metrics::SourceLabel,
+    node::{Node, Standing},
+    random,
+    retry::Backoff,
+};
+use arvok_core::source::{Intake, PEER, Source};
+use futures_util::stream::FuturesUnordered;
+use serde_json::Map;
+use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll};
+
+/// Longest message, in bytes; of a longer one only its beginning is read.
+pub(super) const LONGEST: usize = crate::door::KEPT;
+
+/// Whether a source takes messages from there, as it is published now.
+pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
+    let published = node.published();
+    let known = published.catalog.get::<Source>(source);
+    let admits = known.is_some_and(|(source, _)| match &source.intake {
+        Intake::Syslog(syslog) => syslog.admits(peer),
+        Intake::Webhook(_) | Intake::CloudEvents(_) => false,
+    });
+    if !admits {
+        let label = SourceLabel { source: source.to_owned() };
+        node.metrics.intake.refused_senders.get_or_create(&label).inc();
+    }
+    admits
+}
+
+/// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is tried again, under
+/// one id, so that it is taken once.
+pub(super) async fn take(
+    node: &Node,
+    name: &str,
+    standing: &Standing,
+    raw: Vec<u8>,
+    peer: IpAddr,
+    admission: Admission,
+) {
+    let mut admission = Some(admission);
+    let (id, mut backoff) = (random::id(), Backoff::new());
+    loop {
+        let published = node.published();
+        let Some((source, _)) = published.catalog.get::<Source>(name) else { return standing.dropped() };
+        let admitted = match admission.take() {
+            Some(admission) => admission,
+            None => admitted(node, name, raw.len()).await,
+        };
+        let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
+        let message = Message { raw: &raw, properties, normal: false, key: Some(id.clone()) };
+        match accept(node, &published, source, message, admitted).await {
+            Ok(_) => return standing.took(true),
+            Err(NotTaken::Strange { .. }) => return standing.took(false),
+            Err(NotTaken::Store) => backoff.wait().await,
+        }
+    }
+}
+
+/// Begins with a message: it is in the queue before the next one is looked at, so that the order stays.
+pub(super) async fn begin<F: Future<Output = ()>>(under_way: &mut FuturesUnordered<Pin<Box<F>>>, taking: F) {
+    let mut taking = Box::pin(taking);
+    if poll_fn(|context| Poll::Ready(taking.as_mut().poll(context))).await.is_pending() {
+        under_way.push(taking);
+    }
+}
+
+/// Room for a message, as soon as there is some.
+pub(super) async fn admitted(node: &Node, source: &str, bytes: usize) -> Admission {
+    let mut backoff = Backoff::new();
+    loop {
+        match node.door.admit(source, bytes) {
+            Some(admission) => return admission,
+            None => backoff.wait().await,
+        }
+    }
+}

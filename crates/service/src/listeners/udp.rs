@@ -1,0 +1,51 @@
+//! Datagrams: a message each (RFC 5426). Whoever sends them hears nothing; what there is no room for is lost, and counted.
+
+use super::{
+    Place,
+    message::{LONGEST, admits, begin, take},
+};
+use crate::node::{Node, Standing};
+use futures_util::{StreamExt, stream::FuturesUnordered};
+use std::{io, sync::Arc};
+use tokio::{net::UdpSocket, sync::watch};
+
+/// Messages that may be on their way to the commit at once.
+const UNDER_WAY: usize = 1024;
+/// The longest datagram.
+const DATAGRAM: usize = 65_535;
+
+/// Listens until it is stopped; then what has come is taken.
+pub(super) async fn serve(
+    node: &Arc<Node>,
+    place: &Place,
+    standing: &Standing,
+    stopping: &mut watch::Receiver<bool>,
+) -> io::Result<()> {
+    let socket = UdpSocket::bind(place.address).await?;
+    standing.listens();
+    let mut under_way = FuturesUnordered::new();
+    let mut buffer = vec![0; DATAGRAM];
+    loop {
+        tokio::select! {
+            _ = stopping.changed() => break,
+            Some(()) = under_way.next(), if !under_way.is_empty() => {}
+            received = socket.recv_from(&mut buffer) => {
+                let (bytes, peer) = received?;
+                if !admits(node, &place.source, peer.ip()) {
+                    standing.refused();
+                    continue;
+                }
+                let raw = buffer[..bytes.min(LONGEST)].to_vec();
+                let room = if under_way.len() < UNDER_WAY { node.door.admit(&place.source, raw.len()) } else { None };
+                let Some(admission) = room else {
+                    standing.dropped();
+                    continue;
+                };
+                let taking = take(node, &place.source, standing, raw, peer.ip(), admission);
+                begin(&mut under_way, taking).await;
+            }
+        }
+    }
+    while under_way.next().await.is_some() {}
+    Ok(())
+}

@@ -1,0 +1,153 @@
+//! How the listeners of this node stand, as people and the other nodes see it.
+
+use crate::clock;
+use arvok_api::{ListenerItem, ListenerState, Transport};
+use std::{
+    io,
+    net::SocketAddr,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::Duration,
+};
+use tokio::sync::{Notify, watch};
+
+/// How long somebody waits for listeners to stand as it is published.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// All of them.
+#[derive(Debug)]
+pub(crate) struct Listeners {
+    all: Mutex<Vec<Arc<Mutex<ListenerItem>>>>,
+    /// One of them stands otherwise than before.
+    pub changed: Notify,
+    /// The generation of what is published that is listened for.
+    settled: watch::Sender<i64>,
+}
+
+impl Listeners {
+    pub fn new() -> Self {
+        Self { all: Mutex::default(), changed: Notify::new(), settled: watch::Sender::new(0) }
+    }
+
+    fn all(&self) -> MutexGuard<'_, Vec<Arc<Mutex<ListenerItem>>>> {
+        self.all.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// One more; it counts until what is given is dropped.
+    pub fn begin(self: &Arc<Self>, source: &str, transport: Transport, address: SocketAddr) -> Standing {
+        let item = Arc::new(Mutex::new(ListenerItem {
+            source: source.to_owned(),
+            node: String::new(),
+            transport,
+            address: address.to_string(),
+            state: ListenerState::Starting,
+            reason: None,
+            since: clock::now(),
+            open: 0,
+            taken: 0,
+            unreadable: 0,
+            dropped: 0,
+            refused: 0,
+        }));
+        self.all().push(Arc::clone(&item));
+        Standing { item, all: Arc::clone(self) }
+    }
+
+    /// How they stand, as a node of this name tells it of itself.
+    pub fn items(&self, node: &str) -> Vec<ListenerItem> {
+        self.all().iter().map(|one| ListenerItem { node: node.to_owned(), ..held(one).clone() }).collect()
+    }
+
+    /// What is published in a generation is listened for, or fails to be.
+    pub fn settle(&self, generation: i64) {
+        self.settled.send_replace(generation);
+    }
+
+    /// Waits until what is published in a generation is listened for, or fails to be; not for long.
+    pub async fn settled(&self, generation: i64) {
+        let mut settled = self.settled.subscribe();
+        let _ = tokio::time::timeout(PATIENCE, settled.wait_for(|is| *is >= generation)).await;
+    }
+
+    /// Whether none of them is about to listen.
+    pub fn have_begun(&self) -> bool {
+        self.all().iter().all(|one| held(one).state != ListenerState::Starting)
+    }
+}
+
+fn held(item: &Mutex<ListenerItem>) -> MutexGuard<'_, ListenerItem> {
+    item.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// One listener's own.
+#[derive(Debug)]
+pub(crate) struct Standing {
+    item: Arc<Mutex<ListenerItem>>,
+    all: Arc<Listeners>,
+}
+
+impl Standing {
+    pub fn is_listening(&self) -> bool {
+        held(&self.item).state == ListenerState::Listening
+    }
+
+    pub fn listens(&self) {
+        self.stands(ListenerState::Listening, None);
+    }
+
+    /// Why it does not listen.
+    pub fn failed(&self, error: &io::Error) {
+        self.stands(ListenerState::Failed, Some(error.to_string()));
+    }
+
+    /// Since when, counts from the first time that it is so.
+    fn stands(&self, state: ListenerState, reason: Option<String>) {
+        let mut item = held(&self.item);
+        if item.state != state {
+            (item.state, item.since) = (state, clock::now());
+        }
+        item.reason = reason;
+        drop(item);
+        self.all.changed.notify_waiters();
+    }
+
+    /// A message is recorded; or kept, since it cannot be read.
+    pub fn took(&self, read: bool) {
+        let mut item = held(&self.item);
+        *(if read { &mut item.taken } else { &mut item.unreadable }) += 1;
+    }
+
+    /// A message is lost: there was no room for it.
+    pub fn dropped(&self) {
+        held(&self.item).dropped += 1;
+    }
+
+    /// A message or a connection came from where none may come from, or one connection too many.
+    pub fn refused(&self) {
+        held(&self.item).refused += 1;
+    }
+
+    /// A connection is open until what is given is dropped; none if there are too many.
+    pub fn open(&self, most: i64) -> Option<Open> {
+        let mut item = held(&self.item);
+        let fits = item.open < most;
+        item.open += i64::from(fits);
+        fits.then(|| Open(Arc::clone(&self.item)))
+    }
+}
+
+impl Drop for Standing {
+    fn drop(&mut self) {
+        self.all.all().retain(|one| !Arc::ptr_eq(one, &self.item));
+        self.all.changed.notify_waiters();
+    }
+}
+
+/// An open connection.
+#[derive(Debug)]
+pub(crate) struct Open(Arc<Mutex<ListenerItem>>);
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        held(&self.0).open -= 1;
+    }
+}
