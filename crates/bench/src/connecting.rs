@@ -5,7 +5,7 @@ use crate::{
     Fallible,
     summary::{Figure, Goal},
 };
-use arvok_connect::{Call, Http, Redactor, http_client};
+use arvok_connect::{Call, Drivers, Redactor, Way, http_client};
 use arvok_core::{
     Catalog,
     catalog::{Observed, check_files},
@@ -50,7 +50,7 @@ async fn overhead() -> Fallible<Figure> {
     let base = yard.url();
     let document = parse_file("yard.yaml", HOSTS).map_err(|p| p.to_string())?;
     let connector = Connector::check(&document[0]).map_err(|p| format!("{p:?}"))?;
-    let (http, redactor) = (Http::new()?, Redactor::new([TOKEN.to_owned()]));
+    let (drivers, redactor) = (Drivers::new()?, Redactor::new([TOKEN.to_owned()]));
     let credential = Opened::Bearer(TOKEN.into());
     let give: Map<String, Value> = [("why".to_owned(), "bench".into())].into_iter().collect();
     let call = || Call {
@@ -58,10 +58,7 @@ async fn overhead() -> Fallible<Figure> {
         give: &give,
         key: "bench",
         callback: None,
-        base: &base,
-        credential: Some(&credential),
-        authorities: None,
-        timeout: Duration::from_secs(5),
+        way: Way { base: &base, credential: Some(&credential), authorities: None, timeout: Duration::from_secs(5) },
         within: None,
         redactor: &redactor,
     };
@@ -76,7 +73,7 @@ async fn overhead() -> Fallible<Figure> {
         }
         let between = Instant::now();
         for _ in 0..CALLS {
-            let output = http.call(call()).await.called.map_err(|failure| failure.message)?;
+            let output = drivers.call(call()).await.called.map_err(|failure| failure.message)?;
             std::hint::black_box(output);
         }
         // The first round opens connections.

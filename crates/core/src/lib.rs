@@ -71,6 +71,7 @@ mod tests {
             "serde_json",
             "serde_path_to_error",
             "strsim",
+            "syslog_loose",
             "thiserror",
         ];
         assert_eq!(names, known, "a new dependency of the core must be pure, and listed here");

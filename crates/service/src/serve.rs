@@ -16,7 +16,7 @@ use crate::{
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
-use arvok_connect::Http;
+use arvok_connect::Drivers;
 use arvok_core::connector::Connection;
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
@@ -172,7 +172,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let installation = arvok_store::installation(&pools.work).await?;
     let (door, queue) = Door::new();
     let (stop, stopping) = watch::channel(false);
-    let mut node = Node::new(&config, pools, installation, (key.vault, Http::new()?), door, stopping);
+    let mut node = Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
     node.key_fault = key.fault;
     let node = Arc::new(node);
     let listener = Listener::start(&node.work_db).await?;

@@ -184,7 +184,7 @@ async fn ask(node: &Node, asked: &Asked) -> Result<(), StoreError> {
     let link = node.vault.seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
     let Ok(link) = link else { return Ok(()) };
     let callback = format!("{}/consent/{link}", node.public_url());
-    match node.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
+    match node.drivers.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
         Ok(rate) => {
             tracing::info!(subscriber = asked.name, "wants events");
             agreed(node, &asked.name, asked.asked_at, rate).await?;
@@ -250,7 +250,7 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
         at: clock::now().timestamp(),
         origin: &origin(node),
     };
-    match node.http.post_event(&event.address, &keys, posted).await {
+    match node.drivers.http.post_event(&event.address, &keys, posted).await {
         Ok(status) => store::delivered(db, event, status).await,
         Err(not) => {
             let failed = Failed {

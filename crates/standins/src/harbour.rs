@@ -8,6 +8,7 @@ use crate::{
     desk::{self, DeskOptions, RunningDesk},
     features::{self, RunningFeatures},
     kiosks::{self, RunningKiosks},
+    mailroom::{self, RunningMailroom},
     pager::{self, RunningPager},
     queue::{self, RunningQueue},
     releases::{self, ReleaseOptions, RunningReleases},
@@ -68,6 +69,8 @@ pub struct Harbour {
     pub queue: RunningQueue,
     /// The cloud.
     pub cloud: RunningCloud,
+    /// The mail server of the offices.
+    pub mailroom: RunningMailroom,
     /// The public web site.
     pub site: RunningSite,
     secrets: Vec<Secret>,
@@ -105,6 +108,7 @@ impl Harbour {
         let features = secret("feature-switches", "features", "connection/feature-switches");
         let queue = secret("mail-queue", "queue", "connection/mail-queue");
         let cloud = secret("cloud", "cloud", "connection/cloud");
+        let mailroom = secret("office-mail", "mail", "connection/office-mail");
         let site = secret("web-site", "site", "connection/web-site");
         let Secrets { made: mut secrets, .. } = secrets;
         secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
@@ -119,6 +123,7 @@ impl Harbour {
             features: features::start(0, features)?.watched(told.clone()),
             queue: queue::start(0, queue, takes)?.watched(told.clone()),
             cloud: cloud::start(0, cloud, takes)?.watched(told),
+            mailroom: mailroom::start(0, mailroom)?,
             site: site::start(0, site, takes)?.watched(site_watch),
             secrets,
         })
@@ -130,7 +135,7 @@ impl Harbour {
     }
 
     /// The settings of the node: the name of each, and the address of a stand-in.
-    pub fn settings(&self) -> [(&'static str, String); 11] {
+    pub fn settings(&self) -> [(&'static str, String); 12] {
         [
             ("yard", self.yard.url()),
             ("crew-chat", self.chat.url()),
@@ -142,6 +147,7 @@ impl Harbour {
             ("feature-switches", self.features.url()),
             ("mail-queue", self.queue.url()),
             ("cloud", self.cloud.url()),
+            ("office-mail", self.mailroom.url()),
             ("web-site", self.site.url()),
         ]
     }
@@ -157,6 +163,7 @@ impl Harbour {
         self.features.set_faults(faults.clone());
         self.queue.set_faults(faults.clone());
         self.cloud.set_faults(faults.clone());
+        self.mailroom.set_faults(faults.clone());
         self.site.set_faults(faults.clone());
     }
 
@@ -172,6 +179,7 @@ impl Harbour {
         self.features.stop().await;
         self.queue.stop().await;
         self.cloud.stop().await;
+        self.mailroom.stop();
         self.site.stop().await;
     }
 }

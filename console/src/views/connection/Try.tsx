@@ -2,8 +2,8 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { type Operation, tryOperation } from '../../api/client';
+import { AsCurl } from '../../ui/AsCurl';
 import { Copy } from '../../ui/Copy';
-import { curl } from '../../ui/curl';
 import { Button, Failed, Json, Panel } from '../../ui/parts';
 import { ResponseDetails } from '../../ui/ResponseDetails';
 import { Needs, useMay } from '../../ui/rights';
@@ -66,7 +66,7 @@ export default function Try({ via, address, operation, onClose }: Props) {
             {look.data.request.method} {look.data.request.target}
             {look.data.request.body != null && `\n${JSON.stringify(look.data.request.body, null, 2)}`}
             <span className="block font-sans">
-              <Copy text={curl(look.data.request, address)} of="the request" shown="copy as curl" />
+              <AsCurl request={look.data.request} base={address} />
             </span>
           </pre>
         )}

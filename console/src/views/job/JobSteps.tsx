@@ -3,8 +3,8 @@ import clsx from 'clsx';
 import { memo, useCallback, useMemo, useRef } from 'react';
 import { Link } from 'react-router';
 import type { JobDetail, JobStep } from '../../api/client';
+import { AsCurl } from '../../ui/AsCurl';
 import { Copy } from '../../ui/Copy';
-import { curl } from '../../ui/curl';
 import { useAddress } from '../../ui/filters';
 import { Facts, JobTag, Json, Panel, Tag } from '../../ui/parts';
 import { ResponseDetails } from '../../ui/ResponseDetails';
@@ -378,7 +378,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
                 {last.request.method} {last.request.target}
               </code>
               <span>
-                <Copy text={curl(last.request)} of="the request" shown="copy as curl" />
+                <AsCurl request={last.request} />
               </span>
               {last.request.body != null && <Json value={last.request.body} />}
             </>

@@ -51,7 +51,9 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
           {found && <Listeners of={found.listeners ?? []} />}
           {found?.read_by_default && (
             <Panel title="Read by the lines of its format">
-              <pre className="mono whitespace-pre-wrap break-words text-[12.5px]">{found.read_by_default}</pre>
+              <pre className="mono whitespace-pre-wrap break-words text-[12.5px]">
+                {found.read_by_default}
+              </pre>
             </Panel>
           )}
           {found && <Kept source={found.item.name} all={found.item.used.unreadable} />}

@@ -115,6 +115,15 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_PAGER_KEY", default_value = "night", hide_env_values = true)]
         key: String,
     },
+    /// A mail server that keeps what it takes
+    Mailroom {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7412)]
+        port: u16,
+        /// The password of whoever sends; the name is `arvok`
+        #[arg(long, env = "ARVOK_MAILROOM_PASSWORD", default_value = "mailroom", hide_env_values = true)]
+        password: String,
+    },
     /// Switches of features, each on for a share of the passengers
     Features(Told<7408>),
     /// A queue of mails with its workers

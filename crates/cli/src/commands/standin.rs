@@ -7,7 +7,8 @@ use crate::{
     stop::until_stopped,
 };
 use arvok_standins::{
-    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, pager, queue, releases, site, yard,
+    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, mailroom, pager, queue, releases, site,
+    yard,
 };
 use std::time::Duration;
 
@@ -90,6 +91,11 @@ async fn office(which: Standin) -> Result<(), CliError> {
         }
         Standin::Pager { of: OfPort { port, token }, key } => {
             attended("pager", "/pages", pager::start(port, token, key).map_err(failed)?).await?;
+        }
+        Standin::Mailroom { port, password } => {
+            let mailroom = mailroom::start(port, password).map_err(failed)?;
+            say(&format!("the mailroom is at {}, and takes messages to @skerrow.example", mailroom.url()));
+            until_stopped().await?;
         }
         Standin::Kiosks(told) => {
             let start = |port, token| kiosks::start(port, token, TAKES);

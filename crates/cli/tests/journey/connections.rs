@@ -263,7 +263,8 @@ fn a_call_back_is_heard_though_the_node_that_called_is_gone() {
 fn something(takes: &Value) -> Value {
     let value = |name: &str, schema: &Value| match name {
         "vm" => json!("vm/quill-report-2"),
-        "to" => json!("host/quill-hv-4"),
+        "to" if schema["format"] == "resource" => json!("host/quill-hv-4"),
+        "to" => json!("ops@skerrow.example"),
         "disk" => json!("scratch"),
         "service" => json!("service/booking-web"),
         "version" => json!("5.1.3"),
@@ -314,7 +315,9 @@ fn under_every_fault_every_operation_of_the_library_ends_as_what_it_is() {
                 let answer = request.send().await.expect("an answer");
                 let (status, tried) = (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"));
                 let state = tried["state"].as_str().unwrap_or_default();
-                assert!(status == 200 && may.contains(&state), "{fault}: {connection} {operation}: {tried}");
+                // A mail server says what is wrong by replies of its own: not now, or nothing that tells.
+                let mail = tried["request"]["method"] == "MAIL" && ["refused", "unknown"].contains(&state);
+                assert!(status == 200 && (may.contains(&state) || mail), "{fault}: {connection} {operation}: {tried}");
             }
         });
         block(futures_util::future::join_all(asked));

@@ -131,3 +131,50 @@ fn a_share_is_raised_once_however_often_the_chat_calls_back() {
     assert!(job["job"]["failure"].as_str().is_some_and(|why| why.contains("the share is 70 by now")), "{job:#}");
     assert_eq!(harbour.features.with(|all| all["new-fares"].share), 70, "nothing was taken back that was not done");
 }
+
+#[test]
+fn a_message_by_mail_is_tried_shown_and_sent_once_whatever_the_server_does() {
+    let stage = Stage::with_demo();
+    let harbour = &stage.harbour;
+    let test = stage.arvok(&["connection", "test", "office-mail"]);
+    assert!(test.out.contains("answers (250)"), "{}", test.all());
+    let give = json!({ "to": "quill-office@skerrow.example", "subject": "A try", "text": "by hand" });
+    let path = "/api/v1/connections/office-mail/operations/mail.send/try";
+    let (status, tried) = stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": true })));
+    assert_eq!((status, &tried["request"]["method"]), (200, &json!("MAIL")), "{tried}");
+    assert_eq!(tried["request"]["target"], "to quill-office@skerrow.example");
+    assert_eq!(harbour.mailroom.with(|m| m.messages.len()), 0, "it is only looked at");
+    let (_, tried) = stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": false })));
+    assert_eq!((&tried["state"], &tried["output"]["status"]), (&json!("done"), &json!(250)), "{tried}");
+    let shown = stage.arvok(&["connection", "show", "office-mail"]);
+    assert!(shown.out.contains("MAIL to") && shown.out.contains("mail.send"), "{}", shown.out);
+
+    stage.publish(
+        "runbook: write\ninputs: { to: { type: string } }\ntarget: office/${inputs.to}\nsteps:\n  \
+         - { id: write, call: mail.send, via: office-mail, give: { to: \"${inputs.to}\", subject: s, text: t }, retry: { times: 3, wait: 10ms } }\n",
+    );
+    let sent = |to: &str| harbour.mailroom.with(|m| m.messages.iter().filter(|m| m.to == [to]).count());
+    let launch = |to: &str, states: &[&str]| {
+        let body = json!({ "runbook": "write", "inputs": { "to": to } });
+        let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
+        assert_eq!(status, 201, "{made}");
+        stage.job_in(made["job"].as_i64().expect("a number"), states)
+    };
+    // Not now: asked again. Never: refused at once. No word after it has the text: nobody knows, and it is not sent again.
+    harbour.mailroom.set_faults(Faults { busy: 2, ..Faults::default() });
+    launch("a@skerrow.example", &["succeeded"]);
+    assert_eq!(sent("a@skerrow.example"), 1);
+    let job = launch("stranger@elsewhere.example", &["failed"]);
+    assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("nobody is called so here")), "{job:#}");
+    harbour.mailroom.set_faults(Faults { hang_up: 1, ..Faults::default() });
+    launch("b@skerrow.example", &["unsure"]);
+    assert_eq!(sent("b@skerrow.example"), 1);
+    harbour.mailroom.set_faults(Faults::default());
+    let calls = stage.get("/api/v1/connections/office-mail/calls");
+    let text = calls.to_string();
+    assert!(text.contains("done") && text.contains("refused") && text.contains("unknown"), "{text}");
+    let secret = harbour.secrets().iter().find(|s| s.0 == "office-mail").expect("it has one").1.clone();
+    for told in [stage.get("/api/v1/jobs?limit=50").to_string(), text, stage.log()] {
+        assert!(!told.contains(&secret), "a password is shown");
+    }
+}

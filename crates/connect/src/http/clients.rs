@@ -1,6 +1,7 @@
 //! Clients by whom they trust and what they show when a line is made.
 
-use super::{Http, behaving, sending::unsent};
+use super::{Http, behaving};
+use crate::driver::unsent;
 use arvok_core::connector::{Failure, Opened};
 use reqwest::{Certificate, Client, Identity};
 use std::{

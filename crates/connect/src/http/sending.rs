@@ -2,6 +2,7 @@
 //! as addresses leads nowhere else, and answers are bounded.
 
 use super::{Http, tokens::Asking};
+use crate::driver::{Way, unsent};
 use arvok_core::{
     bounds::{depth_complaint, too_deep},
     connector::{Answer, Body, CallEnd, Failure, Opened, Request},
@@ -14,19 +15,10 @@ use std::{error::Error, time::Duration};
 /// Largest answer that is read, in bytes.
 const MAX_ANSWER: usize = 1 << 20;
 
-/// How requests of a call are sent.
-#[derive(Clone, Copy)]
-pub(super) struct Sending<'a> {
-    pub client: &'a Client,
-    pub base: &'a str,
-    pub credential: Option<&'a Opened>,
-    pub timeout: Duration,
-}
-
 impl Http {
-    pub(super) async fn send(&self, way: Sending<'_>, request: &Request) -> Result<Answer, Failure> {
-        let built = build(way, request)?;
-        let Sending { client, base, credential, timeout } = way;
+    pub(super) async fn send(&self, client: &Client, way: Way<'_>, request: &Request) -> Result<Answer, Failure> {
+        let built = build(client, way, request)?;
+        let Way { base, credential, timeout, .. } = way;
         let Some(Opened::OAuth2 { token, client: name, secret, scopes }) = credential else {
             return sent(shown(built, credential), base, timeout).await;
         };
@@ -44,7 +36,7 @@ impl Http {
 }
 
 /// A request that is whole but for the credential.
-fn build(way: Sending<'_>, request: &Request) -> Result<RequestBuilder, Failure> {
+fn build(client: &Client, way: Way<'_>, request: &Request) -> Result<RequestBuilder, Failure> {
     let base = way.base.trim_end_matches('/');
     let no_address = |e| unsent(format!("{base} is not an address: {e}"));
     let own = Url::parse(base).map_err(no_address)?;
@@ -61,7 +53,7 @@ fn build(way: Sending<'_>, request: &Request) -> Result<RequestBuilder, Failure>
         return Err(unsent(format!("{base} has no place for a request")));
     }
     let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
-    let mut sending = way.client.request(method, url).timeout(way.timeout);
+    let mut sending = client.request(method, url).timeout(way.timeout);
     for (name, value) in &request.headers {
         sending = sending.header(name, value);
     }
@@ -104,11 +96,6 @@ fn hide(answer: Result<Answer, Failure>, token: &str) -> Result<Answer, Failure>
         _ => Map::new(),
     };
     Ok(Answer { status: answer.status, headers, body: redactor.value(answer.body) })
-}
-
-/// What cannot be sent as it is.
-pub(super) fn unsent(message: String) -> Failure {
-    Failure::lasting(CallEnd::NotSent, message)
 }
 
 /// A connection that was refused has done nothing; after anything later the request may have

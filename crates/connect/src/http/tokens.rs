@@ -2,8 +2,9 @@
 
 use super::{
     Http,
-    sending::{read, transport, unsent},
+    sending::{read, transport},
 };
+use crate::driver::unsent;
 use arvok_core::{
     connector::{CallEnd, Failure},
     text::percent,
@@ -108,7 +109,7 @@ impl Http {
 
 /// Name and secret of a client as they are shown: each written as in a form before the colon stands between them (RFC
 /// 6749, section 2.3.1).
-pub(super) fn pair(client: &str, secret: &str) -> String {
+pub(crate) fn pair(client: &str, secret: &str) -> String {
     let form = |text: &str| form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
     format!("{}:{}", form(client), form(secret))
 }

@@ -1,8 +1,9 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
+mod mail;
 mod tls;
 
-use arvok_connect::{Call, Called, Ended, Http, Redactor};
+use arvok_connect::{Call, Called, Drivers, Ended, Redactor, Way};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
     definition::Defined,
@@ -52,17 +53,20 @@ async fn ended(base: &str, repeat: &str, give: Value) -> Ended {
     let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
-    Http::new()
+    let way = Way {
+        base,
+        credential: Some(&Opened::Bearer("sesame-token".into())),
+        authorities: None,
+        timeout: Duration::from_millis(500),
+    };
+    Drivers::new()
         .expect("a client")
         .call(Call {
             operation: &connector.operations["op"],
             give: &give,
             key: "arvok-job-7-op",
             callback: None,
-            base,
-            credential: Some(&Opened::Bearer("sesame-token".into())),
-            authorities: None,
-            timeout: Duration::from_millis(500),
+            way,
             within: None,
             redactor: &redactor,
         })
@@ -173,13 +177,24 @@ async fn a_refused_connection_has_done_nothing() {
     );
     let failure = call("not an address", "safe", json!({})).await.expect_err("no address");
     assert!(
-        failure.end == CallEnd::NotSent && failure.lasting && failure.message.contains("is not an address"),
+        failure.end == CallEnd::NotSent
+            && failure.lasting
+            && failure.message.contains("is not where this operation goes"),
         "{failure:?}"
     );
 }
 
 /// Calls an operation of its own with a credential of its own.
 async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Option<&str>) -> Result<Value, Failure> {
+    let way = Way { base, credential: Some(credential), authorities, timeout: Duration::from_secs(20) };
+    performed(way, operation).await.called.map(|called| match called {
+        Called::Output(output) => output,
+        Called::Later(within) => panic!("nobody calls back: {within}"),
+    })
+}
+
+/// Calls an operation of its own.
+async fn performed(way: Way<'_>, operation: &str) -> Ended {
     let text = format!("connector: c\noperations:\n  op: {operation}\n");
     let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
@@ -188,17 +203,11 @@ async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Op
         give: &Map::new(),
         key: "k",
         callback: None,
-        base,
-        credential: Some(credential),
-        authorities,
-        timeout: Duration::from_secs(20),
+        way,
         within: None,
         redactor: &redactor,
     };
-    Http::new().expect("a client").call(call).await.called.map(|called| match called {
-        Called::Output(output) => output,
-        Called::Later(within) => panic!("nobody calls back: {within}"),
-    })
+    Drivers::new().expect("a client").call(call).await
 }
 
 const GET: &str = "{ request: { method: GET, path: /x } }";

@@ -18,13 +18,13 @@ use tokio::{
 use tokio_rustls::TlsAcceptor;
 
 /// Somebody who signs certificates.
-struct Authority {
-    pem: String,
+pub struct Authority {
+    pub pem: String,
     issuer: Issuer<'static, KeyPair>,
 }
 
 impl Authority {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let mut params = CertificateParams::new(Vec::<String>::new()).expect("parameters");
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
         let key = KeyPair::generate().expect("a key");
@@ -37,6 +37,16 @@ impl Authority {
         let key = KeyPair::generate().expect("a key");
         let params = CertificateParams::new(vec![name.to_owned()]).expect("parameters");
         (params.signed_by(&key, &self.issuer).expect("is signed"), key)
+    }
+
+    /// The files of a certificate for a name and of its key.
+    pub fn files(&self, file: &str, name: &str) -> (String, String) {
+        let (certificate, key) = self.certify(name);
+        let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR"));
+        let [at, of_key] = ["pem", "key"].map(|kind| folder.join(format!("{file}.{kind}")));
+        std::fs::write(&at, certificate.pem()).expect("writes");
+        std::fs::write(&of_key, key.serialize_pem()).expect("writes");
+        (at.display().to_string(), of_key.display().to_string())
     }
 
     /// The same as a credential: the certificate with its key, in PEM.

@@ -1,10 +1,10 @@
 //! One configured use of a connector: where it is and what it is shown. Secrets are named here
 //! and opened only for the call.
 
-use super::{Credential, CredentialDoc, credential::address};
+use super::{Connector, Credential, CredentialDoc, Operation, Protocol, credential::address};
 use crate::{
     Period,
-    definition::{Defined, Definition, Kind, Misfit, Others},
+    definition::{Defined, Definition, Fault, Kind, Misfit, Others},
     document::{Checker, Document, Problem},
     expr::{Names, Template},
 };
@@ -71,6 +71,8 @@ pub struct Connection {
     pub connector: String,
     /// Where its secrets go, as written: the base address, the address that gives tokens, and who vouches for them.
     pub shown_to: [Option<String>; 3],
+    /// How it is spoken to, where the address as written says so.
+    pub protocol: Option<Protocol>,
     /// The template of the base address.
     pub base: Template,
     /// What is shown to the other side.
@@ -108,8 +110,18 @@ impl Definition for Connection {
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
-        let missing = others.must_have(Kind::Connector, &self.connector).err();
-        missing.map(|m| Misfit::at("/connector", m)).into_iter().collect()
+        if let Err(missing) = others.must_have(Kind::Connector, &self.connector) {
+            return vec![Misfit::at("/connector", missing)];
+        }
+        let connector: Option<&Connector> = others.get(&self.connector).ok();
+        let (Some(connector), Some(protocol)) = (connector, self.protocol) else { return Vec::new() };
+        let other = connector.operations.iter().find(|(_, operation)| operation.protocol() != protocol);
+        let wrong = |(name, operation): (&String, &Operation)| {
+            let schemes = operation.protocol().schemes().join(" or ");
+            let fault = format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
+            Misfit::at("/base", Fault::Unfit(fault))
+        };
+        other.map(wrong).into_iter().collect()
     }
 }
 
@@ -121,11 +133,16 @@ impl Defined for Connection {
         let (doc, mut check) = Checker::of::<ConnectionDoc>(document)?;
         let tokens = doc.credential.as_ref().and_then(|c| c.oauth2.as_ref()).map(|oauth2| oauth2.token.clone());
         let shown_to = [Some(doc.base.clone()), tokens, doc.authorities.clone()];
-        let base = address(&mut check, "/base", doc.base.clone());
+        let base = address(&mut check, "/base", doc.base.clone(), &Protocol::ALL);
         let credential = match doc.credential {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
         };
+        if Protocol::of(&doc.base) == Some(Protocol::Mail)
+            && !matches!(credential, None | Some(None | Some(Credential::Basic { .. })))
+        {
+            check.fail("/credential", "a mail server is shown `basic`, a name and a password");
+        }
         let authorities = match doc.authorities {
             None => Some(None),
             Some(pem) if !pem.contains("${") && !pem.contains("-----BEGIN CERTIFICATE-----") => {
@@ -151,6 +168,7 @@ impl Defined for Connection {
             summary: doc.summary,
             connector: doc.connector,
             shown_to,
+            protocol: Protocol::of(&doc.base),
             base,
             credential,
             authorities,

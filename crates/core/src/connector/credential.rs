@@ -1,6 +1,7 @@
 //! What is shown to prove who speaks: to an outside system, or by a sender of alerts. Secrets are named
 //! here and opened only when they are needed.
 
+use super::Protocol;
 use crate::{
     document::Checker,
     expr::{Names, Template},
@@ -187,7 +188,7 @@ impl OAuth2Doc {
         if let Some(n) = self.scopes.iter().position(|s| s.is_empty() || s.contains(|c: char| !c.is_ascii_graphic())) {
             check.fail(&format!("{at}/scopes/{n}"), "is not the name of a scope (RFC 6749, section 3.3)");
         }
-        let token = address(check, &format!("{at}/token"), self.token);
+        let token = address(check, &format!("{at}/token"), self.token, &[Protocol::Http]);
         let client = check.template(&format!("{at}/client"), &Value::String(self.client), SECRETS);
         let secret = secret(check, &format!("{at}/secret"), self.secret);
         Some(Credential::OAuth2 { token: token?, client: client?, secret: secret?, scopes: self.scopes })
@@ -196,10 +197,11 @@ impl OAuth2Doc {
 
 /// The template of an address. A name and a password have a place of their own; a secret may stand in its path, as hooks
 /// have it, and never where it would choose whom the request goes to.
-pub(crate) fn address(check: &mut Checker<'_>, at: &str, text: String) -> Option<Template> {
-    let starts = text.starts_with("http://") || text.starts_with("https://");
+pub(crate) fn address(check: &mut Checker<'_>, at: &str, text: String, of: &[Protocol]) -> Option<Template> {
+    let schemes: Vec<&str> = of.iter().flat_map(|protocol| protocol.schemes()).collect();
+    let starts = schemes.iter().any(|scheme| text.starts_with(scheme));
     if !text.contains("${") && !starts {
-        check.fail(at, "is not an address; it begins with http:// or https://");
+        check.fail(at, format!("is not an address; it begins with one of {}", schemes.join(", ")));
         return None;
     }
     let authority =

@@ -1,7 +1,7 @@
 //! Outside systems as documents: `connector:` describes operations, each a call of one of the [`protocols`];
 //! `connection:` is one configured use of a connector.
 //!
-//! Pure: [`Operation::begin`] plans a call, and its [`Exchange`] says what follows each answer.
+//! Pure: [`Operation::begin`] plans a call, and what is [`Planned`] says what follows each answer.
 //! Sending, and opening the secrets, is the business of the crate that reaches outside.
 
 mod connection;
@@ -17,7 +17,10 @@ pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
 pub use operation::{CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat};
-pub use protocols::{Answer, Body, Callback, Exchange, Next, Request, RequestError, Signed, retry_after};
+pub use protocols::{
+    Answer, Body, Callback, Exchange, Letter, Mailbox, Mailing, Next, Planned, Protocol, Request, RequestError,
+    ShownRequest, Signed, retry_after,
+};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},

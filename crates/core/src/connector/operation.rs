@@ -3,8 +3,8 @@
 use super::{
     failure::{CallEnd, Failure, Hiding},
     protocols::{
-        Call, Callback, CallbackDoc, Exchange, Gives, HttpCall, HttpDoc, PagesDoc, Request, RequestDoc, RequestError,
-        UntilDoc,
+        Call, Callback, CallbackDoc, Gives, HttpCall, HttpDoc, Key, MailCall, MailDoc, PagesDoc, Planned, Protocol,
+        RequestDoc, RequestError, ShownRequest, UntilDoc,
     },
 };
 use crate::{
@@ -47,8 +47,12 @@ pub struct OperationDoc {
     /// What must be given: JSON Schema properties.
     #[serde(default)]
     pub takes: Map<String, Value>,
-    /// The HTTP request.
-    pub request: RequestDoc,
+    /// The HTTP request. An operation has one of `request` and `mail`.
+    #[serde(default)]
+    pub request: Option<RequestDoc>,
+    /// The message that is sent by mail.
+    #[serde(default)]
+    pub mail: Option<MailDoc>,
     /// How a list that comes in pages is read to its end.
     #[serde(default)]
     pub pages: Option<PagesDoc>,
@@ -59,7 +63,8 @@ pub struct OperationDoc {
     #[serde(default)]
     pub callback: Option<CallbackDoc>,
     /// An expression over `response` (`status`, `headers`, `body`) and `give`; with `pages` also over `list`, with
-    /// `until` over `first`, the first answer. Left out: the body, or the list.
+    /// `until` over `first`, the first answer. Left out: the body, or the list. Of `mail` the `response` has `status`,
+    /// `text` and `message_id`, and is the output where none is written.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left out:
@@ -226,14 +231,34 @@ impl Operation {
             check.fail(&format!("{at}/gives"), "without an `output` pages give their list, which has no fields");
         }
         let http = HttpDoc {
-            request: doc.request,
             pages: doc.pages,
             until: doc.until,
             callback: doc.callback,
             key_header: doc.key_header,
             retry_on: doc.retry_on,
         };
-        let (call, seen) = HttpCall::check(check, at, http, &give);
+        let (call, seen) = match (doc.request, doc.mail) {
+            (Some(request), None) => {
+                let (call, seen) = HttpCall::check(check, at, request, http, &give);
+                (call.map(|call| Call::Http(Box::new(call))), seen)
+            }
+            (None, Some(mail)) => {
+                if let Some(key) = http.first() {
+                    check.fail(&format!("{at}/{key}"), "belongs to a `request`");
+                }
+                if doc.repeat == Some(Repeat::Keyed) {
+                    let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or `safe` where \
+                        a second message does no harm";
+                    check.fail(&format!("{at}/repeat"), wrong);
+                }
+                let (call, seen) = MailCall::check(check, at, mail, &give);
+                (call.map(|call| Call::Mail(Box::new(call))), seen)
+            }
+            _ => {
+                check.fail(at, "an operation has one of `request` and `mail`");
+                return None;
+            }
+        };
         let roots: Vec<&str> = seen.iter().map(|(name, _)| *name).collect();
         let names = Names { roots: &roots, functions: &[], types: &seen };
         let output = match doc.output {
@@ -258,7 +283,7 @@ impl Operation {
             }
             (_, None) => {}
         }
-        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call: Call::Http(call), output, probe })
+        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call, output, probe })
     }
 
     /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` where we wait for
@@ -271,48 +296,45 @@ impl Operation {
         give: &Map<String, Value>,
         key: &str,
         callback: Option<&CallbackAt>,
-    ) -> Result<Exchange<'_>, RequestError> {
+    ) -> Result<Planned<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
-        let Call::Http(call) = &self.call;
-        call.begin(
-            Gives { output: self.output.as_ref(), promised: &self.gives },
-            give,
-            (self.repeat == Repeat::Keyed).then_some(key),
-            callback,
-        )
+        let gives = Gives { output: self.output.as_ref(), promised: &self.gives };
+        self.call.begin(gives, give, Key { key, is_sent: self.repeat == Repeat::Keyed }, callback)
     }
 
-    /// The first request, as people see it before it is sent.
+    /// What is sent first, as people see it before that.
     ///
     /// # Errors
     /// As [`begin`](Self::begin).
-    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
+    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<ShownRequest, RequestError> {
         let shown = CallbackAt { address: CALLBACK.to_owned(), key: CALLBACK_KEY.to_owned() };
-        Ok(self.begin(give, key, self.callback().map(|_| &shown))?.request().clone())
+        Ok(self.begin(give, key, self.callback().map(|_| &shown))?.shown())
     }
 
-    /// Whether it changes nothing, by its method (RFC 9110, section 9.2.1). What may be repeated may well change something.
-    pub fn only_looks(&self) -> bool {
-        let Call::Http(call) = &self.call;
-        call.is_safe()
+    /// By which protocol it is called.
+    pub const fn protocol(&self) -> Protocol {
+        self.call.protocol()
     }
 
-    /// Its request as written, such as `POST /vms/${give.vm}`.
+    /// Whether it changes nothing, by its protocol (of HTTP by its method, RFC 9110, section 9.2.1). What may be repeated may
+    /// well change something.
+    pub const fn only_looks(&self) -> bool {
+        self.call.is_safe()
+    }
+
+    /// What it sends as written, such as `POST /vms/${give.vm}`.
     pub fn line(&self) -> &str {
-        let Call::Http(call) = &self.call;
-        call.line()
+        self.call.line()
     }
 
     /// What follows its first answer, by the key that says so: `pages`, `until`, `callback`.
     pub fn follows(&self) -> Option<&'static str> {
-        let Call::Http(call) = &self.call;
-        call.follows()
+        self.call.follows()
     }
 
     /// How long all of a call may take, if one request may take so long.
     pub fn longest(&self, request: Period) -> Period {
-        let Call::Http(call) = &self.call;
-        call.longest(request)
+        self.call.longest(request)
     }
 
     /// What a call back gives: its output, bounded and promised like that of an answer.
@@ -327,8 +349,7 @@ impl Operation {
 
     /// How the other side calls back, if it does.
     pub fn callback(&self) -> Option<&Callback> {
-        let Call::Http(call) = &self.call;
-        call.callback()
+        self.call.callback()
     }
 }
 

@@ -5,7 +5,7 @@ use super::{Facts, Place, walk::EVALUATED_AT_ONCE};
 use crate::{
     alarm::Alarm,
     bounds::weight,
-    connector::{Operation, Request},
+    connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
     runbook::{Action, Call, Choose, Each, JobScope, Runbook, Step},
     text::{clean_json, cut},
@@ -52,7 +52,7 @@ pub struct DryStep {
     /// What it is given, by name.
     pub given: Vec<(String, Told)>,
     /// The request that would be sent, if all of it is known.
-    pub request: Option<Request>,
+    pub request: Option<ShownRequest>,
     /// What stands within it.
     pub parts: Vec<DryPart>,
     /// How many items of a list are not among these.

@@ -14,7 +14,7 @@ use arvok_api::{
 use arvok_connect::{Called, Ended};
 use arvok_core::{
     Kind, Period,
-    connector::{CallEnd, Connection, Connector, Operation},
+    connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
     definition::Definition,
     runbook::Runbook,
 };
@@ -216,11 +216,8 @@ pub(super) async fn try_operation(
     }
     let key = format!("by-hand-{}", crate::random::id());
     let planned = described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
-    let request = CallRequest {
-        method: planned.method.to_owned(),
-        target: planned.target,
-        body: planned.body.map(|body| body.shown()),
-    };
+    let ShownRequest { method, target, body } = planned;
+    let request = CallRequest { method, target, body };
     let planned = TriedOperation { state: None, millis: 0, request, answer: None, output: None, message: None };
     if dry_run {
         return Ok(web::Json(planned));

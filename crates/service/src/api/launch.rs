@@ -9,6 +9,7 @@ use arvok_api::{
 use arvok_connect::SECRET_MARK;
 use arvok_core::{
     Catalog, JobId, Period,
+    connector::ShownRequest,
     job::{self, Facts},
     rule::Urgency,
     runbook::{LaunchRole, Prepared, Runbook},
@@ -128,11 +129,7 @@ fn step(s: job::DryStep) -> DryStep {
         does: s.does,
         when: s.when.map(told),
         given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t) }).collect(),
-        request: s.request.map(|r| CallRequest {
-            method: r.method.to_owned(),
-            target: r.target,
-            body: r.body.map(|body| body.shown()),
-        }),
+        request: s.request.map(|ShownRequest { method, target, body }| CallRequest { method, target, body }),
         parts: s.parts.into_iter().map(part).collect(),
         left_out: s.left_out,
     }

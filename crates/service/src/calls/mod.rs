@@ -14,7 +14,7 @@ use crate::{
     metrics::{CallLabel, ConnectionLabel},
     node::{Node, Published, SecretScope},
 };
-use arvok_connect::{Call, Called, Ended, Redactor};
+use arvok_connect::{Call, Called, Ended, Redactor, Way};
 use arvok_core::{
     Kind, Period,
     connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat},
@@ -49,6 +49,13 @@ struct Ready<'p> {
     base: String,
     credential: Option<Opened>,
     authorities: Option<String>,
+}
+
+impl Ready<'_> {
+    fn way(&self, timeout: Duration) -> Way<'_> {
+        let (credential, authorities) = (self.credential.as_ref(), self.authorities.as_deref());
+        Way { base: &self.base, credential, authorities, timeout }
+    }
 }
 
 fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
@@ -219,14 +226,11 @@ async fn perform(
         give: out.give,
         key: out.key,
         callback: out.callback,
-        base: &ready.base,
-        credential: ready.credential.as_ref(),
-        authorities: ready.authorities.as_deref(),
-        timeout: millis(one),
+        way: ready.way(millis(one)),
         within: (whole != one).then(|| millis(whole)),
         redactor: &published.redactor,
     };
-    let called = node.http.call(call).await;
+    let called = node.drivers.call(call).await;
     turns::over(node, slot).await;
     Ok(Made::Ended(Box::new(called)))
 }
@@ -264,10 +268,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
             })
         }
         None => match ready(&published, connection) {
-            Ok(ready) => {
-                let (base, timeout) = (ready.base, Duration::from_millis(connection.timeout.millis()));
-                node.http.probe(&base, ready.credential.as_ref(), ready.authorities.as_deref(), timeout).await
-            }
+            Ok(ready) => node.drivers.probe(ready.way(Duration::from_millis(connection.timeout.millis()))).await,
             Err(why) => Err(unsent(why)),
         },
     };

@@ -21,7 +21,7 @@ use crate::{
 };
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
-use arvok_connect::{Http, Vault};
+use arvok_connect::{Drivers, Vault};
 use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
@@ -125,7 +125,8 @@ pub(crate) struct Node {
     publications: Arc<Semaphore>,
     /// Room for events of jobs that are decided about.
     deciding: Arc<Semaphore>,
-    pub http: Http,
+    /// What calls through connections are performed by.
+    pub drivers: Drivers,
     /// Whether each request is logged.
     pub access_log: bool,
     /// The last calls, until they are written.
@@ -141,7 +142,7 @@ impl Node {
         config: &Config,
         pools: Pools,
         installation: String,
-        (vault, http): (Vault, Http),
+        (vault, drivers): (Vault, Drivers),
         door: Door,
         stopping: watch::Receiver<bool>,
     ) -> Self {
@@ -175,7 +176,7 @@ impl Node {
             questions: Questions::default(),
             publications: Arc::new(Semaphore::new(PUBLICATIONS)),
             deciding: Arc::new(Semaphore::new(DECIDING)),
-            http,
+            drivers,
             access_log: config.access_log,
             call_log: CallLog::default(),
             metrics: Metrics::new(),

@@ -5,7 +5,7 @@ use crate::{
     node::Published,
 };
 use arvok_core::{
-    connector::Request,
+    connector::ShownRequest,
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
     text::cut,
 };
@@ -113,9 +113,9 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
         let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
         let planned = published.catalog.operation(&call.via, &call.operation).ok();
         let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
-        if let (Some(began), Some(Request { method, target, body, .. })) = (began, planned) {
+        if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {
             let target = published.redactor.text(&target);
-            let body = body.map(|body| body_kept(published.redactor.value(body.shown())));
+            let body = body.map(|body| body_kept(published.redactor.value(body)));
             began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
         }
     }

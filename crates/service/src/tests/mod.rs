@@ -25,7 +25,7 @@ use actix_web::{
     web,
 };
 use arvok_api::Role;
-use arvok_connect::{Http, Vault};
+use arvok_connect::{Drivers, Vault};
 use arvok_postgres::Scratch;
 use arvok_store::{access, schema, secrets};
 use serde_json::Value;
@@ -79,7 +79,7 @@ impl Desk {
         let (door, queue) = Door::new();
         let (stop, stopping) = watch::channel(false);
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");
-        let tools = (vault, Http::new().expect("a client"));
+        let tools = (vault, Drivers::new().expect("a client"));
         let node = Node::new(&Config::default(), pools, "here".into(), tools, door, stopping);
         let sealed = node.vault.seal("x", "pier-sender-token").expect("seals");
         let secret = secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };

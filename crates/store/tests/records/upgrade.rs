@@ -3,7 +3,7 @@
 
 use crate::kit::{block, database, one, run};
 use arvok_store::{routines, schema};
-use serde_json::{Value, json};
+use serde_json::Value;
 
 #[test]
 fn nodes_that_start_together_migrate_once() {

@@ -1,4 +1,5 @@
-//! A gate kiosk is made: its details are looked up, it is entered into the register, and the crew is told. Another runs out of
+//! A gate kiosk is made: its details are looked up, it is entered into the register, the crew is told and the terminal's office
+//! is written to. Another runs out of
 //! paper, which is passed on to whoever is on call by the key of the rota alone.
 
 use super::{Account, until_some};
@@ -16,6 +17,10 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.want(by.as_deref() == Some("arvok"), "the register should know the kiosk");
     let told = account.said(world, "gates", NEW);
     account.want(told == 1, format!("the gates' crew should have been told once, not {told} times"));
+    let office = format!("{}-office@skerrow.example", NEW.split('-').next().unwrap_or_default());
+    let mails = world.harbour.mailroom.with(|m| m.messages.iter().filter(|m| m.to.contains(&office)).count());
+    account.line(format!("  mail     {office} has {mails}"));
+    account.want(mails == 1, format!("the terminal's office should have been written to once, not {mails} times"));
 
     paper(world, false);
     let about = format!("kiosk/{EMPTY}");

@@ -1,17 +1,198 @@
 //! How outside systems are spoken to. One file or folder for each protocol: what its call is written as, what it plans to
-//! send, and what an answer means. The crate that reaches outside has a driver for each.
+//! send, and what an answer means. The crate that reaches outside has a driver for each; nothing else asks which it is.
 
 mod http;
+mod mail;
 
 pub use http::{
     Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc, RequestError, Signed,
     UntilDoc, retry_after,
 };
-pub(super) use http::{Gives, HttpDoc};
+pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
+
+pub(super) use http::HttpDoc;
+
+use super::{
+    CallbackAt,
+    failure::{Failure, Hiding},
+    operation,
+};
+use crate::{
+    Period,
+    expr::{Expr, ExprError, Type},
+};
+use serde::Serialize;
+use serde_json::Value;
+
+/// A protocol, by which the address of a connection says how it is spoken to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Protocol {
+    /// HTTP (RFC 9110): `http://`, `https://`.
+    Http,
+    /// Mail over SMTP (RFC 5321): `smtp://`, `smtps://`.
+    Mail,
+}
+
+impl Protocol {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Http, Self::Mail];
+
+    /// What the addresses of its connections begin with.
+    pub const fn schemes(self) -> [&'static str; 2] {
+        match self {
+            Self::Http => ["http://", "https://"],
+            Self::Mail => ["smtp://", "smtps://"],
+        }
+    }
+
+    /// That of an address; none if it begins with what is of none.
+    pub fn of(address: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|protocol| protocol.schemes().iter().any(|scheme| address.starts_with(scheme)))
+    }
+}
 
 /// A call of some protocol.
 #[derive(Clone, Debug)]
 pub enum Call {
-    /// A request over HTTP.
-    Http(HttpCall),
+    /// Requests over HTTP.
+    Http(Box<HttpCall>),
+    /// A message by mail.
+    Mail(Box<MailCall>),
+}
+
+impl Call {
+    /// By which protocol it is made.
+    pub const fn protocol(&self) -> Protocol {
+        match self {
+            Self::Http(_) => Protocol::Http,
+            Self::Mail(_) => Protocol::Mail,
+        }
+    }
+
+    /// Whether the protocol itself says that repeating is harmless.
+    pub const fn is_safe(&self) -> bool {
+        match self {
+            Self::Http(call) => call.is_safe(),
+            Self::Mail(_) => false,
+        }
+    }
+
+    /// What it sends, in a line, as written.
+    pub fn line(&self) -> &str {
+        match self {
+            Self::Http(call) => call.line(),
+            Self::Mail(call) => call.line(),
+        }
+    }
+
+    /// What follows its first answer: the key that says so.
+    pub fn follows(&self) -> Option<&'static str> {
+        match self {
+            Self::Http(call) => call.follows(),
+            Self::Mail(_) => None,
+        }
+    }
+
+    /// How long all of it may take, if one request may take so long.
+    pub fn longest(&self, request: Period) -> Period {
+        match self {
+            Self::Http(call) => call.longest(request),
+            Self::Mail(_) => request,
+        }
+    }
+
+    /// How the other side calls back, if it does.
+    pub const fn callback(&self) -> Option<&Callback> {
+        match self {
+            Self::Http(call) => call.callback(),
+            Self::Mail(_) => None,
+        }
+    }
+
+    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` where we wait for a
+    /// call back.
+    ///
+    /// # Errors
+    /// What cannot be filled in, or cannot be sent as it is.
+    pub(super) fn begin<'o>(
+        &'o self,
+        gives: Gives<'o>,
+        give: Value,
+        key: Key<'_>,
+        callback: Option<&CallbackAt>,
+    ) -> Result<Planned<'o>, RequestError> {
+        Ok(match self {
+            Self::Http(call) => Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?)),
+            Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
+        })
+    }
+}
+
+/// The key of a call, and whether the other side is told it to know a repetition by it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Key<'k> {
+    pub key: &'k str,
+    pub is_sent: bool,
+}
+
+impl<'k> Key<'k> {
+    fn sent(self) -> Option<&'k str> {
+        self.is_sent.then_some(self.key)
+    }
+}
+
+/// A call that is to be made.
+#[derive(Debug)]
+pub enum Planned<'o> {
+    /// By requests over HTTP.
+    Http(Box<Exchange<'o>>),
+    /// By a message.
+    Mail(Box<Mailing<'o>>),
+}
+
+impl<'o> Planned<'o> {
+    /// What its failures say of answers is hidden by this; its outputs are not touched.
+    #[must_use]
+    pub fn hiding(self, hiding: Hiding<'o>) -> Self {
+        match self {
+            Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
+            Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
+        }
+    }
+
+    /// What is sent first, as people see it.
+    pub fn shown(&self) -> ShownRequest {
+        match self {
+            Self::Http(exchange) => exchange.request().shown(),
+            Self::Mail(mailing) => mailing.letter().shown(),
+        }
+    }
+}
+
+/// What a call sends, as people and records see it: without its address and its credential, which are its connection's.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ShownRequest {
+    /// The method of HTTP, or `MAIL`.
+    pub method: String,
+    /// The path with the query, or the addresses that a message goes to.
+    pub target: String,
+    /// What is sent along.
+    pub body: Option<Value>,
+}
+
+/// What a call gives: how it is made of the answer, and what is promised of it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Gives<'o> {
+    pub output: Option<&'o Expr>,
+    pub promised: &'o Type,
+}
+
+impl Gives<'_> {
+    /// An output that can be kept.
+    ///
+    /// # Errors
+    /// One that cannot be made of the answer, is not what was promised, or is too large or too deep.
+    fn fits(self, output: Result<Value, ExprError>, status: u16, hiding: Hiding<'_>) -> Result<Value, Failure> {
+        operation::fits(output, self.promised, status, hiding)
+    }
 }

@@ -1,6 +1,6 @@
 //! Calls of more than one request, walked by hand: pages, looks, calls back.
 
-use super::{check, give};
+use super::{check, give, http, sent};
 use crate::{
     Period,
     connector::{Answer, CallEnd, CallbackAt, Connector, Exchange, Failure, Hiding, Next, Operation},
@@ -21,13 +21,8 @@ fn linked(link: &str, body: Value) -> Answer {
 }
 
 fn begin<'o>(operation: &'o Operation, given: Value) -> Exchange<'o> {
-    operation
-        .begin(
-            &give(given),
-            "key",
-            Some(&CallbackAt { address: "https://here/callback/x".into(), key: "whsec_k".into() }),
-        )
-        .expect("begins")
+    let callback = CallbackAt { address: "https://here/callback/x".into(), key: "whsec_k".into() };
+    http(operation.begin(&give(given), "key", Some(&callback)).expect("begins"))
 }
 
 /// What is asked for, one after the other, and what comes of it at last.
@@ -204,7 +199,7 @@ callback: { within: 10m, failed: called.body.ok == false, because: called.body.w
     assert!(called(json!("text")).expect_err("none").starts_with("it called back, but no output can be made of that"));
     // What is shown of it before has no address in it.
     let shown = op.request(&give(json!({ "question": "x" })), "key").expect("plans");
-    assert!(shown.body.expect("one").shown().to_string().contains("%5Bcallback%5D"));
+    assert!(shown.body.expect("one").to_string().contains("%5Bcallback%5D"));
 }
 
 #[test]
@@ -219,11 +214,11 @@ request:
   body: { a: '${give.a}', deep: { c: '${give.c}', d: 1 }, list: ['${give.a}', 2], text: 'a=${give.a}' }",
     );
     let op = &c.operations["op"];
-    let whole = op.request(&give(json!({ "a": 1, "b": ["x", 2], "c": "see" })), "k").expect("plans");
+    let whole = sent(op, &give(json!({ "a": 1, "b": ["x", 2], "c": "see" })), "k").expect("plans");
     insta::assert_snapshot!(serde_json::to_string(&whole).expect("is JSON"), @r#"{"method":"POST","target":"/x?a=1&b=x&b=2","headers":[["X-Always","yes"],["X-C","see"]],"body":{"a":1,"deep":{"c":"see","d":1},"list":[1,2],"text":"a=1"}}"#);
     let none = op.request(&give(json!({})), "k").expect_err("a text has room for nothing that is not given");
     assert_eq!(none.to_string(), "${give.a}: there is no field `a`");
-    let some = op.request(&give(json!({ "a": null })), "k").expect("plans");
+    let some = sent(op, &give(json!({ "a": null })), "k").expect("plans");
     insta::assert_snapshot!(serde_json::to_string(&some).expect("is JSON"), @r#"{"method":"POST","target":"/x","headers":[["X-Always","yes"]],"body":{"a":null,"deep":{"d":1},"list":[null,2],"text":"a=null"}}"#);
 }
 

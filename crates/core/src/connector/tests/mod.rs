@@ -1,6 +1,7 @@
 //! Planning requests and reading answers.
 
 mod exchange;
+mod mail;
 
 use super::*;
 use crate::{Period, document::parse_file};
@@ -21,6 +22,19 @@ operations:
     repeat: keyed
 "#;
 
+/// The first request of a call over HTTP, whole.
+pub(super) fn sent(operation: &Operation, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
+    operation.begin(give, key, None).map(|planned| http(planned).request().clone())
+}
+
+/// A call that is made over HTTP.
+fn http(planned: Planned<'_>) -> Exchange<'_> {
+    match planned {
+        Planned::Http(exchange) => *exchange,
+        other @ Planned::Mail(_) => panic!("{other:?}"),
+    }
+}
+
 fn check(text: &str) -> Result<Connector, String> {
     let docs = parse_file("yard.yaml", text).map_err(|p| p.to_string())?;
     Connector::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
@@ -34,7 +48,7 @@ fn give(value: Value) -> Map<String, Value> {
 fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
     let yard = check(YARD).expect("checks");
     let op = &yard.operations["vm.grow_disk"];
-    let request = op.request(&give(json!({"vm": "vm/a%b", "by_gib": 4, "why": "x&y=z"})), "job-7-grow").expect("plans");
+    let request = sent(op, &give(json!({"vm": "vm/a%b", "by_gib": 4, "why": "x&y=z"})), "job-7-grow").expect("plans");
     insta::assert_json_snapshot!(request, @r#"
     {
       "method": "POST",
@@ -75,7 +89,7 @@ fn answers_become_outputs_or_failures() {
     let op = &yard.operations["vm.grow_disk"];
     let given = give(json!({"vm": "vm/a", "by_gib": 4}));
     let answer = |status, body| {
-        let mut exchange = op.begin(&given, "k", None).expect("plans");
+        let mut exchange = http(op.begin(&given, "k", None).expect("plans"));
         match exchange.answered(Answer { status, headers: Map::new(), body }, Period::from_millis(0)) {
             Next::Output(output) => Ok(output),
             Next::Failed(failure) => Err(failure),
@@ -140,7 +154,7 @@ operations:
 ";
     let c = check(text).expect("checks");
     let given = |body: Value| {
-        let mut exchange = c.operations["op"].begin(&Map::new(), "k", None).expect("plans");
+        let mut exchange = http(c.operations["op"].begin(&Map::new(), "k", None).expect("plans"));
         exchange.answered(Answer { status: 200, headers: Map::new(), body }, Period::from_millis(0))
     };
     assert_eq!(given(json!({ "n": 1 })), Next::Output(json!({ "n": 1 })));

@@ -56,7 +56,8 @@ fn step(step: &DryStep, depth: usize, all: &mut String) {
         writeln!(all, "{indent}  {name} = {}", told(value)).expect("writes");
     }
     if let Some(request) = &step.request {
-        writeln!(all, "{indent}  sends {request:?}").expect("writes");
+        let body = request.body.as_ref().map_or_else(String::new, |body| format!(" {body}"));
+        writeln!(all, "{indent}  sends {} {}{body}", request.method, request.target).expect("writes");
     }
     step.parts.iter().for_each(|p| part(p, depth + 1, all));
     if step.left_out > 0 {
@@ -114,21 +115,21 @@ always:
 "), @r#"
     call look
       vm = "vm/a"
-      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", follows: false, headers: [], body: None }
+      sends GET /v1/vms/vm%2Fa
     call grow
       vm = "vm/a"
       by_gib = depends on steps.look
       undo:
         call grow.undo
           vm = "b"
-          sends Request { method: "GET", target: "/v1/vms/b", follows: false, headers: [], body: None }
+          sends GET /v1/vms/b
     set sum
       twice = 2
       name = "vm/a"
     call use
       vm = "vm/a"
       by_gib = 2
-      sends Request { method: "POST", target: "/v1/vms/vm%2Fa/grow", follows: false, headers: [("Idempotency-Key", "<key>")], body: Some(Json(Object {"by_gib": Number(2)})) }
+      sends POST /v1/vms/vm%2Fa/grow {"by_gib":2}
     set half
       known = 1
       unknown = depends on steps.look
@@ -143,7 +144,7 @@ always:
       d = wrong: ${1 / 0}: division by zero
     check wait
       vm = "c"
-      sends Request { method: "GET", target: "/v1/vms/c", follows: false, headers: [], body: None }
+      sends GET /v1/vms/c
     always:
       set tell
         why = depends on job
@@ -186,7 +187,7 @@ steps:
 "), @r#"
     call look
       vm = "vm/a"
-      sends Request { method: "GET", target: "/v1/vms/vm%2Fa", follows: false, headers: [], body: None }
+      sends GET /v1/vms/vm%2Fa
     choose known
       inputs.vm == 'vm/b', not gone:
         set known.k1

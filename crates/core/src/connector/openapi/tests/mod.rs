@@ -1,7 +1,10 @@
 //! Descriptions become connectors: what is taken over, what is listed, what is refused.
 
 use super::*;
-use crate::{connector::Connection, document::Document};
+use crate::{
+    connector::{Connection, tests::sent},
+    document::Document,
+};
 use serde_json::json;
 
 const ODD: &str = include_str!("odd.yaml");
@@ -36,8 +39,7 @@ fn what_was_made_plans_the_requests_that_the_description_means() {
     let plan = |name: &str, give: serde_json::Value| {
         let give = give.as_object().cloned().unwrap_or_default();
         let operation = &connector.operations[name];
-        serde_json::to_string(&operation.request(&give, "key-1").unwrap_or_else(|e| panic!("{name}: {e}")))
-            .expect("JSON")
+        serde_json::to_string(&sent(operation, &give, "key-1").unwrap_or_else(|e| panic!("{name}: {e}"))).expect("JSON")
     };
     let requests = [
         plan("listTickets", json!({ "states": ["open", "held"], "filter_owner": "pat", "sort": ["a", "b"] })),

@@ -7,8 +7,9 @@ use crate::{
     connector::{
         CallbackAt,
         failure::{CallEnd, Failure, Hiding},
+        protocols::Gives,
     },
-    expr::{Expr, Scope, Type, Val},
+    expr::{Scope, Val},
 };
 use serde_json::Value;
 
@@ -25,13 +26,6 @@ pub struct Exchange<'o> {
     /// What was wrong with the latest look.
     seen: Option<String>,
     hiding: Hiding<'o>,
-}
-
-/// What a call gives: how it is made of the answer, and what is promised of it.
-#[derive(Clone, Copy, Debug)]
-pub(in crate::connector) struct Gives<'o> {
-    pub output: Option<&'o Expr>,
-    pub promised: &'o Type,
 }
 
 /// What follows an answer.
@@ -230,7 +224,7 @@ impl<'o> Exchange<'o> {
             (None, Some(list)) => Ok(list.clone()),
             (Some(expr), _) => expr.eval(&view).map(|value| crate::text::clean_json(value.to_json())),
         };
-        match crate::connector::operation::fits(output, self.gives.promised, answer.status, self.hiding) {
+        match self.gives.fits(output, answer.status, self.hiding) {
             Ok(output) => Next::Output(output),
             Err(failure) => Next::Failed(failure),
         }

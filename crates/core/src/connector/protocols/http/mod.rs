@@ -8,7 +8,6 @@ mod pages;
 mod request;
 
 pub use answer::{Answer, retry_after};
-pub(in crate::connector) use exchange::Gives;
 pub use exchange::{Exchange, Next};
 pub use later::{Callback, CallbackDoc, Signed, UntilDoc};
 pub use pages::PagesDoc;
@@ -30,15 +29,28 @@ const RETRY_ON: [u16; 5] = [429, 500, 502, 503, 504];
 /// How long all pages of a list may take together.
 const ALL_PAGES: Period = Period::from_secs(300);
 
-/// How a call over HTTP is written.
+/// What is written beside the request of a call over HTTP.
 #[derive(Debug)]
 pub(in crate::connector) struct HttpDoc {
-    pub request: RequestDoc,
     pub pages: Option<PagesDoc>,
     pub until: Option<UntilDoc>,
     pub callback: Option<CallbackDoc>,
     pub key_header: Option<String>,
     pub retry_on: Option<Vec<u16>>,
+}
+
+impl HttpDoc {
+    /// The first key that is written.
+    pub fn first(&self) -> Option<&'static str> {
+        let keys = [
+            ("pages", self.pages.is_some()),
+            ("until", self.until.is_some()),
+            ("callback", self.callback.is_some()),
+            ("key_header", self.key_header.is_some()),
+            ("retry_on", self.retry_on.is_some()),
+        ];
+        keys.into_iter().find(|(_, is)| *is).map(|(key, _)| key)
+    }
 }
 
 /// A checked call: its request, and what follows the answer.
@@ -58,6 +70,7 @@ impl HttpCall {
     pub(in crate::connector) fn check(
         check: &mut Checker<'_>,
         at: &str,
+        request: RequestDoc,
         doc: HttpDoc,
         give: &Type,
     ) -> (Option<Self>, Vec<(&'static str, Type)>) {
@@ -65,13 +78,13 @@ impl HttpCall {
         let answered = [given[0].clone(), ("first", Answer::as_type()), ("response", Answer::as_type())];
         let names = |roots, types| Names { roots, functions: &[], types };
         let signed = doc.callback.as_ref().is_some_and(|callback| callback.signed.is_some());
-        let hands_over = serde_json::to_string(&doc.request).is_ok_and(|text| text.contains("callback_key"));
+        let hands_over = serde_json::to_string(&request).is_ok_and(|text| text.contains("callback_key"));
         let sent: &[&str] = match &doc.callback {
             Some(_) if signed => &["give", "callback", "callback_key"],
             Some(_) => &["give", "callback"],
             None => &["give"],
         };
-        let request = Plan::check(check, &format!("{at}/request"), doc.request, names(sent, &given));
+        let request = Plan::check(check, &format!("{at}/request"), request, names(sent, &given));
         if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()].iter().filter(|is| **is).count() > 1 {
             check.fail(at, "an operation has one of `pages`, `until` and `callback`");
         }

@@ -1,6 +1,7 @@
 //! A request as it is written, and as it is planned for what is given.
 
 use crate::{
+    connector::protocols::ShownRequest,
     document::Checker,
     expr::{ExprError, Names, Scope, Template},
     inputs::InputsError,
@@ -118,9 +119,16 @@ pub enum Body {
     },
 }
 
-impl Body {
+impl Request {
     /// As people and records see it.
-    pub fn shown(&self) -> Value {
+    pub(in crate::connector) fn shown(&self) -> ShownRequest {
+        let body = self.body.as_ref().map(Body::shown);
+        ShownRequest { method: self.method.to_owned(), target: self.target.clone(), body }
+    }
+}
+
+impl Body {
+    fn shown(&self) -> Value {
         match self {
             Self::Json(value) => value.clone(),
             Self::Text { text, .. } => Value::String(text.clone()),
@@ -137,6 +145,9 @@ pub enum RequestError {
     /// A part cannot be filled in.
     #[error(transparent)]
     Unfilled(#[from] ExprError),
+    /// A part cannot be sent as it is.
+    #[error("{0}")]
+    Part(String),
     /// It would lead to another path.
     #[error("`{part}` cannot be a part of the path {target}")]
     Path {

@@ -1,0 +1,10 @@
+// A request as a line for a shell; a message by mail has none.
+import { Copy } from './Copy';
+import { curl } from './curl';
+
+type Props = { request: { method: string; target: string; body?: unknown }; base?: string | null };
+
+export function AsCurl({ request, base }: Props) {
+  if (request.method === 'MAIL') return null;
+  return <Copy text={curl(request, base)} of="the request" shown="copy as curl" />;
+}

@@ -1,0 +1,47 @@
+//! What drives one protocol: where its calls go, and what comes of them.
+
+use arvok_core::{
+    Period,
+    connector::{Answer, CallEnd, Failure, Opened},
+};
+use serde_json::Value;
+use std::time::Duration;
+
+/// Performs the calls that the core plans for one protocol.
+pub(crate) trait Driver<Planned> {
+    /// Performs a call; the last answer that came is kept for people.
+    async fn perform(&self, planned: Planned, way: Way<'_>, last: &mut Option<Answer>) -> Result<Called, Failure>;
+}
+
+/// Where a call goes, and what is shown there.
+#[derive(Clone, Copy)]
+pub struct Way<'a> {
+    /// The connection's base address.
+    pub base: &'a str,
+    /// The opened credential.
+    pub credential: Option<&'a Opened>,
+    /// The authorities that are trusted, in PEM, instead of those that the system knows.
+    pub authorities: Option<&'a str>,
+    /// How long one request may take.
+    pub timeout: Duration,
+}
+
+impl std::fmt::Debug for Way<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.base)
+    }
+}
+
+/// What came of a call.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Called {
+    /// Its output.
+    Output(Value),
+    /// The other side calls back, within a time.
+    Later(Period),
+}
+
+/// What cannot be sent as it is.
+pub(crate) fn unsent(message: String) -> Failure {
+    Failure::lasting(CallEnd::NotSent, message)
+}

@@ -1,0 +1,130 @@
+//! Calls through connections, whatever their protocol: each has a driver. Time and secrets are the same for all of them: a
+//! call has an end, messages and what people see of answers have the secrets taken out, and the output is as it came.
+
+use crate::{
+    CallError, Http, Redactor,
+    driver::{Called, Driver, Way, unsent},
+    mail::Mail,
+};
+use arvok_core::connector::{Answer, CallEnd, CallbackAt, Failure, Hiding, Opened, Operation, Planned, Protocol};
+use serde_json::{Map, Value};
+use std::time::Duration;
+
+/// One call.
+#[derive(Debug)]
+pub struct Call<'a> {
+    /// The operation.
+    pub operation: &'a Operation,
+    /// What it is given.
+    pub give: &'a Map<String, Value>,
+    /// The same for every try of the same step.
+    pub key: &'a str,
+    /// Where we wait for a call back, if the operation calls back.
+    pub callback: Option<&'a CallbackAt>,
+    /// Where it goes.
+    pub way: Way<'a>,
+    /// How long the whole may take; none: as long as its requests may.
+    pub within: Option<Duration>,
+    /// Knows the secrets that may come back, and hides them in messages and in the answer that is shown.
+    pub redactor: &'a Redactor,
+}
+
+/// How a call ended.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Ended {
+    /// What came of it, or what went wrong, and what is known of the other side then.
+    pub called: Result<Called, Failure>,
+    /// The last answer that came, as people may see it; none if none did.
+    pub answer: Option<Answer>,
+}
+
+impl Ended {
+    /// It ended before anything was sent.
+    pub const fn unsent(failure: Failure) -> Self {
+        Self { called: Err(failure), answer: None }
+    }
+}
+
+/// A header that is for the client alone: what it names is a credential of the other side.
+const CREDENTIAL: &str = "set-cookie";
+
+/// The drivers of all protocols.
+#[derive(Debug)]
+pub struct Drivers {
+    /// That of HTTP, which sends events to subscribers too.
+    pub http: Http,
+    mail: Mail,
+}
+
+impl Drivers {
+    /// For all connections.
+    ///
+    /// # Errors
+    /// If no client can be made.
+    pub fn new() -> Result<Self, CallError> {
+        Ok(Self { http: Http::new()?, mail: Mail })
+    }
+
+    /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages and in the answer that
+    /// is shown; the output is as it came.
+    pub async fn call(&self, call: Call<'_>) -> Ended {
+        let own = Redactor::new(call.way.credential.map_or_else(Vec::new, shown_by));
+        let (known, within) = (call.redactor, call.within);
+        let hide = |text: &str| own.hidden(&known.hidden(text)).into_owned();
+        let mut last = None;
+        let performed = self.perform(call, Hiding(&hide), &mut last);
+        let called = match within {
+            None => performed.await,
+            Some(within) => tokio::time::timeout(within, performed).await.unwrap_or_else(|_| {
+                Err(Failure::new(CallEnd::Unknown, format!("was not over within {} s", within.as_secs_f32())))
+            }),
+        };
+        let called = called.map_err(|failure| Failure { message: hide(&failure.message), ..failure });
+        let shown = |value: Value| own.value(known.value(value));
+        let answer = last.map(|Answer { status, mut headers, body }| {
+            headers.remove(CREDENTIAL);
+            let headers = headers.into_iter().map(|(name, value)| (name, shown(value))).collect();
+            Answer { status, headers, body: shown(body) }
+        });
+        Ended { called, answer }
+    }
+
+    async fn perform(&self, call: Call<'_>, hiding: Hiding<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
+        let planned = call.operation.begin(call.give, call.key, call.callback);
+        let planned = planned.map_err(|e| unsent(e.to_string()))?.hiding(hiding);
+        if Protocol::of(call.way.base) != Some(call.operation.protocol()) {
+            let schemes = call.operation.protocol().schemes().join(" or ");
+            return Err(unsent(format!("{} is not where this operation goes: {schemes}", call.way.base)));
+        }
+        match planned {
+            Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
+            Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
+        }
+    }
+
+    /// Looks whether anybody answers at an address, whatever the answer; what it was.
+    ///
+    /// # Errors
+    /// That nobody did, or that the credential was refused.
+    pub async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
+        match Protocol::of(way.base) {
+            Some(Protocol::Http) => self.http.probe(way).await,
+            Some(Protocol::Mail) => self.mail.probe(way).await,
+            None => Err(unsent(format!("{} is the address of no protocol that is spoken here", way.base))),
+        }
+    }
+}
+
+/// What a credential shows to the other side, and what that may show in turn: a pair is hidden as a whole, since in base64
+/// it is one text.
+fn shown_by(credential: &Opened) -> Vec<String> {
+    match credential {
+        Opened::Bearer(token) => vec![token.clone()],
+        Opened::Basic { user, password } => vec![password.clone(), format!("{user}:{password}")],
+        Opened::Header { value, .. } => vec![value.clone()],
+        Opened::OAuth2 { client, secret, .. } => {
+            vec![secret.clone(), crate::http::pair(client, secret)]
+        }
+        Opened::Certificate(_) => Vec::new(),
+    }
+}
