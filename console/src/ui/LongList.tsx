@@ -12,6 +12,7 @@ import {
   useRef,
   useState,
 } from 'react';
+import { flushSync } from 'react-dom';
 import { type ListOf, useHeldList } from '../api/held';
 import { useNewest } from '../api/sorted';
 import { Button, Empty, Failed, Unanswered } from './parts';
@@ -172,7 +173,7 @@ function SortedList<T>({ of, look, label, what, none, sorted, onSort }: Props<T>
               >
                 Ask again
               </Button>
-              <Button look="quiet" className="py-0" onClick={() => onSort()}>
+              <Button look="quiet" className="whitespace-nowrap py-0 print:hidden" onClick={() => onSort()}>
                 Newest first
               </Button>
             </>
@@ -215,11 +216,12 @@ function RowsBox<T>(props: BoxProps<T>) {
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: rows are measured anew when they change their form
   useEffect(() => rows.measure(), [wide]);
-  const shown = rows.getVirtualItems();
+  const printing = usePrinting();
+  const shown = printing ? onPaper(count, height) : rows.getVirtualItems();
   const [from, to] = [shown[0]?.index ?? 0, shown.at(-1)?.index ?? 0];
   useEffect(() => onSeen?.(from, to));
   return (
-    <div className="@container relative flex min-h-64 flex-[1_1_0px] flex-col overflow-hidden rounded-lg border border-line bg-panel max-md:min-h-[70dvh]">
+    <div className="@container relative flex min-h-64 flex-[1_1_0px] flex-col overflow-hidden rounded-lg border border-line bg-panel max-md:min-h-[70dvh] print:flex-none">
       {children}
       <div
         role="table"
@@ -232,14 +234,17 @@ function RowsBox<T>(props: BoxProps<T>) {
         <div
           ref={box}
           role="rowgroup"
-          className="min-h-0 flex-[1_1_0px] overflow-auto outline-offset-[-2px]"
+          className="min-h-0 flex-[1_1_0px] overflow-auto outline-offset-[-2px] print:flex-none print:overflow-visible"
           onPointerEnter={props.onPointerEnter}
           onPointerLeave={props.onPointerLeave}
           onFocus={props.onFocus}
           onBlur={props.onBlur}
           onScroll={props.onScroll}
         >
-          <div className="relative" style={{ height: rows.getTotalSize() }}>
+          <div
+            className="relative"
+            style={{ height: printing ? shown.length * height : rows.getTotalSize() }}
+          >
             {shown.map((row) => {
               const found = item(row.index);
               return (
@@ -264,11 +269,35 @@ function RowsBox<T>(props: BoxProps<T>) {
           </div>
         </div>
       </div>
-      <p className="flex items-center gap-3 border-line border-t px-3.5 py-0.5 text-[12px] text-ink-3">
+      <p className="flex flex-wrap items-center gap-x-3 border-line border-t px-3.5 py-0.5 text-[12px] text-ink-3">
         {below}
       </p>
     </div>
   );
+}
+
+/** Most rows that are printed. */
+const ON_PAPER = 1000;
+
+/** All rows, as far as they are there, one below the other. */
+const onPaper = (count: number, height: number) =>
+  Array.from({ length: Math.min(count, ON_PAPER) }, (_, index) => ({ index, start: index * height }));
+
+/** Whether the page is being printed: then there is nothing to scroll. */
+function usePrinting() {
+  const [printing, setPrinting] = useState(false);
+  useEffect(() => {
+    // The rows must be there before this returns.
+    const before = () => flushSync(() => setPrinting(true));
+    const after = () => setPrinting(false);
+    window.addEventListener('beforeprint', before);
+    window.addEventListener('afterprint', after);
+    return () => {
+      window.removeEventListener('beforeprint', before);
+      window.removeEventListener('afterprint', after);
+    };
+  }, []);
+  return printing;
 }
 
 /** Whether a box has room for columns, as its own style sees it. */

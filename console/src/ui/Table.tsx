@@ -146,7 +146,7 @@ type NarrowProps = { lines: [ReactNode, ReactNode]; link: (content: ReactNode) =
 
 function Narrow({ lines: [first, second], link }: NarrowProps) {
   return (
-    <span role="cell" className="grid h-[41px] content-center px-3.5 @3xl:hidden">
+    <span role="cell" className="grid h-[41px] grid-cols-[minmax(0,1fr)] content-center px-3.5 @3xl:hidden">
       {link(<span className="flex min-w-0 items-center gap-2">{first}</span>)}
       <span className="flex min-w-0 items-center gap-2 text-ink-2">{second}</span>
     </span>

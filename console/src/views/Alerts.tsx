@@ -125,6 +125,16 @@ const overTime = (rule?: string | null): OverTime<TimelineMark> => ({
   ],
 });
 
+const NoneYet = () => (
+  <>
+    No alert has come yet. They come from{' '}
+    <Link to="/sources" className="text-sea underline underline-offset-2">
+      sources
+    </Link>
+    .
+  </>
+);
+
 export function Component() {
   const [params] = useSearchParams();
   const filter: AlertFilter = {};
@@ -159,7 +169,7 @@ export function Component() {
         look={LOOK}
         label="Alerts, newest first"
         what="alert"
-        none="No alert is like that."
+        none={Object.keys(filter).length > 0 ? 'No alert is like that.' : <NoneYet />}
       />
     </>
   );

@@ -64,7 +64,7 @@ export function Component() {
         look={JOBS}
         label="Jobs, newest first"
         what="job"
-        none="No job is like that."
+        none={Object.keys(filter).length > 0 ? 'No job is like that.' : 'No job was dispatched yet.'}
       />
     </>
   );

@@ -15,6 +15,13 @@ const NARROWED = ['source', 'kind', 'resource'] as const;
 const CHOSEN = ['text', 'severity', 'state'] as const;
 const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
 
+/** What is said where no alarm is listed: of all that stand, or of those that are asked for. */
+function none({ state, ...others }: AlarmFilter): string {
+  if (Object.keys(others).length === 0)
+    return state === 'raised' ? 'No alarm stands.' : 'No alarm is like that.';
+  return state === 'raised' ? 'No alarm stands that is like that.' : 'No alarm is like that.';
+}
+
 export function Component() {
   const [params] = useSearchParams();
   const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
@@ -56,7 +63,7 @@ export function Component() {
         look={LOOK}
         label="Alarms, newest first"
         what="alarm"
-        none={filter.state === 'raised' ? 'No alarm stands that is like that.' : 'No alarm is like that.'}
+        none={none(filter)}
       />
     </>
   );

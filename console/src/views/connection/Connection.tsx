@@ -1,4 +1,5 @@
 // One connection: a test, what it offers and a try of each by hand, what it needs, and its last calls.
+
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { lazy, Suspense, useState } from 'react';
 import { Link, useParams } from 'react-router';
@@ -14,6 +15,7 @@ import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui
 import { Needs, useMay } from '../../ui/rights';
 import { type Look, Table } from '../../ui/Table';
 import { Time } from '../../ui/Time';
+import { some } from '../../ui/words';
 import { Versions } from '../definition/Versions';
 import { Withdraw } from '../definition/Withdraw';
 import { Ended, millis, Standing } from './Standing';
@@ -76,7 +78,7 @@ export function Component() {
       {item.trouble && <p className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">{item.trouble}</p>}
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <Panel title="What it offers" aside={`${operations.length} operations`}>
+          <Panel title="What it offers" aside={some(operations.length, 'operation')}>
             {operations.length === 0 && <Empty>Its connector is not published.</Empty>}
             <ul className="flex flex-col">
               {operations.map((o) => (

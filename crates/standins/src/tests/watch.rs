@@ -204,7 +204,7 @@ async fn the_whole_harbour_starts_and_stops() {
     let harbour = Harbour::start("http://127.0.0.1:9", pace, |what| format!("{what}-token"), key).expect("starts");
     assert!(harbour.secrets().iter().any(|(name, value, _)| *name == "ticket-desk" && value == "client-token"));
     let addresses: std::collections::BTreeSet<String> = harbour.settings().map(|(_, url)| url).into();
-    assert_eq!(addresses.len(), 11);
+    assert_eq!(addresses.len(), 12);
     harbour.set_faults(&Faults { busy: 1, ..Faults::default() });
     assert_eq!(Caller::of(harbour.site.url(), "site-token").get("/about").await.0, 503);
     assert_eq!(Caller::of(harbour.site.url(), "site-token").get("/about").await.0, 200);
