@@ -131,11 +131,11 @@ pub struct DryStep {
 /// A request that is or would be sent, without its address and its credential, which are its connection's.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CallRequest {
-    /// The method.
+    /// The method of HTTP, or `MAIL`.
     pub method: String,
-    /// The path with the query.
+    /// The path with the query, or whom a message is for.
     pub target: String,
-    /// The JSON body.
+    /// The body, or the parts of a message.
     #[schema(value_type = Option<Value>)]
     pub body: Option<Value>,
 }
@@ -143,7 +143,7 @@ pub struct CallRequest {
 /// An answer as it came.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CallAnswer {
-    /// The status code (RFC 9110, section 15).
+    /// The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2).
     pub status: u16,
     /// The headers, with names in lower case; none that sets a cookie.
     #[schema(value_type = Value)]

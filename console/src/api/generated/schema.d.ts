@@ -1604,7 +1604,7 @@ export interface components {
         CallAnswer: {
             /**
              * Format: int32
-             * @description The status code (RFC 9110, section 15).
+             * @description The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2).
              */
             status: number;
             /** @description The headers, with names in lower case; none that sets a cookie. */
@@ -1652,11 +1652,11 @@ export interface components {
         };
         /** @description A request that is or would be sent, without its address and its credential, which are its connection's. */
         CallRequest: {
-            /** @description The method. */
+            /** @description The method of HTTP, or `MAIL`. */
             method: string;
-            /** @description The path with the query. */
+            /** @description The path with the query, or whom a message is for. */
             target: string;
-            /** @description The JSON body. */
+            /** @description The body, or the parts of a message. */
             body?: unknown;
         };
         /**

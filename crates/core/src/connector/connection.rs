@@ -29,7 +29,8 @@ pub struct ConnectionDoc {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
-    /// The base address; requests go nowhere else. `${setting('name')}` takes it from the service's own settings; a
+    /// The base address; requests go nowhere else. How it begins says how it is spoken to: `http://`, `https://`, `smtp://`,
+    /// `smtps://`. `${setting('name')}` takes it from the service's own settings; a
     /// secret may stand in its path.
     pub base: String,
     /// What is shown to the other side.

@@ -7,10 +7,15 @@ use crate::{
     expr::{ExprError, Names, Scope, Template, Type, Val},
     text::{cut, slug},
 };
+use rustc_hash::FxHasher;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
-use std::{fmt, sync::Arc};
+use std::{
+    fmt,
+    hash::{Hash, Hasher},
+    sync::Arc,
+};
 
 /// Most addresses of one message.
 const MAX_RECIPIENTS: usize = 100;
@@ -224,10 +229,22 @@ impl MailCall {
             let wrong = format!("text: has {} bytes; {MAX_TEXT} are allowed", text.len());
             return Err(RequestError::Part(wrong));
         }
-        let message_id = format!("<{}@{}>", slug(key), from.domain);
+        let message_id = format!("<{}@{}>", name_of(key), from.domain);
         let letter = Letter { from, to, cc, reply_to, subject, text, message_id };
         Ok(Mailing { output: gives, give, letter, hiding: Hiding::NOTHING })
     }
+}
+
+/// A key as the left side of a message's id: where it cannot stand there as it is, a number that was worked out of it stands
+/// beside what is left, so that two keys have two names.
+fn name_of(key: &str) -> String {
+    let name = slug(key);
+    if name == key {
+        return name;
+    }
+    let mut hasher = FxHasher::default();
+    key.hash(&mut hasher);
+    format!("{name}.{:016x}", hasher.finish())
 }
 
 fn mailbox(part: &str, text: &str) -> Result<Mailbox, RequestError> {

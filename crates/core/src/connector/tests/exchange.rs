@@ -1,4 +1,4 @@
-//! Calls of more than one request, walked by hand: pages, looks, calls back.
+//! Calls of more than one request, executed by hand: pages, looks, calls back.
 
 use super::{check, give, http, sent};
 use crate::{

@@ -16,7 +16,11 @@ const MAIL: &str =
     "{ from: 'Arvok <arvok@skerrow.example>', to: '${give.to}', subject: 'About ${give.text}', text: '${give.text}' }";
 
 fn mailing(connector: &Connector, given: Value) -> Result<Mailing<'_>, String> {
-    match connector.operations["send"].begin(&give(given), "arvok/job 7", None).map_err(|e| e.to_string())? {
+    under_key(connector, given, "arvok-job-7-tell")
+}
+
+fn under_key<'c>(connector: &'c Connector, given: Value, key: &str) -> Result<Mailing<'c>, String> {
+    match connector.operations["send"].begin(&give(given), key, None).map_err(|e| e.to_string())? {
         Planned::Mail(mailing) => Ok(*mailing),
         other @ Planned::Http(_) => panic!("{other:?}"),
     }
@@ -30,7 +34,10 @@ fn a_message_is_planned_of_what_is_given() {
     let letter = planned.letter();
     assert_eq!(letter.to.iter().map(ToString::to_string).collect::<Vec<_>>(), ["a@x.example", "b@x.example"]);
     assert_eq!((letter.subject.as_str(), letter.text.as_str()), ("About one  two", "one\r\ntwo"));
-    assert_eq!(letter.message_id, "<arvok-job-7@skerrow.example>", "the same at each try of a step");
+    assert_eq!(letter.message_id, "<arvok-job-7-tell@skerrow.example>", "the same at each try of a step");
+    let id = |key: &str| under_key(&office, json!({}), key).expect("plans").letter().message_id.clone();
+    let long = format!("arvok-job-7-{}", "x".repeat(200));
+    assert!(id("arvok-job-7-all[1].tell") != id("arvok-job-7-all[1]-tell") && id(&long) != id(&format!("{long}y")));
     let shown = office.operations["send"].request(&give(json!({})), "k").expect("plans");
     assert_eq!((shown.method.as_str(), shown.target.as_str()), ("MAIL", "to ops@skerrow.example"));
     assert_eq!(shown.body, Some(json!({"from": "arvok@skerrow.example", "subject": "About t", "text": "t"})));
@@ -47,7 +54,7 @@ fn a_message_is_planned_of_what_is_given() {
 fn replies_are_outputs_or_refusals() {
     let office = connector(MAIL, "    output: response.message_id\n");
     let planned = mailing(&office, json!({})).expect("plans");
-    assert_eq!(planned.replied(250, "2.0.0 ok"), Ok(json!("<arvok-job-7@skerrow.example>")));
+    assert_eq!(planned.replied(250, "2.0.0 ok"), Ok(json!("<arvok-job-7-tell@skerrow.example>")));
     for (status, lasting) in [(451, false), (421, false), (550, true), (535, true)] {
         let failure = planned.replied(status, "said so").expect_err("refused");
         assert_eq!((failure.end, failure.lasting), (CallEnd::Refused, lasting), "{status}");
