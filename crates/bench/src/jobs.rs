@@ -1,4 +1,4 @@
-//! Jobs: how many a second one node walks, what a step adds to its outward call, and whether jobs that wait cost
+//! Jobs: how many a second one node executes, what a step adds to its outward call, and whether jobs that wait cost
 //! those that work.
 
 use crate::{

@@ -2,7 +2,7 @@
 //!
 //! The folders follow what happens to an alert: a [`source`] reads it from a payload into an
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the
-//! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] walks the
+//! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
 //! steps of a [`runbook`] that call a [`connector`]; what jobs tell goes to whoever is a [`subscriber`].
 //! [`bounds`] says how deep and large a value may be, [`document`] turns YAML into typed definitions with exact places for every complaint,
 //! [`expr`] evaluates expressions within a budget, [`definition`] says what all kinds of definitions have in common, and

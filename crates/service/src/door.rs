@@ -2,7 +2,7 @@
 //! share back when its sender is answered; so neither a flood of small deliveries nor a few large ones can fill the node's
 //! memory, and whoever announces much and sends nothing takes next to nothing. No source has more than half of the room.
 
-use arvok_store::intake::{Parcel, TakenParcel};
+use arvok_store::intake::{Payload, TakenPayload};
 use std::{
     collections::BTreeMap,
     sync::{
@@ -30,8 +30,8 @@ pub(crate) const KEPT: usize = 64 << 10;
 /// One payload, and where the answer goes.
 #[derive(Debug)]
 pub(crate) struct Delivery {
-    pub parcel: Parcel,
-    pub answer: oneshot::Sender<Result<TakenParcel, NotTaken>>,
+    pub payload: Payload,
+    pub answer: oneshot::Sender<Result<TakenPayload, NotTaken>>,
     /// Its share of what may be under way at once; given back when it is answered.
     pub admission: Admission,
 }
@@ -44,7 +44,7 @@ pub(crate) enum NotTaken {
     Store,
     /// It can never be recorded; it was kept under this number.
     #[error("it cannot be recorded: {reason}")]
-    Strange {
+    Malformed {
         /// The number under which it was kept.
         id: i64,
         /// What of it cannot be recorded.
@@ -215,7 +215,7 @@ impl Queue {
         let first = receiver.recv().await?;
         let enough = tokio::time::sleep(PATIENCE);
         tokio::pin!(enough);
-        let (mut alerts, mut bytes) = (first.parcel.alerts.len(), first.admission.bytes);
+        let (mut alerts, mut bytes) = (first.payload.alerts.len(), first.admission.bytes);
         let mut batch = vec![first];
         while alerts < most && bytes < most_bytes {
             let next = match receiver.try_recv() {
@@ -230,7 +230,7 @@ impl Queue {
                     () = &mut enough => break,
                 },
             };
-            alerts += next.parcel.alerts.len();
+            alerts += next.payload.alerts.len();
             bytes += next.admission.bytes;
             batch.push(next);
         }
@@ -250,7 +250,7 @@ mod tests {
     fn send_of(door: &Door, source: &str) {
         let (answer, _) = oneshot::channel();
         let admission = door.admit(source, 100).expect("room");
-        assert!(door.send(Delivery { parcel: Parcel::default(), answer, admission }));
+        assert!(door.send(Delivery { payload: Payload::default(), answer, admission }));
     }
 
     #[tokio::test]

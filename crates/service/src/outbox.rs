@@ -9,7 +9,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    intake::Parcel,
+    intake::Payload,
     outside::{
         outbox::{self, Told},
         subscribers::{self, Leaving},
@@ -70,11 +70,11 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     // Each by itself, so that none is anybody else's problem.
     let entering = alerts.into_iter().map(|alert| async {
         let admission = node.door.admit(OWN, WEIGHT)?;
-        let parcel = Parcel { source: OWN.to_owned(), received, alerts: vec![alert], ..Parcel::default() };
+        let payload = Payload { source: OWN.to_owned(), received, alerts: vec![alert], ..Payload::default() };
         // One that cannot be recorded is kept with the reason.
-        match deliver(node, parcel, admission).await {
+        match deliver(node, payload, admission).await {
             Err(NotTaken::Store) => None,
-            Ok(_) | Err(NotTaken::Strange { .. }) => Some(()),
+            Ok(_) | Err(NotTaken::Malformed { .. }) => Some(()),
         }
     });
     let all_in = join_all(entering).await.into_iter().all(|entered| entered.is_some());

@@ -148,7 +148,7 @@ impl From<NotTaken> for ApiError {
     fn from(e: NotTaken) -> Self {
         match e {
             NotTaken::Store => Self::Unavailable,
-            NotTaken::Strange { id, reason } => Self::Unreadable { id, reason },
+            NotTaken::Malformed { id, reason } => Self::Unreadable { id, reason },
         }
     }
 }

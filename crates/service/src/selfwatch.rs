@@ -11,7 +11,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    intake::Parcel,
+    intake::Payload,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
     read,
@@ -131,8 +131,8 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     }
     // If there is no room, the next look finds the same.
     let Some(admission) = node.door.admit(OWN, alerts.len() * 512) else { return Ok(()) };
-    let parcel = Parcel { source: OWN.to_owned(), received: now, alerts, strange: Vec::new() };
-    match tokio::time::timeout(PATIENCE, deliver(node, parcel, admission)).await {
+    let payload = Payload { source: OWN.to_owned(), received: now, alerts, malformed: Vec::new() };
+    match tokio::time::timeout(PATIENCE, deliver(node, payload, admission)).await {
         Ok(Ok(_)) => {}
         Ok(Err(e)) => tracing::warn!("an alarm about this node itself was not taken: {e}"),
         Err(_) => tracing::warn!("an alarm about this node itself waits in its own queue"),

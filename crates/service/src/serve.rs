@@ -192,8 +192,8 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         None => {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
             supervised(&mut tasks, &node, "leases", runner::renew);
-            let (walking, at_once) = (Arc::clone(&node), config.jobs_at_once);
-            let make = move || runner::run(Arc::clone(&walking), at_once);
+            let (executing, at_once) = (Arc::clone(&node), config.jobs_at_once);
+            let make = move || runner::run(Arc::clone(&executing), at_once);
             finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));
             let listening = Arc::clone(&node);
             let make = move || listeners::run(Arc::clone(&listening));

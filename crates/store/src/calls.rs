@@ -50,22 +50,22 @@ pub struct Allowed {
 
 /// Whether the turn of a call has come.
 #[derive(Debug, PartialEq)]
-pub enum Turn {
+pub enum Permit {
     /// It has, and is to be given back if it is one of so many at once; the call may begin after a moment.
-    Come(Option<Slot>, Duration),
+    Granted(Option<Slot>, Duration),
     /// Others come first; it is asked for again then, unless its job is told before.
     Queued(Duration),
 }
 
 /// Takes the turn of a call through a connection, or a place in the queue of those who wait for theirs. A turn ends by itself after
 /// a while, should its node die. Each call of a person's has a mark.
-pub async fn turn(
+pub async fn permit(
     db: &impl ConnectionTrait,
     connection: &str,
     allowed: Allowed,
     (caller, mark): (&Caller, &str),
     longest: Duration,
-) -> Result<Turn, StoreError> {
+) -> Result<Permit, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         slot: Option<i64>,
@@ -92,11 +92,11 @@ pub async fn turn(
     let row = rows.into_iter().next().ok_or(StoreError::BrokenOff("the turn of a call"))?;
     let seconds = |s: f64| Duration::from_secs_f64(s.max(0.0));
     Ok(match row.again {
-        Some(again) => Turn::Queued(seconds(again)),
+        Some(again) => Permit::Queued(seconds(again)),
         None => {
             let most = allowed.at_once.unwrap_or_default();
             let slot = row.slot.map(|id| Slot { id, connection: connection.to_owned(), most });
-            Turn::Come(slot, seconds(row.wait.unwrap_or_default()))
+            Permit::Granted(slot, seconds(row.wait.unwrap_or_default()))
         }
     })
 }

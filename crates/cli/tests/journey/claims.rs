@@ -1,4 +1,4 @@
-//! Who holds a job: walks that are left behind, nodes that freeze, databases that go away. What
+//! Who holds a job: executions that are left behind, nodes that freeze, databases that go away. What
 //! must not be done twice is not done twice, and nothing stands still for ever.
 
 use crate::kit::{Peer, Stage, outage, until};
@@ -22,9 +22,9 @@ pub fn with(repeat: &str) -> (Stage, Peer) {
     (stage, peer)
 }
 
-/// A job whose alert cannot be read back ends its walk in an error, each time.
+/// A job whose alert cannot be read back ends its execution in an error, each time.
 #[test]
-fn a_walk_that_cannot_go_on_is_given_up_and_lets_its_target_go() {
+fn an_execution_that_cannot_go_on_is_given_up_and_lets_its_target_go() {
     let (stage, peer) = with("safe");
     stage.publish("runbook: tell\ninputs: { what: { type: string } }\ntarget: ${inputs.what}\nsteps:\n  - { id: tell, call: peer.tell, via: peer, give: { what: \"${inputs.what}\" } }\n  - { id: second, call: peer.tell, via: peer, give: { what: \"${inputs.what}\" } }\n");
     peer.delay(Duration::from_secs(1));

@@ -524,7 +524,7 @@ fn jobs_whose_calls_wait_for_their_turn_rest_and_are_in_nobodys_way() {
 }
 
 #[test]
-fn calls_of_one_job_that_wait_for_their_turn_keep_no_connection_from_its_walk() {
+fn calls_of_one_job_that_wait_for_their_turn_keep_no_connection_from_its_execution() {
     let stage = Stage::bare();
     let peer = Peer::start();
     peer.delay(Duration::from_millis(20));

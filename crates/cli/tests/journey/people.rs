@@ -156,7 +156,7 @@ fn a_job_at_work_on_another_node_hears_what_is_said_here() {
     let mut stage = Stage::with_demo();
     let other = stage.second_node();
     stage.publish(SLOW);
-    // One peer for both nodes, so that it does not matter which of them walks the job.
+    // One peer for both nodes, so that it does not matter which of them executes the job.
     let peer = Peer::start();
     peer.delay(std::time::Duration::from_secs(8));
     stage.publish(&peer.definitions("safe"));
@@ -169,7 +169,7 @@ fn a_job_at_work_on_another_node_hears_what_is_said_here() {
     let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
     assert_eq!(status, 201, "{made}");
     until("the call to be out", || (stage.get("/api/v1/jobs/1")["steps"][1]["state"] == "running").then_some(()));
-    // Whichever node walks it: both are told, and one of them is not the one that walks.
+    // Whichever node executes it: both are told, and one of them is not the one that executes.
     let (status, told) = other.call(Method::POST, "/api/v1/jobs/1/cancel", Some(&json!({ "why": "enough" })));
     assert_eq!(status, 202, "{told}");
     let (status, told) = stage.call(Method::POST, "/api/v1/jobs/1/pause", Some(&json!({})));

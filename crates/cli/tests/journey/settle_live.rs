@@ -15,7 +15,7 @@ use arvok_core::{
 };
 use arvok_store::{
     DatabaseConnection, Purpose, definitions,
-    intake::{self, Parcel, Rules, Slots, Writer},
+    intake::{self, Payload, Rules, Slots, Writer},
     schema,
 };
 use chrono::{DateTime, Utc};
@@ -41,8 +41,9 @@ impl Live {
     fn take(&mut self, alert: Alert) {
         let now = alert.received;
         self.due(now);
-        let parcel = Parcel { source: alert.source.clone(), received: now, alerts: vec![alert], strange: Vec::new() };
-        block(intake::take(&self.db, self.rules(), &[&parcel], &mut Writer::default())).expect("is taken");
+        let payload =
+            Payload { source: alert.source.clone(), received: now, alerts: vec![alert], malformed: Vec::new() };
+        block(intake::take(&self.db, self.rules(), &[&payload], &mut Writer::default())).expect("is taken");
         self.tell(now);
     }
 

@@ -1,7 +1,7 @@
 //! What a job would do, worked out without doing anything: every value that can be known beforehand, each request as
 //! it would be sent, and of the rest what it depends on.
 
-use super::{Facts, Place, walk::EVALUATED_AT_ONCE};
+use super::{Facts, Place, execution::EVALUATED_AT_ONCE};
 use crate::{
     alarm::Alarm,
     bounds::weight,

@@ -37,7 +37,7 @@ pub enum Event {
     /// A node took it up, for the first time, after a wait, or after another node's death. With it comes what has
     /// come from outside meanwhile.
     Taken(Repeats, Vec<(Place, What)>),
-    /// Something came from outside while a node walks it.
+    /// Something came from outside while a node executes it.
     Came(Vec<(Place, What)>),
     /// Nothing but that time has passed; what is out is still out.
     Tick,

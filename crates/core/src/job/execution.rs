@@ -1,4 +1,4 @@
-//! Walking lists of steps: begins what is next, goes on with what is open, and says what a list ended with.
+//! Executes lists of steps: begins what is next, goes on with what is open, and says what a list ended with.
 //!
 //! Everything open is visited at every event; each asks for itself whether the event, the time or a halt
 //! concerns it. So it does not matter which of them came first, and an event for what is not open any more
@@ -45,7 +45,7 @@ const MOST_ERRORS: usize = 100;
 const LONGEST: usize = 1_000;
 
 /// What one event leads to.
-pub(super) struct Walk<'m> {
+pub(super) struct Execution<'m> {
     pub now: DateTime<Utc>,
     pub runbook: &'m Runbook,
     pub facts: &'m Facts,
@@ -179,7 +179,7 @@ impl StepEnd {
     }
 }
 
-impl<'m> Walk<'m> {
+impl<'m> Execution<'m> {
     /// Goes on with a list of steps; what it ended with, if it has.
     pub(super) fn block(&mut self, steps: &'m [Step], block: &mut Block, around: &Around<'m>) -> Option<End> {
         loop {

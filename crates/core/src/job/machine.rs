@@ -2,9 +2,9 @@
 
 use super::{
     Effect, Event, Facts, JobEffect, JobState, Kept, Outside, Place, Progress,
+    execution::{Around, End, Execution, News},
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
-    walk::{Around, End, News, Walk},
 };
 use crate::{
     Period,
@@ -83,7 +83,7 @@ impl<'a> Machine<'a> {
         let mut effects = Vec::new();
         while self.progress.stage != Stage::Over {
             self.mind_the_time(now);
-            let (end, more) = self.walk(now, &mut news, &mut effects);
+            let (end, more) = self.execute(now, &mut news, &mut effects);
             if end.is_none() && more {
                 self.note_done();
                 effects.push(Effect::GoOn { until: Some(now) });
@@ -183,13 +183,13 @@ impl<'a> Machine<'a> {
     }
 
     /// Goes on with the steps of the stage; what they ended with, and whether there is more to begin at once.
-    fn walk(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> (Option<End>, bool) {
+    fn execute(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> (Option<End>, bool) {
         let (steps, around) = self.steps();
         let mut block = std::mem::take(&mut self.progress.block);
         let stop = self.stop();
         let ending = self.progress.ending.as_ref();
         let forward = self.progress.stage == Stage::Forward;
-        let mut walk = Walk {
+        let mut execution = Execution {
             now,
             runbook: self.runbook,
             facts: self.facts,
@@ -210,9 +210,9 @@ impl<'a> Machine<'a> {
             now_begun: 0,
             evaluated: Cell::default(),
         };
-        let end = walk.block(steps, &mut block, &around);
-        let more = walk.has_enough() && !walk.paused;
-        let Walk { effects: told, undo, errors, carried, queued, begun, news: left, .. } = walk;
+        let end = execution.block(steps, &mut block, &around);
+        let more = execution.has_enough() && !execution.paused;
+        let Execution { effects: told, undo, errors, carried, queued, begun, news: left, .. } = execution;
         (*effects, *news) = (told, left);
         self.progress.block = block;
         self.progress.errors = errors;
@@ -297,8 +297,8 @@ impl<'a> Machine<'a> {
     fn prove(&mut self, now: DateTime<Utc>) {
         let made = self.runbook.confirm.as_ref().filter(|c| c.within.written().is_none()).map(|confirm| {
             let mut kept = self.kept.clone();
-            let walk = self.looking_on(now, &mut kept);
-            walk.see(&Around::top(false), |scope| confirm.within.at(scope)).map_err(|e| e.to_string())
+            let execution = self.looking_on(now, &mut kept);
+            execution.see(&Around::top(false), |scope| confirm.within.at(scope)).map_err(|e| e.to_string())
         });
         match made.transpose() {
             Ok(proof) => {
@@ -449,10 +449,10 @@ impl<'a> Machine<'a> {
     /// What the job gives. If a step ended it early, what steps behind would have given is left out.
     fn outputs(&self, now: DateTime<Utc>, early: bool) -> Result<Value, String> {
         let mut kept = self.kept.clone();
-        let walk = self.looking_on(now, &mut kept);
+        let execution = self.looking_on(now, &mut kept);
         let mut made = Map::new();
         for (name, template) in self.runbook.outputs.entries() {
-            match walk.see(&Around::top(false), |scope| template.fill(scope)) {
+            match execution.see(&Around::top(false), |scope| template.fill(scope)) {
                 Ok(value) => _ = made.insert(name.to_owned(), value),
                 Err(e) if early && e.missing => {}
                 Err(e) => return Err(format!("the outputs cannot be made: {name}: {e}")),
@@ -461,9 +461,9 @@ impl<'a> Machine<'a> {
         Ok(Value::Object(made))
     }
 
-    /// A walk on which nothing is done: expressions are seen as from behind the steps.
-    fn looking_on<'m>(&'m self, now: DateTime<Utc>, kept: &'m mut Kept) -> Walk<'m> {
-        Walk {
+    /// An execution on which nothing is done: expressions are seen as from behind the steps.
+    fn looking_on<'m>(&'m self, now: DateTime<Utc>, kept: &'m mut Kept) -> Execution<'m> {
+        Execution {
             now,
             runbook: self.runbook,
             facts: self.facts,

@@ -1,16 +1,17 @@
-//! The step machine: how a job walks through its runbook.
+//! The step machine: how a job goes through its runbook.
 //!
 //! [`Machine::handle`] takes the time and an event and gives effects; the runner commits the
 //! progress with the effects' records first and only then performs what is outward, so that
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
 //!
-//! `machine` goes from stage to stage, `walk` through a list of steps, and `steps` has a file for how each
+//! `machine` goes from stage to stage, `execution` through a list of steps, and `steps` has a file for how each
 //! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run` works out what a job would do, `play`
 //! plays the examples of a runbook.
 
 mod deadlock;
 mod dry_run;
 mod event;
+mod execution;
 mod going_on;
 mod kept;
 mod machine;
@@ -20,11 +21,11 @@ mod place;
 mod play;
 mod progress;
 mod steps;
-mod walk;
 
 pub use deadlock::{BlockedChild, deadlocks};
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
+pub use execution::MAX_BEGUN;
 pub use going_on::{GoingOn, Tried, going_on};
 pub use kept::{Kept, MAX_KEPT};
 pub use machine::{Machine, Summary};
@@ -34,7 +35,6 @@ pub use outside::{
 pub use place::Place;
 pub use play::{Unheld, play};
 pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Telling, Way};
-pub use walk::MAX_BEGUN;
 
 pub use crate::job_state::{JobEffect, JobState, Resolution};
 

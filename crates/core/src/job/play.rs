@@ -216,7 +216,7 @@ impl<'a> Play<'a> {
         Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), came)
     }
 
-    /// While calls are out the walk is alive; else the job is taken up.
+    /// While calls are out the execution is alive; else the job is taken up.
     fn look(&mut self) {
         let event = if self.is_out() { Event::Tick } else { self.taken(Vec::new()) };
         self.event(event);

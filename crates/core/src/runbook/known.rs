@@ -1,7 +1,7 @@
 //! What the expressions of a runbook know at each place: the inputs, which steps have surely run and
 //! which may have, what each gives, and the names of items.
 //!
-//! The same walk over a checked runbook is made twice: when it is checked by itself, and with the types
+//! The same pass over a checked runbook is made twice: when it is checked by itself, and with the types
 //! that operations tell when it is checked with the definitions around it.
 
 use super::steps::{Step, all};

@@ -2,7 +2,7 @@
 //! effect is proved.
 //!
 //! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
-//! know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy` how one is made of another. Walking the steps is [`crate::job`].
+//! know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy` how one is made of another. Going through the steps is [`crate::job`].
 
 mod copy;
 mod example;
@@ -404,7 +404,7 @@ impl Runbook {
         self.timeout.at(&InputScope(inputs)).unwrap_or(TIMEOUT)
     }
 
-    /// Its lists of steps, each with its JSON pointer, in the order in which they are walked.
+    /// Its lists of steps, each with its JSON pointer, in the order in which they are visited.
     pub fn lists(&self) -> [(&'static str, &[Step]); 5] {
         let check = self.confirm.as_ref().map_or(&[][..], |c| &c.check);
         [

@@ -298,7 +298,7 @@ fn of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a>
     Act { by: By::Token(&caller.0.name), act, detail: detail.trim() }
 }
 
-/// Says something to a job, and records who did. Whoever walks it hears of it, at once if that is this node.
+/// Says something to a job, and records who did. Whoever executes it hears of it, at once if that is this node.
 async fn say(
     node: &Node,
     caller: &Caller,

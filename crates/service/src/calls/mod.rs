@@ -3,7 +3,7 @@
 mod back;
 mod kept;
 mod log;
-mod turns;
+mod permits;
 
 pub(crate) use back::{CallBack, answer};
 pub(crate) use kept::{LONGEST_BODY, answer_kept, body_kept};
@@ -21,9 +21,9 @@ use arvok_core::{
 };
 use arvok_store::calls::{Caller, NewCall};
 use chrono::{DateTime, Utc};
+use permits::Permit;
 use serde_json::{Map, Value, json};
 use std::time::{Duration, Instant};
-use turns::Turn;
 
 /// A call that is to be made.
 #[derive(Debug)]
@@ -217,9 +217,9 @@ async fn perform(
         Some(timeout) => (usual.min(timeout), timeout),
     };
     let millis = |period: Period| Duration::from_millis(period.millis());
-    let slot = match turns::turn(node, ready.connection, &out.caller, millis(whole)).await? {
-        Turn::Come(slot) => slot,
-        Turn::Queued(until) => return Ok(Made::Queued(until)),
+    let slot = match permits::permit(node, ready.connection, &out.caller, millis(whole)).await? {
+        Permit::Granted(slot) => slot,
+        Permit::Queued(until) => return Ok(Made::Queued(until)),
     };
     let call = Call {
         operation,
@@ -231,7 +231,7 @@ async fn perform(
         redactor: &published.redactor,
     };
     let called = node.drivers.call(call).await;
-    turns::over(node, slot).await;
+    permits::over(node, slot).await;
     Ok(Made::Ended(Box::new(called)))
 }
 

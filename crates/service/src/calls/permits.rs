@@ -13,46 +13,46 @@ const PATIENCE: Duration = Duration::from_secs(60);
 const LOOK: Duration = Duration::from_millis(100);
 
 /// Whether the turn of a call has come.
-pub(super) enum Turn {
+pub(super) enum Permit {
     /// It has; to be given back when the call is over.
-    Come(Option<Slot>),
+    Granted(Option<Slot>),
     /// Others come first: the job rests meanwhile, and asks again then.
     Queued(DateTime<Utc>),
 }
 
 /// Asks for the turn of a call; a person waits for it.
-pub(super) async fn turn(
+pub(super) async fn permit(
     node: &Node,
     connection: &Connection,
     caller: &Caller,
     longest: Duration,
-) -> Result<Turn, Failure> {
+) -> Result<Permit, Failure> {
     let rate = connection.rate.map(|rate| (rate.calls, Duration::from_millis(rate.per.millis())));
     let allowed = Allowed { at_once: connection.at_once, rate };
     if allowed.at_once.is_none() && allowed.rate.is_none() {
-        return Ok(Turn::Come(None));
+        return Ok(Permit::Granted(None));
     }
     let name = &connection.name;
     // A little longer than the call, so that no turn of a living call is given away.
     let longest = longest + Duration::from_secs(5);
     let (begun, mark) = (Instant::now(), random::id());
     loop {
-        let turn = retry(|| calls::turn(&node.work_db, name, allowed, (caller, &mark), longest)).await;
-        let turn = turn.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
-        match (turn, caller) {
-            (calls::Turn::Come(slot, wait), _) => {
+        let permit = retry(|| calls::permit(&node.work_db, name, allowed, (caller, &mark), longest)).await;
+        let permit = permit.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
+        match (permit, caller) {
+            (calls::Permit::Granted(slot, wait), _) => {
                 tokio::time::sleep(wait).await;
-                return Ok(Turn::Come(slot));
+                return Ok(Permit::Granted(slot));
             }
-            (calls::Turn::Queued(again), Caller::Step { .. }) => {
+            (calls::Permit::Queued(again), Caller::Step { .. }) => {
                 let again = TimeDelta::from_std(again).unwrap_or(TimeDelta::minutes(1));
-                return Ok(Turn::Queued(clock::now() + again));
+                return Ok(Permit::Queued(clock::now() + again));
             }
-            (calls::Turn::Queued(_), Caller::Person(_)) if begun.elapsed() > PATIENCE => {
+            (calls::Permit::Queued(_), Caller::Person(_)) if begun.elapsed() > PATIENCE => {
                 let message = format!("its turn at `{name}` has not come within {} s", PATIENCE.as_secs());
                 return Err(not_sent(message));
             }
-            (calls::Turn::Queued(again), Caller::Person(_)) => tokio::time::sleep(LOOK.min(again)).await,
+            (calls::Permit::Queued(again), Caller::Person(_)) => tokio::time::sleep(LOOK.min(again)).await,
         }
     }
 }

@@ -17,7 +17,7 @@ use arvok_core::{
 };
 use arvok_store::{
     entity::unreadable,
-    intake::{Parcel, Strange},
+    intake::{Malformed, Payload},
 };
 use serde_json::{Map, Value};
 use std::borrow::Cow;
@@ -38,7 +38,7 @@ pub(crate) struct Message<'a> {
 /// Takes a payload. Of several alerts those that can be read are taken, the others are kept and named.
 ///
 /// # Errors
-/// [`NotTaken::Strange`] if nothing of it can be read or recorded: it is kept; [`NotTaken::Store`] if nothing was kept.
+/// [`NotTaken::Malformed`] if nothing of it can be read or recorded: it is kept; [`NotTaken::Store`] if nothing was kept.
 pub(crate) async fn accept(
     node: &Node,
     published: &Published,
@@ -56,22 +56,22 @@ pub(crate) async fn accept(
         node.metrics.intake.absent.get_or_create(&label).inc_by(times);
     }
     let nothing = alerts.is_empty() && left_out == 0;
-    let (mut strange, mut items) = (Vec::new(), Vec::new());
+    let (mut malformed, mut items) = (Vec::new(), Vec::new());
     for unread in unreadable {
         let reason = published.redactor.text(&unread.reason);
         items.push((unread.item, reason.clone()));
         let whole = || String::from_utf8_lossy(raw);
         let payload = unread.part.as_deref().map_or_else(whole, Cow::Borrowed);
         let payload = cut(&payload, KEPT).to_owned();
-        strange.push(Strange { reason, payload, item: unread.of_each, beside: Value::Object(properties.clone()) });
+        malformed.push(Malformed { reason, payload, item: unread.of_each, beside: Value::Object(properties.clone()) });
     }
-    let parcel = Parcel { source: source.name.clone(), received, alerts, strange };
-    let taken = deliver(node, parcel, admission).await?;
+    let payload = Payload { source: source.name.clone(), received, alerts, malformed };
+    let taken = deliver(node, payload, admission).await?;
     let kept = taken.kept.into_iter().zip(items);
     let mut unreadable = kept.map(|(id, (item, reason))| KeptItem { id, item, reason }).collect::<Vec<_>>();
     if nothing && !unreadable.is_empty() {
         let KeptItem { id, reason, .. } = unreadable.swap_remove(0);
-        return Err(NotTaken::Strange { id, reason });
+        return Err(NotTaken::Malformed { id, reason });
     }
     Ok(Taken { alerts: taken.alerts, left_out, unreadable })
 }
@@ -97,11 +97,11 @@ pub(crate) async fn accept_again(node: &Node, source: &Source, kept: &unreadable
         Err(reason) => return Ok(Again::Still(reason)),
     };
     let Some(admission) = node.door.admit(&source.name, kept.payload.len()) else { return Ok(Again::Full) };
-    let parcel =
-        Parcel { source: source.name.clone(), received: clock::now(), alerts: outcome.alerts, strange: Vec::new() };
-    match deliver(node, parcel, admission).await {
+    let payload =
+        Payload { source: source.name.clone(), received: clock::now(), alerts: outcome.alerts, malformed: Vec::new() };
+    match deliver(node, payload, admission).await {
         Ok(taken) => Ok(Again::Taken(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64)),
-        Err(NotTaken::Strange { reason, .. }) => Ok(Again::Still(reason)),
+        Err(NotTaken::Malformed { reason, .. }) => Ok(Again::Still(reason)),
         Err(e) => Err(e),
     }
 }

@@ -19,7 +19,7 @@ use crate::{
 };
 use arvok_store::{
     Class, StoreError,
-    intake::{self, Parcel, TakenBatch, TakenParcel, Writer, not_taken},
+    intake::{self, Payload, TakenBatch, TakenPayload, Writer, not_taken},
 };
 use futures_util::FutureExt;
 use std::{panic::AssertUnwindSafe, sync::Arc, time::Instant};
@@ -35,12 +35,12 @@ pub(crate) const LANES: usize = 3;
 const RELOADS: u32 = 4;
 
 /// Hands a payload to the pipeline and waits for the commit.
-pub(crate) async fn deliver(node: &Node, parcel: Parcel, admission: Admission) -> Result<TakenParcel, NotTaken> {
-    if parcel.alerts.is_empty() && parcel.strange.is_empty() {
-        return Ok(TakenParcel::default());
+pub(crate) async fn deliver(node: &Node, payload: Payload, admission: Admission) -> Result<TakenPayload, NotTaken> {
+    if payload.alerts.is_empty() && payload.malformed.is_empty() {
+        return Ok(TakenPayload::default());
     }
     let (answer, taken) = oneshot::channel();
-    if !node.door.send(Delivery { parcel, answer, admission }) {
+    if !node.door.send(Delivery { payload, answer, admission }) {
         return Err(NotTaken::Store);
     }
     taken.await.unwrap_or(Err(NotTaken::Store))
@@ -63,8 +63,8 @@ async fn commit(node: &Node, batch: Vec<Delivery>, writer: &mut Writer) {
     let mut waiting = vec![batch];
     while let Some(mut batch) = waiting.pop() {
         let begun = Instant::now();
-        let parcels: Vec<&Parcel> = batch.iter().map(|d| &d.parcel).collect();
-        match taken(node, &parcels, writer).await {
+        let payloads: Vec<&Payload> = batch.iter().map(|d| &d.payload).collect();
+        match taken(node, &payloads, writer).await {
             Ok(done) => settled(node, batch, done, begun),
             Err(BatchError { reason, lasting: false }) => {
                 tracing::error!(deliveries = batch.len(), "a batch was not taken: {reason}");
@@ -97,10 +97,10 @@ impl From<StoreError> for BatchError {
 }
 
 /// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
-async fn taken(node: &Node, parcels: &[&Parcel], writer: &mut Writer) -> Result<TakenBatch, BatchError> {
+async fn taken(node: &Node, payloads: &[&Payload], writer: &mut Writer) -> Result<TakenBatch, BatchError> {
     for _ in 0..RELOADS {
         let published = node.published();
-        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), parcels, writer)).catch_unwind();
+        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), payloads, writer)).catch_unwind();
         match taking.await {
             Err(_) => {
                 let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
@@ -134,17 +134,17 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) 
 
 /// Keeps alerts that can never be recorded, each as it came, so that it can be read again; and tells their sender.
 async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer) {
-    let Parcel { source, received, alerts, mut strange } = delivery.parcel;
+    let Payload { source, received, alerts, mut malformed } = delivery.payload;
     let source_of = source.clone();
-    let first = strange.len();
-    strange.extend(alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))));
-    let parcel = Parcel { source, received, alerts: Vec::new(), strange };
-    let answer = match taken(node, &[&parcel], writer).await {
+    let first = malformed.len();
+    malformed.extend(alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))));
+    let payload = Payload { source, received, alerts: Vec::new(), malformed };
+    let answer = match taken(node, &[&payload], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
             node.metrics.intake.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
             let id = done.taken.first().and_then(|t| t.kept.get(first)).copied().unwrap_or_default();
-            Err(NotTaken::Strange { id, reason: reason.to_owned() })
+            Err(NotTaken::Malformed { id, reason: reason.to_owned() })
         }
         Err(BatchError { reason, .. }) => {
             tracing::error!("a payload could not even be kept: {reason}");
@@ -159,9 +159,9 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
     metrics.intake.commit_seconds.observe(took);
     // The newest counts for a tenth.
     metrics.intake.commit_of_late.set(metrics.intake.commit_of_late.get() * 0.9 + took * 0.1);
-    metrics.intake.batch_alerts.observe(batch.iter().map(|d| d.parcel.alerts.len()).sum::<usize>() as f64);
+    metrics.intake.batch_alerts.observe(batch.iter().map(|d| d.payload.alerts.len()).sum::<usize>() as f64);
     for (delivery, taken) in batch.iter().zip(&done.taken) {
-        let label = SourceLabel { source: delivery.parcel.source.clone() };
+        let label = SourceLabel { source: delivery.payload.source.clone() };
         let repeated = taken.alerts.iter().filter(|a| a.duplicate).count() as u64;
         metrics.intake.alerts.get_or_create(&label).inc_by(taken.alerts.len() as u64 - repeated);
         if repeated > 0 {
@@ -171,8 +171,8 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
         if conflicts > 0 {
             metrics.intake.conflicts.get_or_create(&label).inc_by(conflicts);
         }
-        if !delivery.parcel.strange.is_empty() {
-            metrics.intake.unreadable.get_or_create(&label).inc_by(delivery.parcel.strange.len() as u64);
+        if !delivery.payload.malformed.is_empty() {
+            metrics.intake.unreadable.get_or_create(&label).inc_by(delivery.payload.malformed.len() as u64);
         }
     }
     for (rule, why) in &done.broken {

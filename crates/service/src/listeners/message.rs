@@ -54,7 +54,7 @@ pub(super) async fn take(
         let message = Message { raw: &raw, properties, normal: false, key: Some(id.clone()) };
         match accept(node, &published, source, message, admitted).await {
             Ok(_) => return standing.took(true),
-            Err(NotTaken::Strange { .. }) => return standing.took(false),
+            Err(NotTaken::Malformed { .. }) => return standing.took(false),
             Err(NotTaken::Store) => backoff.wait().await,
         }
     }

@@ -105,7 +105,7 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
-    /// The claims of the walks that are alive in this process, and how each is told what people say and what came.
+    /// The claims of the executions that are alive in this process, and how each is told what people say and what came.
     alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
     /// There may be a job to claim.
     pub work: Notify,
@@ -244,12 +244,12 @@ impl Node {
         missed
     }
 
-    /// The claims of the walks that are alive here.
+    /// The claims of the executions that are alive here.
     pub fn alive(&self) -> Vec<Claim> {
         self.alive.lock().unwrap_or_else(PoisonError::into_inner).keys().copied().collect()
     }
 
-    /// Counts a claim among those alive until the guard is dropped, however the walk ends. What people say to
+    /// Counts a claim among those alive until the guard is dropped, however the execution ends. What people say to
     /// the job, and how much came for it, comes out beside it at each renewal.
     pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Renewed>) {
         let (tell, hear) = unbounded_channel();
@@ -257,10 +257,10 @@ impl Node {
         (Alive { node: Arc::clone(self), claim }, hear)
     }
 
-    /// Tells a walk that is alive here that its claim was renewed, and what is new for its job.
-    pub fn tell_walk(&self, renewed: Renewed) {
-        if let Some(walk) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim) {
-            let _ = walk.send(renewed);
+    /// Tells an execution that is alive here that its claim was renewed, and what is new for its job.
+    pub fn tell_execution(&self, renewed: Renewed) {
+        if let Some(execution) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim) {
+            let _ = execution.send(renewed);
         }
     }
 
@@ -334,7 +334,7 @@ async fn evaluate<T: Send + 'static, P: Send + 'static>(
     asked.await.map_err(|_| ApiError::Internal)
 }
 
-/// A walk that is alive.
+/// An execution that is alive.
 #[derive(Debug)]
 pub(crate) struct Alive {
     node: Arc<Node>,

@@ -3,13 +3,13 @@
 //! take some the transaction is given up: then each is claimed alone and decided about outside of any, so that none is
 //! another's problem.
 
-use super::turn::{Begun, First, Turn};
+use super::event::{Begun, First, PendingEvent};
 use crate::{clock, node::Node};
 use arvok_api::Change;
 use arvok_core::{Alert, JobId};
 use arvok_store::{
     Class, StoreError,
-    jobs::{self, ClaimedJob, Opening},
+    jobs::{self, ClaimBatch, ClaimedJob},
     read,
 };
 use std::{
@@ -31,11 +31,11 @@ pub(super) struct NotOpened(pub usize);
 /// Begins jobs; each as it goes on, none for one that could not be begun.
 pub(super) async fn open(
     node: &Node,
-    opening: Opening,
+    batch: ClaimBatch,
     held: Vec<ClaimedJob>,
 ) -> Result<Vec<Option<Begun>>, NotOpened> {
     let all: Vec<JobId> = held.iter().map(|job| job.id).collect();
-    match open_all(node, opening, held).await {
+    match open_all(node, batch, held).await {
         Ok(begun) => {
             node.announcer.tell(Change { jobs: all.iter().map(|id| id.0).collect(), ..Change::default() });
             return Ok(begun);
@@ -50,21 +50,21 @@ pub(super) async fn open(
     Err(NotOpened(all.len()))
 }
 
-async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
+async fn open_all(node: &Node, batch: ClaimBatch, held: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
     let seqs: Vec<i64> = held.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
     let alerts = match seqs.as_slice() {
         [] => BTreeMap::new(),
-        seqs => read::whole_alerts(opening.db(), seqs).await?,
+        seqs => read::whole_alerts(batch.db(), seqs).await?,
     };
-    let mut turns = Vec::new();
+    let mut all = Vec::new();
     for job in held {
         let alert = job.alert.and_then(|alert| alerts.get(&alert.0).cloned());
-        turns.push((job.id, first(node, &opening, job, alert).await.map_err(|e| e.to_string())));
+        all.push((job.id, first(node, &batch, job, alert).await.map_err(|e| e.to_string())));
     }
-    let decided = match decided(node, turns).await {
+    let decided = match decided(node, all).await {
         Ok(decided) => decided,
         Err(e) => {
-            opening.give_up().await?;
+            batch.give_up().await?;
             return Err(e);
         }
     };
@@ -81,7 +81,7 @@ async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Resul
     let going = || begun.iter().flatten();
     let standing: Vec<_> = going().filter(|b| b.begins_at_once()).map(Begun::standing).collect();
     let claimed: Vec<_> = going().filter(|b| !b.begins_at_once()).map(Begun::claim).collect();
-    let begun = match opening.keep(&standing, &claimed, clock::now()).await {
+    let begun = match batch.keep(&standing, &claimed, clock::now()).await {
         Ok(()) => begun.into_iter().map(|begun| begun.map(Begun::opened)).collect(),
         // They may have been kept: what is recorded next tells.
         Err(e) if e.class() != Class::Lasting => {
@@ -97,9 +97,9 @@ async fn open_all(node: &Node, opening: Opening, held: Vec<ClaimedJob>) -> Resul
 }
 
 /// What is needed to decide about the first event of a job.
-async fn first(node: &Node, opening: &Opening, held: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
-    let runbook = node.runbook_by(opening.db(), &held.runbook, held.runbook_version).await?;
-    Turn::of(node, held, runbook, alert, Some(opening)).await
+async fn first(node: &Node, batch: &ClaimBatch, held: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
+    let runbook = node.runbook_by(batch.db(), &held.runbook, held.runbook_version).await?;
+    PendingEvent::of(node, held, runbook, alert, Some(batch)).await
 }
 
 type Decided = Vec<(JobId, Result<Begun, String>)>;
@@ -108,17 +108,17 @@ type Decided = Vec<(JobId, Result<Begun, String>)>;
 ///
 /// # Errors
 /// [`StoreError::Contended`] if it takes longer than rows may be held for it: nothing was decided.
-async fn decided(node: &Node, turns: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
+async fn decided(node: &Node, all: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
     let too_late = Arc::new(AtomicBool::new(false));
     let given_up = Arc::clone(&too_late);
     let now = clock::now();
     let decide = move || {
         let one = |first: First| match first {
             First::Over(begun) => Ok(*begun),
-            First::Turn(turn) => catch_unwind(AssertUnwindSafe(|| turn.decide_first(now)))
+            First::Pending(pending) => catch_unwind(AssertUnwindSafe(|| pending.decide_first(now)))
                 .map_err(|_| "deciding about it ended unexpectedly; the log says where".to_owned()),
         };
-        let all = turns.into_iter().take_while(|_| !given_up.load(Ordering::Relaxed));
+        let all = all.into_iter().take_while(|_| !given_up.load(Ordering::Relaxed));
         all.map(|(id, first)| (id, first.and_then(one))).collect::<Decided>()
     };
     match tokio::time::timeout(PATIENCE, node.decide(decide)).await {

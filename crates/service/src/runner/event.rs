@@ -2,7 +2,7 @@
 //! together.
 //!
 //! To decide is to evaluate what an author wrote. So it is done off the workers that serve everybody, and never while a
-//! transaction or a connection is held for it but for the moment that first events are given (`opening`).
+//! transaction or a connection is held for it but for the moment that first events are given (`claim_batch`).
 
 use super::record::{Outward, complete, divide, end, look_again};
 use crate::{
@@ -20,7 +20,7 @@ use arvok_core::{
 use arvok_store::{
     StoreError,
     jobs::{
-        self, AlarmSeen, Answered, Claim, ClaimedJob, JobAlarm, Looked, Opening, Record, Said, Standing, Then, Word,
+        self, AlarmSeen, Answered, Claim, ClaimBatch, ClaimedJob, JobAlarm, Looked, Record, Said, Standing, Then, Word,
     },
     outside::{self, Come},
 };
@@ -28,7 +28,7 @@ use chrono::{DateTime, Utc};
 use std::sync::Arc;
 
 /// A job with all that it needs, what its steps gave, and what it has heard.
-pub(super) struct Walked {
+pub(super) struct Executed {
     held: Arc<ClaimedJob>,
     runbook: Arc<Runbook>,
     facts: Facts,
@@ -51,15 +51,15 @@ impl From<Event> for Came {
     }
 }
 
-/// The first turn of a job, or its end if its runbook cannot be read.
+/// The first event of a job, or its end if its runbook cannot be read.
 pub(super) enum First {
-    Turn(Box<Turn>),
+    Pending(Box<PendingEvent>),
     Over(Box<Begun>),
 }
 
 /// An event with all that is needed to decide about it.
-pub(super) struct Turn {
-    walked: Walked,
+pub(super) struct PendingEvent {
+    executed: Executed,
     progress: Progress,
     published: Arc<Published>,
     alarm: Option<JobAlarm>,
@@ -70,29 +70,36 @@ pub(super) struct Turn {
     come: Come,
 }
 
-impl Turn {
+impl PendingEvent {
     /// That of taking a job up, or of beginning it.
     pub async fn of(
         node: &Node,
         held: ClaimedJob,
         runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
-        opening: Option<&Opening>,
+        batch: Option<&ClaimBatch>,
     ) -> Result<First, StoreError> {
         let held = Arc::new(held);
         let Some(runbook) = runbook else {
             let record = unreadable(&held);
             let (progress, outward) = (Progress::default(), Outward::default());
-            return Ok(First::Over(Box::new(Begun { held, progress, record, outward, is_kept: false, walked: None })));
+            return Ok(First::Over(Box::new(Begun {
+                held,
+                progress,
+                record,
+                outward,
+                is_kept: false,
+                executed: None,
+            })));
         };
         let facts = facts(node, &held, alert);
         let said = held.word.clone();
         let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
         let (progress, kept) = resume(node, &held).await?;
         let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
-        let walked = Walked { held, runbook, facts, kept, last_heard, posts };
-        let turn = walked.turn(node, progress, (taken.into(), said), opening).await?;
-        Ok(First::Turn(Box::new(turn)))
+        let executed = Executed { held, runbook, facts, kept, last_heard, posts };
+        let pending = executed.pending(node, progress, (taken.into(), said), batch).await?;
+        Ok(First::Pending(Box::new(pending)))
     }
 
     /// Decides, off the workers.
@@ -106,7 +113,7 @@ impl Turn {
             Ok(begun) => return Ok(begun),
             Err(decided) => decided,
         };
-        let ended = come(node, decided.walked.held.id, &decided.new).await?.posts;
+        let ended = come(node, decided.executed.held.id, &decided.new).await?.posts;
         let decide = move || {
             let now = clock::now();
             let decided = if ended.is_empty() { *decided } else { decided.more(now, ended) };
@@ -121,19 +128,20 @@ impl Turn {
     }
 
     fn handled(self, now: DateTime<Utc>) -> Decided {
-        let Self { mut walked, progress, published, alarm, event, said, asked, mut come } = self;
+        let Self { mut executed, progress, published, alarm, event, said, asked, mut come } = self;
         let Came { event, answered } = event;
-        let mut machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
+        let mut machine =
+            Machine::new(&executed.runbook, &executed.facts, progress, std::mem::take(&mut executed.kept));
         machine.unread = come.unread;
         show_alarm(&mut machine, alarm.as_ref());
         let posts = std::mem::take(&mut come.posts);
         let effects = handle(&mut machine, now, events(event, posts, said.as_ref()));
         let new = new_jobs(&machine, &asked, now);
         let Machine { progress, kept, .. } = machine;
-        walked.kept = kept;
+        executed.kept = kept;
         let heard = said.map(|(number, _)| number);
         Decided {
-            walked,
+            executed,
             progress,
             published,
             alarm,
@@ -150,7 +158,7 @@ impl Turn {
 
 /// What was decided about an event, before it is put together.
 struct Decided {
-    walked: Walked,
+    executed: Executed,
     progress: Progress,
     published: Arc<Published>,
     alarm: Option<JobAlarm>,
@@ -170,26 +178,26 @@ struct Decided {
 impl Decided {
     /// What follows besides, of jobs of steps that have ended by now.
     fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, What)>) -> Self {
-        let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.walked.kept));
-        let mut machine = Machine::new(&self.walked.runbook, &self.walked.facts, progress, kept);
+        let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.executed.kept));
+        let mut machine = Machine::new(&self.executed.runbook, &self.executed.facts, progress, kept);
         show_alarm(&mut machine, self.alarm.as_ref());
         self.effects.pop();
         self.effects.extend(machine.handle(now, Event::Came(ended)));
         let Machine { progress, kept, .. } = machine;
-        (self.progress, self.walked.kept) = (progress, kept);
+        (self.progress, self.executed.kept) = (progress, kept);
         self
     }
 
     /// The record of it, and what is outward.
     fn put_together(self, now: DateTime<Utc>) -> Begun {
-        let Self { mut walked, progress, published, alarm, effects, answered, heard, read, again, looked, .. } = self;
+        let Self { mut executed, progress, published, alarm, effects, answered, heard, read, again, looked, .. } = self;
         let seen = alarm.map(|seen| AlarmSeen {
             changed_at: Some(seen.alarm.changed_at),
             others_changed_at: seen.others_changed_at,
         });
         let (mut record, mut outward) = divide(effects, seen.unwrap_or_default());
-        let machine = Machine::new(&walked.runbook, &walked.facts, progress, std::mem::take(&mut walked.kept));
-        (record.summary, record.posts, record.passed_over) = (machine.summary(now), walked.posts, read);
+        let machine = Machine::new(&executed.runbook, &executed.facts, progress, std::mem::take(&mut executed.kept));
+        (record.summary, record.posts, record.passed_over) = (machine.summary(now), executed.posts, read);
         record.answered.extend(answered);
         record.heard = heard;
         record.looked = looked;
@@ -198,30 +206,30 @@ impl Decided {
         }
         complete(&mut record, &outward.calls, &published);
         let Machine { progress, kept, .. } = machine;
-        walked.kept = kept;
-        Begun { held: Arc::clone(&walked.held), progress, record, outward, is_kept: false, walked: Some(walked) }
+        executed.kept = kept;
+        Begun { held: Arc::clone(&executed.held), progress, record, outward, is_kept: false, executed: Some(executed) }
     }
 }
 
-impl Walked {
-    /// The turn of an event and of a person's word: reads what is needed to decide about them.
-    pub async fn turn(
+impl Executed {
+    /// An event and of a person's word: reads what is needed to decide about them.
+    pub async fn pending(
         mut self,
         node: &Node,
         progress: Progress,
         (event, said): (Came, Option<Said>),
-        opening: Option<&Opening>,
-    ) -> Result<Turn, StoreError> {
+        batch: Option<&ClaimBatch>,
+    ) -> Result<PendingEvent, StoreError> {
         let machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
         let Machine { progress, kept, .. } = machine;
         self.kept = kept;
         let come = come(node, self.held.id, &asked).await?;
         let alarm = match self.held.alarm.filter(|_| self.runbook.reads_alarm) {
-            Some(alarm) => look_at(node, opening, (self.held.id, alarm)).await?,
+            Some(alarm) => look_at(node, batch, (self.held.id, alarm)).await?,
             None => None,
         };
-        Ok(Turn { walked: self, progress, published: node.published(), alarm, event, said, asked, come })
+        Ok(PendingEvent { executed: self, progress, published: node.published(), alarm, event, said, asked, come })
     }
 }
 
@@ -234,7 +242,7 @@ pub(super) struct Begun {
     /// Whether the record is kept already.
     pub is_kept: bool,
     /// To go on; none if its runbook cannot be read.
-    pub walked: Option<Walked>,
+    pub executed: Option<Executed>,
 }
 
 impl Begun {
@@ -245,8 +253,8 @@ impl Begun {
         runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
     ) -> Result<Self, StoreError> {
-        match Turn::of(node, held, runbook, alert, None).await? {
-            First::Turn(turn) => turn.decide(node).await,
+        match PendingEvent::of(node, held, runbook, alert, None).await? {
+            First::Pending(pending) => pending.decide(node).await,
             First::Over(begun) => Ok(*begun),
         }
     }
@@ -313,11 +321,11 @@ fn heard(word: Word) -> Event {
 /// a call has answered is not forgotten for that. On another connection a beginning job would hold two.
 async fn look_at(
     node: &Node,
-    opening: Option<&Opening>,
+    batch: Option<&ClaimBatch>,
     (job, first): (JobId, AlarmId),
 ) -> Result<Option<JobAlarm>, StoreError> {
-    if let Some(opening) = opening {
-        return jobs::alarms_of(opening.db(), job, first).await;
+    if let Some(batch) = batch {
+        return jobs::alarms_of(batch.db(), job, first).await;
     }
     retry(|| jobs::alarms_of(&node.work_db, job, first)).await
 }

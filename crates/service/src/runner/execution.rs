@@ -2,9 +2,9 @@
 //! recorded one by one.
 
 use super::{
+    event::{Begun, Came},
     outside::{launch, link_for, recall},
     record::Outward,
-    turn::{Begun, Came},
 };
 use crate::{
     calls::{self, CallBack, Made, Outgoing, answer_kept, replace},
@@ -38,40 +38,40 @@ use tokio::{
     task::{JoinError, JoinSet},
 };
 
-/// A job to be walked.
-pub(super) enum Walk {
+/// A job to be executed.
+pub(super) enum Execution {
     /// Somebody has begun it, and it was taken up.
     TakenUp(Box<ClaimedJob>),
     /// It has begun.
     Begun(Box<Begun>),
 }
 
-/// Walks a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
+/// Executes a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
 /// how much has come for it from outside.
-pub(super) async fn walk(node: &Arc<Node>, walk: Walk, renewed: UnboundedReceiver<Renewed>) {
+pub(super) async fn execute(node: &Arc<Node>, execution: Execution, renewed: UnboundedReceiver<Renewed>) {
     node.metrics.work.jobs_running.inc();
-    let (id, claim) = match &walk {
-        Walk::TakenUp(held) => (held.id, held.claim),
-        Walk::Begun(begun) => begun.claim(),
+    let (id, claim) = match &execution {
+        Execution::TakenUp(held) => (held.id, held.claim),
+        Execution::Begun(begun) => begun.claim(),
     };
-    let walking = async {
-        let begun = match walk {
-            Walk::Begun(begun) => *begun,
-            Walk::TakenUp(held) => {
+    let executing = async {
+        let begun = match execution {
+            Execution::Begun(begun) => *begun,
+            Execution::TakenUp(held) => {
                 let (runbook, alert) = needed(node, &held).await?;
                 Begun::of(node, *held, runbook, alert).await?
             }
         };
-        walk_on(node, begun, renewed).await
+        go_on_with(node, begun, renewed).await
     };
-    let why = match AssertUnwindSafe(walking).catch_unwind().await {
+    let why = match AssertUnwindSafe(executing).catch_unwind().await {
         Ok(Ok(())) => None,
         Ok(Err(StoreError::ClaimLost)) => {
             tracing::warn!(job = id.0, "another claim has taken the job over");
             None
         }
         Ok(Err(e)) => Some(e.to_string()),
-        Err(_) => Some("the walk ended unexpectedly; the log says where".to_owned()),
+        Err(_) => Some("the execution ended unexpectedly; the log says where".to_owned()),
     };
     if let Some(why) = why {
         tracing::error!(job = id.0, "the job is let go: {why}");
@@ -131,7 +131,7 @@ async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: 
     }
 }
 
-async fn walk_on(
+async fn go_on_with(
     node: &Arc<Node>,
     mut begun: Begun,
     mut renewed: UnboundedReceiver<Renewed>,
@@ -143,22 +143,22 @@ async fn walk_on(
             keep(node, &begun).await?;
         }
         begun.count_end(node);
-        let Begun { progress, record, outward, walked, .. } = begun;
+        let Begun { progress, record, outward, executed, .. } = begun;
         leave_queues(node, &held, &outward).await;
-        let (Then::GoOn, Some(mut walked)) = (record.then, walked) else { return Ok(()) };
+        let (Then::GoOn, Some(mut executed)) = (record.then, executed) else { return Ok(()) };
         let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &mut out);
         let (event, said) = tokio::select! {
             Some(answered) = out.join_next() => (ended(answered)?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick.into(), None),
-            Some(new) = news(&mut renewed, walked.last_heard, walked.posts) => {
-                walked.posts = new.posts;
-                walked.last_heard = new.said.as_ref().map_or(walked.last_heard, |said| said.0);
+            Some(new) = news(&mut renewed, executed.last_heard, executed.posts) => {
+                executed.posts = new.posts;
+                executed.last_heard = new.said.as_ref().map_or(executed.last_heard, |said| said.0);
                 (Event::Tick.into(), new.said)
             }
-            else => return Err(StoreError::BrokenOff("the walk of a job that waits for nothing")),
+            else => return Err(StoreError::BrokenOff("the execution of a job that waits for nothing")),
         };
-        begun = walked.turn(node, progress, (event, said), None).await?.decide(node).await?;
+        begun = executed.pending(node, progress, (event, said), None).await?.decide(node).await?;
     }
 }
 
@@ -173,7 +173,7 @@ async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
 }
 
 /// What is out: calls, and jobs of steps that are made or told to stop. Each goes on by itself: one that has a connection to the
-/// database in hand would keep it for as long as its walk waits for another. All end with the walk.
+/// database in hand would keep it for as long as its execution waits for another. All end with the execution.
 type Out = JoinSet<Result<Came, StoreError>>;
 
 /// Sends out what is to be done outside.
@@ -194,7 +194,7 @@ fn send(node: &Arc<Node>, held: &Arc<ClaimedJob>, outward: Outward, out: &mut Ou
     }
 }
 
-/// What came back. What went wrong in it unexpectedly is its walk's.
+/// What came back. What went wrong in it unexpectedly is its execution's.
 fn ended(answered: Result<Result<Came, StoreError>, JoinError>) -> Result<Came, StoreError> {
     match answered {
         Ok(came) => came,

@@ -1,15 +1,15 @@
-//! Walking jobs through their steps: claims what is due, performs what the machine says.
+//! Executes jobs: claims what is due, performs what the machine says.
 //!
 //! All decisions are the machine's in the core; here its effects are recorded and then
 //! performed. The record comes first, always: what may have happened outside is known after any
-//! crash. Only walks that are alive in this process have their claims renewed; one that ends in an
+//! crash. Only executions that are alive in this process have their claims renewed; one that ends in an
 //! error or a panic is as after a death.
 
-mod opening;
+mod claim_batch;
+mod event;
+mod execution;
 mod outside;
 mod record;
-mod turn;
-mod walk;
 
 pub(crate) use outside::Link;
 
@@ -18,10 +18,11 @@ use arvok_api::Change;
 use arvok_core::job::deadlocks;
 use arvok_store::{
     StoreError,
-    jobs::{self, Claimed, ClaimedJob, Opening, Renewed},
+    jobs::{self, ClaimBatch, Claimed, ClaimedJob, Renewed},
     outside::{children, events},
 };
-use opening::NotOpened;
+use claim_batch::NotOpened;
+use execution::Execution;
 use std::{
     sync::{
         Arc,
@@ -33,7 +34,6 @@ use tokio::{
     sync::{OwnedSemaphorePermit, Semaphore, mpsc::UnboundedReceiver},
     task::JoinSet,
 };
-use walk::Walk;
 
 /// How often due jobs are looked for when nobody calls.
 const LOOK: Duration = Duration::from_millis(500);
@@ -48,7 +48,7 @@ const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
 
-/// What makes claims and walks of them.
+/// What makes claims and executions of them.
 struct Runner {
     node: Arc<Node>,
     room: Arc<Semaphore>,
@@ -56,20 +56,20 @@ struct Runner {
     alone: AtomicUsize,
 }
 
-/// What a job that is walked holds until its walk has ended: its claim's place among those that are renewed, where it hears what
+/// What a job that is executed holds until its execution has ended: its claim's place among those that are renewed, where it hears what
 /// is new for it, and its place among the jobs of the node.
-struct Seat {
+struct JobSlot {
     renewed: UnboundedReceiver<Renewed>,
     _alive: Alive,
     _place: OwnedSemaphorePermit,
 }
 
-/// Claims and walks jobs until the node stops. Those under way then have a few seconds to end;
+/// Claims and executes jobs until the node stops. Those under way then have a few seconds to end;
 /// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
     let runner = Arc::new(Runner { node: Arc::clone(&node), room, alone: AtomicUsize::new(0) });
-    let mut walks = JoinSet::new();
+    let mut executions = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
     let mut from = String::new();
@@ -88,16 +88,16 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                 }
             }
             () = node.work.notified() => {}
-            Some(_) = walks.join_next() => {}
+            Some(_) = executions.join_next() => {}
         }
         // All that have ended: claims are made once for them.
-        while walks.try_join_next().is_some() {}
-        claim_all(&runner, &mut walks).await;
+        while executions.try_join_next().is_some() {}
+        claim_all(&runner, &mut executions).await;
     }
-    let ending = async { while walks.join_next().await.is_some() {} };
+    let ending = async { while executions.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
         let cut_off = node.alive();
-        walks.shutdown().await;
+        executions.shutdown().await;
         for claim in cut_off {
             let _ = jobs::hand_over(&node.work_db, claim).await;
         }
@@ -105,7 +105,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
 }
 
 /// Claims jobs while there is room for them and some are due.
-async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
+async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
     let node = &runner.node;
     loop {
         let (places, alone) = runner.places();
@@ -120,9 +120,9 @@ async fn claim_all(runner: &Arc<Runner>, walks: &mut JoinSet<()>) {
         }
         match claimed {
             Ok(Claimed { jobs, .. }) if jobs.is_empty() => return,
-            Ok(Claimed { jobs, opening, more }) => {
-                let seats = places.into_iter().zip(&jobs).map(|(place, job)| runner.seat(place, job)).collect();
-                walks.spawn(walk_all(Arc::clone(runner), jobs, seats, opening));
+            Ok(Claimed { jobs, batch, more }) => {
+                let slots = places.into_iter().zip(&jobs).map(|(place, job)| runner.slot(place, job)).collect();
+                executions.spawn(execute_all(Arc::clone(runner), jobs, slots, batch));
                 if !more {
                     return;
                 }
@@ -141,41 +141,41 @@ impl Runner {
         (std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect(), alone)
     }
 
-    fn seat(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> Seat {
+    fn slot(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> JobSlot {
         let (alive, renewed) = self.node.keep_alive(job.claim);
-        Seat { renewed, _alive: alive, _place: place }
+        JobSlot { renewed, _alive: alive, _place: place }
     }
 }
 
-/// Walks jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
-async fn walk_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, seats: Vec<Seat>, opening: Option<Opening>) {
-    let (mut walks, all) = (JoinSet::new(), jobs.len());
-    let mut spawn = |walk: Walk, seat: Seat| {
+/// Executes jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
+async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobSlot>, batch: Option<ClaimBatch>) {
+    let (mut executions, all) = (JoinSet::new(), jobs.len());
+    let mut spawn = |execution: Execution, slot: JobSlot| {
         let node = Arc::clone(&runner.node);
-        walks.spawn(async move {
-            let Seat { renewed, _alive, _place } = seat;
-            walk::walk(&node, walk, renewed).await;
+        executions.spawn(async move {
+            let JobSlot { renewed, _alive, _place } = slot;
+            execution::execute(&node, execution, renewed).await;
             drop((_alive, _place));
             // Its target is free now, or another of its kind may be waiting.
             node.work.notify_one();
         });
     };
-    match opening {
-        None => jobs.into_iter().zip(seats).for_each(|(job, seat)| spawn(Walk::TakenUp(Box::new(job)), seat)),
-        Some(opening) => match opening::open(&runner.node, opening, jobs).await {
-            // Those that are over leave their seats together, so that the next are claimed together as well.
-            Ok(opened) => opened.into_iter().zip(seats).for_each(|(begun, seat)| match begun {
-                Some(begun) if !begun.is_over() => spawn(Walk::Begun(Box::new(begun)), seat),
+    match batch {
+        None => jobs.into_iter().zip(slots).for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
+        Some(batch) => match claim_batch::open(&runner.node, batch, jobs).await {
+            // Those that are over leave their slots together, so that the next are claimed together as well.
+            Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
+                Some(begun) if !begun.is_over() => spawn(Execution::Begun(Box::new(begun)), slot),
                 begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
             }),
             Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
         },
     }
     // There are places again, and perhaps targets.
-    if walks.len() < all {
+    if executions.len() < all {
         runner.node.work.notify_one();
     }
-    while walks.join_next().await.is_some() {}
+    while executions.join_next().await.is_some() {}
 }
 
 /// Ends what may not be started any more, and what nobody gets any further with.
@@ -240,7 +240,7 @@ async fn untie(node: &Node) {
     }
 }
 
-/// Renews the claims of the walks that are alive here, until the node stops.
+/// Renews the claims of the executions that are alive here, until the node stops.
 pub(crate) async fn renew(node: Arc<Node>) {
     let mut stopping = node.stopping.clone();
     let mut tick = tokio::time::interval(RENEW);
@@ -253,10 +253,10 @@ pub(crate) async fn renew(node: Arc<Node>) {
     }
 }
 
-/// Renews the claims of the walks that are alive here, and brings them what people say to their jobs.
+/// Renews the claims of the executions that are alive here, and brings them what people say to their jobs.
 pub(crate) async fn hear(node: &Node) {
     match jobs::renew(&node.work_db, &node.alive()).await {
-        Ok(renewed) => renewed.into_iter().for_each(|renewed| node.tell_walk(renewed)),
+        Ok(renewed) => renewed.into_iter().for_each(|renewed| node.tell_execution(renewed)),
         Err(e) => complain(&e),
     }
 }

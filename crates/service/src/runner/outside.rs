@@ -1,4 +1,4 @@
-//! What a walk does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
+//! What an execution does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
 
 use crate::{clock, node::Node, retry::retry};
 use arvok_api::Change;

@@ -92,9 +92,9 @@ async fn of_several_alerts_the_strange_one_is_named_and_the_others_are_taken() {
     ]);
     let said = desk.ask(authored(post("pier", body.to_string()))).await;
     assert_eq!((said.status, said.json["alerts"].as_array().map(Vec::len)), (202, Some(2)), "{}", said.json);
-    let strange = &said.json["unreadable"][0];
-    assert_eq!(strange["item"], 1);
-    assert!(strange["reason"].as_str().is_some_and(|r| r.contains("resource")), "{strange}");
+    let malformed = &said.json["unreadable"][0];
+    assert_eq!(malformed["item"], 1);
+    assert!(malformed["reason"].as_str().is_some_and(|r| r.contains("resource")), "{malformed}");
     // Mended, it is read again, and only once.
     let retry = || authored(TestRequest::post().uri("/api/v1/unreadable/retry")).set_json(json!({ "source": "pier" }));
     let still = desk.ask(retry()).await;
@@ -122,10 +122,10 @@ async fn the_keys_of_a_payload_stand_as_they_came() {
     let shown = desk.ask(shown(TestRequest::get().uri(&format!("/api/v1/alerts/{seq}")), "viewer")).await;
     assert_eq!(shown.json["body"].to_string(), body);
     // What cannot be read is kept as it came as well.
-    let strange = r#"{"zone":{"name":"a"},"id":7,"aa":1}"#;
-    assert_eq!(desk.ask(authored(post("pier", strange))).await.status, 422);
+    let malformed = r#"{"zone":{"name":"a"},"id":7,"aa":1}"#;
+    assert_eq!(desk.ask(authored(post("pier", malformed))).await.status, 422);
     let kept = desk.ask(self::shown(TestRequest::get().uri("/api/v1/unreadable?source=pier"), "viewer")).await;
-    assert_eq!(kept.json["items"][0]["payload"], strange);
+    assert_eq!(kept.json["items"][0]["payload"], malformed);
 }
 
 #[actix_web::test]
@@ -185,8 +185,8 @@ async fn a_sender_with_a_name_and_a_password_is_asked_for_these_and_who_is_refus
 #[actix_web::test]
 async fn a_kept_payload_is_read_again_with_what_came_beside_it() {
     let desk = with_source(&format!("{SOURCE}read:\n  kind: body.kind\n  resource: '\"vm/a\"'\n")).await;
-    let strange = authored(post("pier", r#"{"n":1}"#)).insert_header(("x-kind", "pump.stuck"));
-    assert_eq!(desk.ask(strange).await.status, 422);
+    let malformed = authored(post("pier", r#"{"n":1}"#)).insert_header(("x-kind", "pump.stuck"));
+    assert_eq!(desk.ask(malformed).await.status, 422);
     let mended = format!("{SOURCE}read:\n  kind: headers['x-kind']\n  resource: '\"vm/a\"'\n");
     assert!(desk.publish(&mended).await.status < 300);
     let retry = TestRequest::post().uri("/api/v1/unreadable/retry").set_json(json!({ "source": "pier" }));

@@ -51,7 +51,7 @@ pub struct Model {
     pub finished_at: Option<DateTimeUtc>,
     /// Until when it waits.
     pub wake_at: Option<DateTimeUtc>,
-    /// Who walks it.
+    /// Who executes it.
     pub node: Option<String>,
     /// Until when the claim holds.
     pub lease_until: Option<DateTimeUtc>,

@@ -1,6 +1,6 @@
 //! Recording alerts, ids that came before are dropped; and keeping what cannot be read.
 
-use super::{Parcel, Strange};
+use super::{Malformed, Payload};
 use crate::{
     StoreError,
     days::{self, Known, TURN},
@@ -183,21 +183,21 @@ async fn keep_conflicts(
     found: &BTreeMap<usize, String>,
 ) -> Result<(), StoreError> {
     let mut of_source: BTreeMap<&str, usize> = BTreeMap::new();
-    let parcels = found.iter().filter_map(|(n, reason)| {
+    let payloads = found.iter().filter_map(|(n, reason)| {
         let came = plan.alerts[*n];
         let kept = of_source.entry(&came.source).or_default();
         *kept += 1;
-        let strange = not_taken(came, reason.clone());
-        let parcel = Parcel {
+        let malformed = not_taken(came, reason.clone());
+        let payload = Payload {
             source: came.source.clone(),
             received: came.received,
-            strange: vec![strange],
-            ..Parcel::default()
+            malformed: vec![malformed],
+            ..Payload::default()
         };
-        (*kept <= CONFLICTS_KEPT).then_some(parcel)
+        (*kept <= CONFLICTS_KEPT).then_some(payload)
     });
-    let parcels: Vec<Parcel> = parcels.collect();
-    keep_strange(tx, &parcels.iter().collect::<Vec<_>>()).await?;
+    let payloads: Vec<Payload> = payloads.collect();
+    keep_strange(tx, &payloads.iter().collect::<Vec<_>>()).await?;
     Ok(())
 }
 
@@ -206,11 +206,11 @@ const KEPT: usize = 64 * 1024;
 
 /// An alert that is not taken, to be kept with the reason so that it can be read again: the item from which it was read, or the alert
 /// itself where its sender wrote it in the normal form.
-pub fn not_taken(alert: &Alert, reason: String) -> Strange {
+pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
     let normal = alert.body.is_null();
     let beside = if normal { serde_json::json!({ "normal": true }) } else { serde_json::Value::Null };
     let whole = if normal { normal_form(alert) } else { alert.body.to_string() };
-    Strange { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
+    Malformed { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
 }
 
 fn normal_form(alert: &Alert) -> String {
@@ -230,12 +230,12 @@ fn told_value(value: Option<f64>) -> String {
 }
 
 /// Keeps what cannot be read; the numbers in order.
-pub(super) async fn keep_strange(tx: &DatabaseTransaction, parcels: &[&Parcel]) -> Result<Vec<i64>, StoreError> {
+pub(super) async fn keep_strange(tx: &DatabaseTransaction, payloads: &[&Payload]) -> Result<Vec<i64>, StoreError> {
     #[derive(FromQueryResult)]
     struct Kept {
         id: i64,
     }
-    let all: Vec<_> = parcels.iter().flat_map(|p| p.strange.iter().map(|s| (*p, s))).collect();
+    let all: Vec<_> = payloads.iter().flat_map(|p| p.malformed.iter().map(|s| (*p, s))).collect();
     if all.is_empty() {
         return Ok(Vec::new());
     }

@@ -90,9 +90,9 @@ pub async fn settle_due(
     {
         return Err(StoreError::Stale(row.generation));
     }
-    let (known, strange): (Vec<_>, Vec<_>) =
+    let (known, malformed): (Vec<_>, Vec<_>) =
         rows.into_iter().partition(|r| rules.catalog.entry(Kind::Rule, &r.rule).is_some());
-    let mut done = DueDone { unknown: strange.into_iter().map(|r| r.rule).collect(), ..DueDone::default() };
+    let mut done = DueDone { unknown: malformed.into_iter().map(|r| r.rule).collect(), ..DueDone::default() };
     if known.is_empty() {
         done.next = next(db, slots, unknown).await?;
         return Ok(done);

@@ -45,7 +45,7 @@ const TRIES: u32 = 8;
 
 /// What one payload held.
 #[derive(Clone, Debug, Default)]
-pub struct Parcel {
+pub struct Payload {
     /// Its source.
     pub source: String,
     /// When it was received.
@@ -53,12 +53,12 @@ pub struct Parcel {
     /// Its alerts.
     pub alerts: Vec<Alert>,
     /// What of it cannot be read.
-    pub strange: Vec<Strange>,
+    pub malformed: Vec<Malformed>,
 }
 
 /// A payload, or an item of one, that cannot be read.
 #[derive(Clone, Debug)]
-pub struct Strange {
+pub struct Malformed {
     /// What of it could not be read.
     pub reason: String,
     /// What it is; cut, if it is long.
@@ -71,10 +71,10 @@ pub struct Strange {
 
 /// What became of a payload.
 #[derive(Clone, Debug, Default)]
-pub struct TakenParcel {
+pub struct TakenPayload {
     /// One for each alert, in their order.
     pub alerts: Vec<TakenAlert>,
-    /// The numbers under which what is strange is kept.
+    /// The numbers under which what is malformed is kept.
     pub kept: Vec<i64>,
 }
 
@@ -82,7 +82,7 @@ pub struct TakenParcel {
 #[derive(Debug, Default)]
 pub struct TakenBatch {
     /// One for each payload, in their order.
-    pub taken: Vec<TakenParcel>,
+    pub taken: Vec<TakenPayload>,
     /// Errors of rules: the rule, and what went wrong.
     pub broken: Vec<(String, String)>,
     /// When something of what was touched is due, the earliest.
@@ -119,10 +119,10 @@ pub struct Writer {
 pub async fn take(
     db: &DatabaseConnection,
     rules: Rules<'_>,
-    parcels: &[&Parcel],
+    payloads: &[&Payload],
     writer: &mut Writer,
 ) -> Result<TakenBatch, StoreError> {
-    let mut plan = Plan::of(rules.matcher, parcels);
+    let mut plan = Plan::of(rules.matcher, payloads);
     plan.members = memories::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
@@ -171,8 +171,8 @@ struct Hit<'a> {
 
 /// All that can be worked out before anything is locked.
 struct Plan<'a> {
-    parcels: &'a [&'a Parcel],
-    /// Alerts of all parcels, in order.
+    payloads: &'a [&'a Payload],
+    /// Alerts of all payloads, in order.
     alerts: Vec<&'a Alert>,
     /// The hits of each.
     hits: Vec<Vec<Hit<'a>>>,
@@ -183,11 +183,11 @@ struct Plan<'a> {
 }
 
 impl<'a> Plan<'a> {
-    fn of(matcher: &'a Matcher, parcels: &'a [&'a Parcel]) -> Self {
-        let alerts: Vec<&Alert> = parcels.iter().flat_map(|p| &p.alerts).collect();
+    fn of(matcher: &'a Matcher, payloads: &'a [&'a Payload]) -> Self {
+        let alerts: Vec<&Alert> = payloads.iter().flat_map(|p| &p.alerts).collect();
         let hits = alerts.iter().map(|alert| hits(matcher, alert)).collect();
-        let now = parcels.iter().map(|p| p.received).max().unwrap_or_default();
-        Self { parcels, alerts, hits, now, members: BTreeSet::new() }
+        let now = payloads.iter().map(|p| p.received).max().unwrap_or_default();
+        Self { payloads, alerts, hits, now, members: BTreeSet::new() }
     }
 
     fn placed(&self) -> Vec<(&'a str, &Placed)> {
@@ -230,7 +230,7 @@ async fn attempt(
     if recorded.generation.is_some_and(|now| now != rules.generation) {
         return Err(StoreError::Stale(recorded.generation.unwrap_or_default()));
     }
-    let kept = alerts::keep_strange(&tx, plan.parcels).await?;
+    let kept = alerts::keep_strange(&tx, plan.payloads).await?;
     let conflicts = alerts::conflicts(&tx, plan, &recorded.seqs, writer.known).await?;
     let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
     let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
@@ -259,7 +259,7 @@ async fn attempt(
     let mut script = Script::default();
     alarms.write(&mut script);
     wake_waiting(&mut script, &cleared);
-    count(&mut script, plan.parcels, &recorded.seqs, &conflicts, writer.shard);
+    count(&mut script, plan.payloads, &recorded.seqs, &conflicts, writer.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
     let made = outcome.write(&mut script, &batch)?;
@@ -283,7 +283,7 @@ fn taken(
     seqs: Vec<Option<i64>>,
     kept: Vec<i64>,
     mut conflicts: BTreeMap<usize, String>,
-) -> Vec<TakenParcel> {
+) -> Vec<TakenPayload> {
     let (mut seqs, mut kept) = (seqs.into_iter().enumerate(), kept.into_iter());
     let mut alert = |(a, (n, seq)): (&Alert, (usize, Option<i64>))| TakenAlert {
         id: a.id.clone(),
@@ -291,11 +291,11 @@ fn taken(
         duplicate: seq.is_none(),
         conflict: conflicts.remove(&n),
     };
-    let parcel = |p: &&Parcel| TakenParcel {
+    let payload = |p: &&Payload| TakenPayload {
         alerts: p.alerts.iter().zip(seqs.by_ref()).map(&mut alert).collect(),
-        kept: kept.by_ref().take(p.strange.len()).collect(),
+        kept: kept.by_ref().take(p.malformed.len()).collect(),
     };
-    plan.parcels.iter().map(parcel).collect()
+    plan.payloads.iter().map(payload).collect()
 }
 
 /// Jobs that wait for their alarm look again when it is cleared.
@@ -314,7 +314,7 @@ fn wake_waiting(script: &mut Script, cleared: &[AlarmId]) {
 /// Counts deliveries by source and minute.
 fn count(
     script: &mut Script,
-    parcels: &[&Parcel],
+    payloads: &[&Payload],
     seqs: &[Option<i64>],
     conflicts: &BTreeMap<usize, String>,
     shard: i16,
@@ -323,16 +323,16 @@ fn count(
     type Counted = ([i64; 4], DateTime<Utc>);
     let mut counts: BTreeMap<(&str, DateTime<Utc>), Counted> = BTreeMap::new();
     let mut seen = 0;
-    for parcel in parcels {
-        let minute = parcel.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(parcel.received);
-        let (entry, last_at) = counts.entry((&parcel.source, minute)).or_insert(([0; 4], parcel.received));
-        let mine = seen..seen + parcel.alerts.len();
+    for payload in payloads {
+        let minute = payload.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(payload.received);
+        let (entry, last_at) = counts.entry((&payload.source, minute)).or_insert(([0; 4], payload.received));
+        let mine = seen..seen + payload.alerts.len();
         let repeated = seqs[mine.clone()].iter().filter(|seq| seq.is_none()).count();
-        entry[0] += parcel.alerts.len() as i64;
+        entry[0] += payload.alerts.len() as i64;
         entry[1] += repeated as i64;
-        entry[2] += parcel.strange.len() as i64;
+        entry[2] += payload.malformed.len() as i64;
         entry[3] += conflicts.range(mine.clone()).count() as i64;
-        *last_at = parcel.received.max(*last_at);
+        *last_at = payload.received.max(*last_at);
         seen = mine.end;
     }
     if counts.is_empty() {

@@ -1,4 +1,4 @@
-//! The halt: while it stands, no node begins a job or takes one up. What a node walks already goes on.
+//! The halt: while it stands, no node begins a job or takes one up. What a node executes already goes on.
 
 use super::reason;
 use crate::{

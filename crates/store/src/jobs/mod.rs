@@ -1,8 +1,8 @@
-//! Jobs as rows: claimed by one walk at a time, held by a lease, their progress kept step by step.
+//! Jobs as rows: claimed by one execution at a time, held by a lease, their progress kept step by step.
 //!
 //! A job is held by the number of its claim, not by a node's name: each claim draws a new number,
-//! and whatever is recorded or renewed names it. So a walk that was left behind can record nothing
-//! any more, and a node never takes up what it is still walking itself. Leases are measured by the
+//! and whatever is recorded or renewed names it. So an execution that was left behind can record nothing
+//! any more, and a node never takes up what it is still executing itself. Leases are measured by the
 //! database's clock alone.
 
 mod aside;
@@ -183,7 +183,7 @@ pub struct Claimed {
     /// The jobs; none if none is due.
     pub jobs: Vec<ClaimedJob>,
     /// The transaction that their first records go into.
-    pub opening: Option<Opening>,
+    pub batch: Option<ClaimBatch>,
     /// Whether more may be due than was looked at.
     pub more: bool,
 }
@@ -192,12 +192,12 @@ pub struct Claimed {
 /// records go into it, so that claims and beginnings cost one commit, and each row is written once; if it is dropped, nothing
 /// was claimed.
 #[derive(Debug)]
-pub struct Opening {
+pub struct ClaimBatch {
     tx: DatabaseTransaction,
     node: String,
 }
 
-impl Opening {
+impl ClaimBatch {
     /// Reads what the jobs need to begin; on another connection they would hold two of them.
     pub fn db(&self) -> &DatabaseTransaction {
         &self.tx
@@ -223,7 +223,7 @@ impl Opening {
         let written = async {
             write_claims(&self.tx, claimed, &self.node).await.map_err(behind)?;
             if !begun.is_empty() {
-                write(&self.tx, begun, Holds::Opening(&self.node), now).await.map_err(behind)?;
+                write(&self.tx, begun, Holds::ClaimBatch(&self.node), now).await.map_err(behind)?;
             }
             Ok(())
         };
@@ -247,7 +247,7 @@ fn behind(e: StoreError) -> StoreError {
 pub type AtOnce = (String, i32);
 
 /// Takes the next jobs that are due, so many at most: first what waits or was left behind, then by urgency,
-/// deadline and age. What this node is walking already (`alive`) is not taken up again, nor is one begun of a runbook of
+/// deadline and age. What this node is executing already (`alive`) is not taken up again, nor is one begun of a runbook of
 /// which there are as many at once as may be (`at_once`). Jobs that were not begun yet are held only once their first records
 /// are kept; `alone`, their claims are kept by themselves.
 pub async fn claim(
@@ -278,7 +278,7 @@ pub async fn claim(
         return Ok(Claimed::default());
     }
     if fresh && !alone {
-        return Ok(Claimed { jobs, opening: Some(Opening { tx, node: node.to_owned() }), more });
+        return Ok(Claimed { jobs, batch: Some(ClaimBatch { tx, node: node.to_owned() }), more });
     }
     let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
     match write_claims(&tx, &claims, node).await.map_err(behind) {
@@ -290,7 +290,7 @@ pub async fn claim(
         written => written?,
     }
     tx.commit().await?;
-    Ok(Claimed { jobs, opening: None, more })
+    Ok(Claimed { jobs, batch: None, more })
 }
 
 /// Of several on one target the first.
@@ -428,7 +428,7 @@ fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
 }
 
 /// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
-/// that it has not heard yet. Whoever walks the job hears it, or it is taken up for it. What somebody does is recorded with it.
+/// that it has not heard yet. Whoever executes the job hears it, or it is taken up for it. What somebody does is recorded with it.
 pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word, act: Option<Act<'_>>) -> Result<bool, StoreError> {
     // A hold can be taken back while nobody has heard of it yet, and while what is under way comes to its end.
     let sql = format!(
@@ -484,7 +484,7 @@ pub async fn hand_over(db: &DatabaseConnection, claim: Claim) -> Result<(), Stor
     Ok(())
 }
 
-/// Puts a job back whose claim was never kept, since its walk ended before the first record. It counts
+/// Puts a job back whose claim was never kept, since its execution ended before the first record. It counts
 /// as left behind, so that what can never begin does not keep the others from their turn.
 pub async fn put_back(db: &DatabaseConnection, id: JobId, why: &str) -> Result<(), StoreError> {
     let sql =

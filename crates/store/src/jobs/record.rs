@@ -32,7 +32,7 @@ pub struct Record {
     pub summary: Summary,
     /// The number of the word of a person's that it has heard.
     pub heard: Option<i32>,
-    /// How much has come for it from outside, as far as its walk has seen it.
+    /// How much has come for it from outside, as far as its execution has seen it.
     pub posts: i32,
     /// Questions that it asks.
     pub asked: Vec<Question>,
@@ -198,7 +198,7 @@ pub(super) enum Holds<'a> {
     /// Their claims, which stand on their rows.
     Claim,
     /// The locks of their rows; the claims for this node are written along.
-    Opening(&'a str),
+    ClaimBatch(&'a str),
 }
 
 /// Writes jobs and their tries as one statement: without a job's row nothing of it is written. How many were.
@@ -224,7 +224,7 @@ fn recording(
 ) -> Result<(String, Vec<Value>), StoreError> {
     let node = match holds {
         Holds::Claim => None,
-        Holds::Opening(node) => Some(node.to_owned()),
+        Holds::ClaimBatch(node) => Some(node.to_owned()),
     };
     let jobs = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();

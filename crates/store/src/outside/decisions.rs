@@ -95,7 +95,7 @@ pub async fn open(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
     Ok(counted.first().map_or(0, |c| c.n))
 }
 
-/// Takes a decision; whether it was still open. Whoever walks the job hears of it, or it is taken up for it.
+/// Takes a decision; whether it was still open. Whoever executes the job hears of it, or it is taken up for it.
 pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
     struct Of {

@@ -210,7 +210,7 @@ struct Waits {
 }
 
 /// For which steps alerts may be what is waited for: job, step and alert. A wait that this node cannot read, such as one
-/// that a later release recorded, may be for any: whoever walks the job looks closer.
+/// that a later release recorded, may be for any: whoever executes the job looks closer.
 fn noted(
     waits: Vec<Waits>,
     by_key: &BTreeMap<String, Vec<i64>>,

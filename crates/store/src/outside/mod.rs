@@ -2,7 +2,7 @@
 //! outbox through which their events enter as alerts, and leave to subscribers.
 //!
 //! All of it is written with the record that tells of it. What has come for a job is counted on the job's row; whoever
-//! walks it reads what that is, and answers the machine by it.
+//! executes it reads what that is, and answers the machine by it.
 
 pub mod callbacks;
 pub mod children;

@@ -58,10 +58,10 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
         let db = &published.db;
         let limits = [("note".to_owned(), 3)];
         let ask = async |node: &str| {
-            let Some((job, opening)) = claim_one(db, node, &[], &limits).await else { return 0 };
-            let opening = opening.expect("nobody has begun it");
+            let Some((job, batch)) = claim_one(db, node, &[], &limits).await else { return 0 };
+            let batch = batch.expect("nobody has begun it");
             let goes_on = Record::default();
-            opening.keep(&[standing(&job, &goes_on)], &[], now()).await.expect("records");
+            batch.keep(&[standing(&job, &goes_on)], &[], now()).await.expect("records");
             1
         };
         let nodes = ["a", "b", "c", "d", "e", "f"].map(|node| async move {
@@ -143,7 +143,7 @@ fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
         let first = take(db, "a", &[]).await.expect("a job");
         assert_eq!(renewed(db, &[first.claim, Claim(first.claim.0 + 99)]).await, [first.claim]);
         lapse(db).await;
-        assert!(take(db, "a", &[first.claim]).await.is_none(), "the node walks it itself");
+        assert!(take(db, "a", &[first.claim]).await.is_none(), "the node executes it itself");
         let second = take(db, "b", &[]).await.expect("left behind, for another node");
         assert_eq!(second.id, first.id);
         assert_ne!(second.claim, first.claim);
@@ -185,7 +185,7 @@ fn what_is_left_behind_again_and_again_is_given_up_and_frees_its_target() {
         let db = &published.db;
         let mut times = 0;
         while let Some(job) = take(db, "a", &[]).await {
-            jobs::let_go(db, job.claim, "the walk ended: \0 odd").await.expect("lets go");
+            jobs::let_go(db, job.claim, "the execution ended: \0 odd").await.expect("lets go");
             lapse(db).await;
             times += 1;
             assert!(times < 20, "it is never given up");
@@ -194,7 +194,7 @@ fn what_is_left_behind_again_and_again_is_given_up_and_frees_its_target() {
         let given_up = jobs::give_up(db).await.expect("gives up");
         assert_eq!(given_up.len(), 1);
         let failure = one(db, &format!("SELECT failure AS x FROM job WHERE id = {}", given_up[0])).await;
-        assert_eq!(failure, "given up: it was left behind 5 times at the same step; the walk ended: \u{fffd} odd");
+        assert_eq!(failure, "given up: it was left behind 5 times at the same step; the execution ended: \u{fffd} odd");
         assert!(take(db, "a", &[]).await.is_some_and(|j| j.id != given_up[0]), "the next on the target");
     });
 }
@@ -233,16 +233,16 @@ fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
     block(async {
         let id = published.jobs(1).await[0];
         let db = &published.db;
-        let (job, opening) = claim_one(db, "a", &[], &[]).await.expect("a job");
-        drop(opening.expect("nobody has begun it"));
+        let (job, batch) = claim_one(db, "a", &[], &[]).await.expect("a job");
+        drop(batch.expect("nobody has begun it"));
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "queued");
         let lost = record(db, &job, &end(JobState::Failed)).await;
         assert!(matches!(lost, Err(StoreError::ClaimLost)));
         // It can never begin: it is not in the way of the others for ever.
         jobs::put_back(db, id, "no such runbook").await.expect("puts back");
         lapse(db).await;
-        let (again, opening) = claim_one(db, "b", &[], &[]).await.expect("a job");
-        assert!(opening.is_none(), "it was left behind: the claim is kept at once");
+        let (again, batch) = claim_one(db, "b", &[], &[]).await.expect("a job");
+        assert!(batch.is_none(), "it was left behind: the claim is kept at once");
         assert_eq!(again.id, id);
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
         jobs::put_back(db, id, "late").await.expect("nothing happens");
@@ -256,14 +256,14 @@ fn claim_and_first_record_are_one_commit() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        let (job, opening) = claim_one(db, "a", &[], &[]).await.expect("a job");
+        let (job, batch) = claim_one(db, "a", &[], &[]).await.expect("a job");
         let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
         let began = Record { began: vec![began], ..Record::default() };
-        let opening = opening.expect("nobody has begun it");
+        let batch = batch.expect("nobody has begun it");
         let other = take(db, "b", &[]).await.expect("the one beside it");
         assert_ne!(other.id, job.id, "nobody waits for the first");
         assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
-        opening.keep(&[standing(&job, &began)], &[], now()).await.expect("records");
+        batch.keep(&[standing(&job, &began)], &[], now()).await.expect("records");
         let seen = rows(
             db,
             &format!(
@@ -299,7 +299,7 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
 }
 
 #[test]
-fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
+fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
     let published = any();
     block(async {
         published.jobs(1).await;
@@ -323,7 +323,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_walks_it() {
         let heard = Record { heard: Some(number), ..Record::default() };
         record(db, &again, &heard).await.expect("records");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
-        // A job that is walked hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
+        // A job that is executed hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
         let pause = Word::Pause { words: "held by pat".into() };
         assert!(jobs::say(db, again.id, &pause, None).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
@@ -470,7 +470,7 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         published.jobs(5).await;
         let db = &published.db;
         run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
-        let Claimed { jobs, opening, .. } = open(db, 4, &[]).await;
+        let Claimed { jobs, batch, .. } = open(db, 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
         let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
         let done =
@@ -494,9 +494,9 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
             ..end(JobState::Succeeded)
         };
         let rests = Record { then: Then::Rest, ..Record::default() };
-        let opening = opening.expect("nobody has begun them");
+        let batch = batch.expect("nobody has begun them");
         let standing = [standing(&jobs[0], &goes_on), standing(&jobs[1], &ends), standing(&jobs[2], &rests)];
-        opening.keep(&standing, &[(jobs[3].id, jobs[3].claim)], now()).await.expect("all are kept");
+        batch.keep(&standing, &[(jobs[3].id, jobs[3].claim)], now()).await.expect("all are kept");
         let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun THEN 'begun' END, node,
             CASE WHEN finished_at IS NOT NULL THEN 'over' END), ', ' ORDER BY id) AS x FROM job";
         assert_eq!(
@@ -530,11 +530,11 @@ fn jobs_of_steps_that_end_together_are_each_counted_where_they_are_waited_for() 
             UPDATE job SET parent = 3, parent_place = 'kid' || id WHERE id < 3",
         )
         .await;
-        let Claimed { jobs, opening, more } = open(db, 2, &[]).await;
+        let Claimed { jobs, batch, more } = open(db, 2, &[]).await;
         assert!(more, "as many were found as were looked for");
         let ends = end(JobState::Succeeded);
         let over: Vec<_> = jobs.iter().map(|job| standing(job, &ends)).collect();
-        opening.expect("nobody has begun them").keep(&over, &[], now()).await.expect("keeps");
+        batch.expect("nobody has begun them").keep(&over, &[], now()).await.expect("keeps");
         assert_eq!(one(db, "SELECT posts AS x FROM job WHERE id = 3").await, 2);
         let Claimed { jobs, more, .. } = open(db, 2, &[]).await;
         assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [3], "it is woken");
@@ -571,11 +571,11 @@ fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_m
         // Whoever asks meanwhile passes over all that this one looks at.
         assert_eq!(ids(&open(db, 6, &[]).await), [] as [i64; 0]);
         // What it leaves out was not claimed.
-        first.opening.expect("nobody has begun them").keep(&[], &[], now()).await.expect("keeps none");
+        first.batch.expect("nobody has begun them").keep(&[], &[], now()).await.expect("keeps none");
         let first = open(db, 2, &[]).await;
         let goes_on = Record::default();
         let begun: Vec<_> = first.jobs.iter().map(|job| standing(job, &goes_on)).collect();
-        first.opening.expect("nobody has begun them").keep(&begun, &[], now()).await.expect("keeps");
+        first.batch.expect("nobody has begun them").keep(&begun, &[], now()).await.expect("keeps");
         assert_eq!(ids(&open(db, 6, &limits).await), [5], "two of three have begun, and one target is held");
     });
 }
@@ -586,7 +586,7 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
     block(async {
         published.jobs(3).await;
         let db = &published.db;
-        let Claimed { jobs, opening, .. } = open(db, 3, &[]).await;
+        let Claimed { jobs, batch, .. } = open(db, 3, &[]).await;
         // Meanwhile another begins on the target of the second.
         run(
             db,
@@ -596,7 +596,7 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
         .await;
         let goes_on = Record::default();
         let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
-        let kept = opening.expect("nobody has begun them").keep(&begun, &[], now()).await;
+        let kept = batch.expect("nobody has begun them").keep(&begun, &[], now()).await;
         assert!(matches!(kept, Err(StoreError::Behind)), "{kept:?}");
         assert_eq!(
             one(db, "SELECT string_agg(state || claims, ' ' ORDER BY id) AS x FROM job WHERE id < 9").await,
@@ -691,11 +691,11 @@ fn what_is_given_up_can_be_claimed_at_once_and_alone_by_its_claim() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        let Claimed { jobs, opening, .. } = open(db, 2, &[]).await;
+        let Claimed { jobs, batch, .. } = open(db, 2, &[]).await;
         assert_eq!(jobs.len(), 2);
-        opening.expect("nobody has begun them").give_up().await.expect("gives up");
-        let Claimed { jobs, opening, .. } = jobs::claim(db, "a", &[], &[], (1, true)).await.expect("claims");
-        assert!(opening.is_none(), "no transaction is left open");
+        batch.expect("nobody has begun them").give_up().await.expect("gives up");
+        let Claimed { jobs, batch, .. } = jobs::claim(db, "a", &[], &[], (1, true)).await.expect("claims");
+        assert!(batch.is_none(), "no transaction is left open");
         assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [1]);
         let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";
         assert_eq!(one(db, stands).await, "running 1 false");
@@ -714,13 +714,13 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
         let goes_on = Record::default();
         let opens = async |node: &str| {
-            let Claimed { jobs, opening, .. } = jobs::claim(db, node, &[], &[], (8, false)).await.expect("claims");
+            let Claimed { jobs, batch, .. } = jobs::claim(db, node, &[], &[], (8, false)).await.expect("claims");
             let targets: Vec<&str> = jobs.iter().map(|job| job.target.as_str()).collect();
             assert!(targets.is_sorted(), "{targets:?}");
             let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
             // Whoever comes while all rows are locked finds nothing to open.
-            let Some(opening) = opening else { return false };
-            opening.keep(&begun, &[], now()).await.is_ok()
+            let Some(batch) = batch else { return false };
+            batch.keep(&begun, &[], now()).await.is_ok()
         };
         let (a, b) = tokio::join!(opens("a"), opens("b"));
         assert!(a != b, "one of them begins: {a} {b}");
@@ -743,7 +743,7 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
             record(db, job, &waits).await.expect("waits");
         }
         let woken = open(db, 8, &[]).await;
-        assert!(woken.opening.is_none(), "they had begun");
+        assert!(woken.batch.is_none(), "they had begun");
         assert_eq!(woken.jobs.len(), 3);
         let claims: BTreeSet<_> = woken.jobs.iter().map(|job| job.claim).collect();
         assert_eq!(claims.len(), 3, "each has a claim of its own");

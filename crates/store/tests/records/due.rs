@@ -1,6 +1,6 @@
 //! Due times: decided once by however many nodes, and what cannot be handled holds nobody back.
 
-use crate::kit::{Published, alert, block, now, one, parcels, rows, rule, run, seconds};
+use crate::kit::{Published, alert, block, now, one, payloads, rows, rule, run, seconds};
 use arvok_store::{
     StoreError,
     intake::{DueDone, Rules, Slots, Writer, set_aside_now, settle_due},
@@ -15,7 +15,7 @@ async fn settle(published: &Published, slots: Slots, at: DateTime<Utc>) -> DueDo
 
 async fn send(published: &Published, count: usize) -> DateTime<Utc> {
     let at = now();
-    let batch = parcels((0..count).map(|i| alert(json!({ "resource": format!("vm/r{i}") }), at)));
+    let batch = payloads((0..count).map(|i| alert(json!({ "resource": format!("vm/r{i}") }), at)));
     let taken = published.take(&batch, &mut Writer::default()).await;
     assert!(taken.due.is_some_and(|due| due > at), "something waits: {taken:?}");
     at
@@ -68,7 +68,7 @@ fn of_a_gathering_only_what_inputs_read_is_loaded_and_too_much_of_it_is_refused_
             let sent = json!({ "resource": format!("vm/r{n}"), "body": { "host": format!("h{n}"), "fill": fill } });
             let one = alert(sent, now());
             at = one.received;
-            published.take(&parcels([one]), &mut Writer::default()).await;
+            published.take(&payloads([one]), &mut Writer::default()).await;
         }
         settle(&published, Slots::Pools, at + seconds(61)).await;
         let jobs = rows(&published.db, "SELECT rule, state, target, failure FROM job ORDER BY rule").await;
@@ -143,10 +143,10 @@ fn a_clearing_and_a_due_time_at_the_same_moment_agree() {
         for round in 0..12 {
             let at = now();
             let resource = format!("vm/c{round}");
-            let raise = parcels([alert(json!({ "id": format!("u{round}"), "resource": resource }), at)]);
+            let raise = payloads([alert(json!({ "id": format!("u{round}"), "resource": resource }), at)]);
             published.take(&raise, &mut Writer::default()).await;
             let clear = json!({ "id": format!("d{round}"), "resource": resource, "state": "cleared" });
-            let clear = parcels([alert(clear, at + seconds(60))]);
+            let clear = payloads([alert(clear, at + seconds(60))]);
             let mut writer = Writer::default();
             tokio::join!(published.take(&clear, &mut writer), settle(&published, Slots::Tallies, at + seconds(60)));
             // Whoever found the row locked comes again.

@@ -1,16 +1,16 @@
 //! The one transaction, by several nodes at once.
 
-use crate::kit::{Published, alert, block, now, one, parcels, rows, rule, run, seconds};
+use crate::kit::{Published, alert, block, now, one, payloads, rows, rule, run, seconds};
 use arvok_core::{Verdict, source::OWN};
 use arvok_store::{
     StoreError,
-    intake::{self, Parcel, Strange, Writer, preview},
+    intake::{self, Malformed, Payload, Writer, preview},
     nodes,
 };
 use serde_json::{Value, json};
 
 /// Batches whose alerts touch the same alarms, tallies and pools, in every order.
-fn crossing(rounds: usize, writers: usize) -> Vec<Vec<Vec<Parcel>>> {
+fn crossing(rounds: usize, writers: usize) -> Vec<Vec<Vec<Payload>>> {
     let resource = |i: usize| format!("vm/r{}", i % 7);
     let one = |w: usize, r: usize, i: usize| {
         let n = if w.is_multiple_of(2) { i } else { 13 - i };
@@ -20,7 +20,7 @@ fn crossing(rounds: usize, writers: usize) -> Vec<Vec<Vec<Parcel>>> {
             now(),
         )
     };
-    let batch = |w, r| parcels((0..14).map(|i| one(w, r, i)));
+    let batch = |w, r| payloads((0..14).map(|i| one(w, r, i)));
     (0..writers).map(|w| (0..rounds).map(|r| batch(w, r)).collect()).collect()
 }
 
@@ -73,7 +73,7 @@ fn raised(rounds: usize, writers: usize) -> i64 {
 fn a_delivery_that_comes_twice_at_once_is_taken_once() {
     let published = Published::with(&[rule("any", "")]);
     block(async {
-        let same = parcels(
+        let same = payloads(
             (0..20).map(|i| alert(json!({ "id": format!("a{}", i % 10), "resource": format!("vm/r{i}") }), now())),
         );
         let mut writers = [Writer::default(), Writer { shard: 1, ..Writer::default() }];
@@ -93,8 +93,8 @@ fn a_delivery_that_comes_twice_at_once_is_taken_once() {
 fn by_a_stale_set_nothing_is_taken() {
     let published = Published::with(&[rule("any", "")]);
     block(async {
-        let batch = parcels([alert(json!({}), now())]);
-        let batch: Vec<&Parcel> = batch.iter().collect();
+        let batch = payloads([alert(json!({}), now())]);
+        let batch: Vec<&Payload> = batch.iter().collect();
         let rules = intake::Rules { generation: published.generation - 1, ..published.rules() };
         let refused = intake::take(&published.db, rules, &batch, &mut Writer::default()).await;
         assert!(matches!(refused, Err(StoreError::Stale(g)) if g == published.generation), "{refused:?}");
@@ -108,14 +108,15 @@ fn by_a_stale_set_nothing_is_taken() {
 fn what_is_strange_is_kept_in_the_same_commit_as_its_neighbours() {
     let published = Published::with(&[]);
     block(async {
-        let strange = |n: usize| Strange {
+        let malformed = |n: usize| Malformed {
             reason: format!("`kind`: is missing in {n}"),
             payload: "{}".into(),
             item: n > 0,
             beside: json!({ "headers": { "x-kind": "a" } }),
         };
-        let parcel = Parcel { strange: vec![strange(0), strange(1)], ..parcels([alert(json!({}), now())]).remove(0) };
-        let batch = published.take(&[parcel], &mut Writer::default()).await;
+        let payload =
+            Payload { malformed: vec![malformed(0), malformed(1)], ..payloads([alert(json!({}), now())]).remove(0) };
+        let batch = published.take(&[payload], &mut Writer::default()).await;
         assert_eq!((batch.taken[0].alerts.len(), batch.taken[0].kept.len()), (1, 2));
         assert!(batch.change.unreadable);
         let kept = rows(&published.db, "SELECT id, source, reason, item FROM unreadable ORDER BY id").await;
@@ -140,7 +141,7 @@ fn what_would_be_decided_is_what_is_decided() {
                 foreseen.push(preview(&published.db, rule, &alert, alert.received).await.expect("a preview").0);
             }
             let matches = alert.state.as_str() == "raised";
-            let batch = published.take(&parcels([alert]), &mut Writer::default()).await;
+            let batch = published.take(&payloads([alert]), &mut Writer::default()).await;
             let seq = batch.taken[0].alerts[0].seq.expect("new");
             let sql = format!("SELECT verdict AS x FROM verdicts WHERE alert_seq = {seq} ORDER BY rule");
             let given: Vec<Verdict> =
@@ -185,7 +186,7 @@ fn alerts_that_arvok_tells_of_itself_are_alerts_like_any_others() {
     block(async {
         let mut own = alert(json!({ "kind": "node.behind" }), now());
         own.source = OWN.to_owned();
-        published.take(&parcels([own]), &mut Writer::default()).await;
+        published.take(&payloads([own]), &mut Writer::default()).await;
         published.send(json!({ "kind": "node.behind" })).await;
         assert_eq!(one(&published.db, "SELECT count(*) AS x FROM job").await, 1, "and nobody else's pass for them");
     });
@@ -225,7 +226,7 @@ fn the_same_alert_again_is_no_conflict_in_whatever_order_its_labels_are_kept() {
     block(async {
         let batch = |tier: &str| {
             let labels = json!({ "runbook": "tell", "job": "1", "effect": "not checked", "tier": tier });
-            parcels([alert(json!({ "id": "a", "labels": labels }), now())])
+            payloads([alert(json!({ "id": "a", "labels": labels }), now())])
         };
         let mut writer = Writer::default();
         for (tier, conflicts) in [("gold", 0), ("gold", 0), ("silver", 1)] {

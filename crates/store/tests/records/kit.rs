@@ -12,8 +12,8 @@ use arvok_postgres::Scratch;
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
-    intake::{self, Parcel, Rules, TakenBatch, Writer},
-    jobs::{self, Claim, Claimed, ClaimedJob, Opening, Record, Standing},
+    intake::{self, Payload, Rules, TakenBatch, Writer},
+    jobs::{self, Claim, ClaimBatch, Claimed, ClaimedJob, Record, Standing},
     schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
@@ -84,9 +84,10 @@ pub fn alert(given: Value, received: DateTime<Utc>) -> Alert {
 }
 
 /// Parcels of one alert each.
-pub fn parcels(alerts: impl IntoIterator<Item = Alert>) -> Vec<Parcel> {
-    let parcel = |a: Alert| Parcel { source: a.source.clone(), received: a.received, alerts: vec![a], strange: vec![] };
-    alerts.into_iter().map(parcel).collect()
+pub fn payloads(alerts: impl IntoIterator<Item = Alert>) -> Vec<Payload> {
+    let payload =
+        |a: Alert| Payload { source: a.source.clone(), received: a.received, alerts: vec![a], malformed: vec![] };
+    alerts.into_iter().map(payload).collect()
 }
 
 /// A runbook that every rule of these tests can name.
@@ -143,15 +144,15 @@ impl Published {
         Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
     }
 
-    /// Takes parcels as one batch.
-    pub async fn take(&self, parcels: &[Parcel], writer: &mut Writer) -> TakenBatch {
-        let parcels: Vec<&Parcel> = parcels.iter().collect();
-        intake::take(&self.db, self.rules(), &parcels, writer).await.expect("takes")
+    /// Takes payloads as one batch.
+    pub async fn take(&self, payloads: &[Payload], writer: &mut Writer) -> TakenBatch {
+        let payloads: Vec<&Payload> = payloads.iter().collect();
+        intake::take(&self.db, self.rules(), &payloads, writer).await.expect("takes")
     }
 
     /// Takes one alert; its number.
     pub async fn send(&self, given: Value) -> i64 {
-        let batch = self.take(&parcels([alert(given, now())]), &mut Writer::default()).await;
+        let batch = self.take(&payloads([alert(given, now())]), &mut Writer::default()).await;
         batch.taken[0].alerts[0].seq.expect("new")
     }
 
@@ -176,17 +177,17 @@ pub async fn claim_one(
     node: &str,
     alive: &[Claim],
     at_once: &[(String, i32)],
-) -> Option<(ClaimedJob, Option<Opening>)> {
-    let Claimed { mut jobs, opening, .. } = jobs::claim(db, node, alive, at_once, (1, false)).await.expect("claims");
-    jobs.pop().map(|job| (job, opening))
+) -> Option<(ClaimedJob, Option<ClaimBatch>)> {
+    let Claimed { mut jobs, batch, .. } = jobs::claim(db, node, alive, at_once, (1, false)).await.expect("claims");
+    jobs.pop().map(|job| (job, batch))
 }
 
 /// Claims the next job and keeps the claim.
 pub async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
-    let (job, opening) = claim_one(db, node, alive, &[]).await?;
-    let kept = match opening {
+    let (job, batch) = claim_one(db, node, alive, &[]).await?;
+    let kept = match batch {
         None => Ok(()),
-        Some(opening) => opening.keep(&[], &[(job.id, job.claim)], now()).await,
+        Some(batch) => batch.keep(&[], &[(job.id, job.claim)], now()).await,
     };
     match kept {
         Err(StoreError::Behind) => None,

@@ -8,7 +8,7 @@ use arvok_core::{
 };
 use arvok_store::{
     DatabaseConnection,
-    calls::{self, Allowed, Caller, Turn},
+    calls::{self, Allowed, Caller, Permit},
     jobs::{self, ClaimedJob, Record, Then},
     outside::{
         self,
@@ -49,7 +49,7 @@ fn decided(by: &str) -> Decided {
 }
 
 #[test]
-fn what_comes_while_a_walk_lies_down_wakes_it_and_what_it_has_read_does_not() {
+fn what_comes_while_an_execution_lies_down_wakes_it_and_what_it_has_read_does_not() {
     let published = Published::with(&[rule("any", "")]);
     block(async {
         published.jobs(1).await;
@@ -61,7 +61,7 @@ fn what_comes_while_a_walk_lies_down_wakes_it_and_what_it_has_read_does_not() {
         let (a, b) = (decided("pat"), decided("kim"));
         let (a, b) = tokio::join!(decisions::take(db, id, &a), decisions::take(db, id, &b));
         assert_eq!([a, b].map(|t| t.expect("asks")).into_iter().filter(|t| *t).count(), 1);
-        // The walk has not read it yet.
+        // The execution has not read it yet.
         kept(db, &job, Record { posts: job.posts, then: waits(), ..Record::default() }).await;
         let woken = take(db).await.expect("it wakes at once");
         let open = [(Place::new("agree"), Outside::Decision)];
@@ -390,16 +390,16 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         let two = Allowed { at_once: Some(1), rate: None };
         let turn = async |job: JobId| {
             let step = Caller::Step { job, place: Place::new("tell"), attempt: 1 };
-            calls::turn(db, "yard", two, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+            calls::permit(db, "yard", two, (&step, ""), Duration::from_secs(30)).await.expect("asks")
         };
         let came = |turn| match turn {
-            Turn::Come(Some(slot), wait) if wait.is_zero() => slot,
+            Permit::Granted(Some(slot), wait) if wait.is_zero() => slot,
             other => panic!("{other:?}"),
         };
         let slot = came(turn(first).await);
         assert_eq!(came(turn(first).await), slot, "of a node that died it goes on");
         for job in [second, third, urgent] {
-            assert!(matches!(turn(job).await, Turn::Queued(_)));
+            assert!(matches!(turn(job).await, Permit::Queued(_)));
         }
         let told = async |job: JobId| {
             let place = Place::new("tell");
@@ -409,10 +409,10 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         assert_eq!(calls::give_back(db, &slot).await.expect("gives back"), [urgent]);
         assert!(told(urgent).await && !told(second).await);
         // Nobody overtakes whoever was told, unless it does not come.
-        assert!(matches!(turn(second).await, Turn::Queued(_)));
+        assert!(matches!(turn(second).await, Permit::Queued(_)));
         run(db, "UPDATE call_queue SET told_at = told_at - interval '11 seconds' WHERE told_at IS NOT NULL").await;
         let slot = came(turn(second).await);
-        assert!(matches!(turn(urgent).await, Turn::Queued(_)), "it has its place again");
+        assert!(matches!(turn(urgent).await, Permit::Queued(_)), "it has its place again");
         // A job that is held, or has left, is not waited for.
         run(db, &format!("UPDATE job SET state = 'paused' WHERE id = {urgent}")).await;
         assert_eq!(calls::give_back(db, &slot).await.expect("gives back"), [third]);
@@ -421,10 +421,11 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         run(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
         // A person has patience for less, and goes first.
         let pat = Caller::Person("pat".into());
-        let by_hand = async || calls::turn(db, "yard", two, (&pat, "1"), Duration::from_secs(30)).await.expect("asks");
-        assert!(matches!(by_hand().await, Turn::Queued(_)));
+        let by_hand =
+            async || calls::permit(db, "yard", two, (&pat, "1"), Duration::from_secs(30)).await.expect("asks");
+        assert!(matches!(by_hand().await, Permit::Queued(_)));
         assert!(calls::give_back(db, &slot).await.expect("gives back").is_empty());
-        assert!(matches!(turn(urgent).await, Turn::Queued(_)));
+        assert!(matches!(turn(urgent).await, Permit::Queued(_)));
         came(by_hand().await);
     });
 }
@@ -445,18 +446,18 @@ fn a_rate_spreads_calls_and_those_of_later_wait_in_the_queue() {
         let allowed = Allowed { at_once: None, rate: Some((2, Duration::from_secs(20))) };
         let turn = async |n: usize, place: &str| {
             let step = Caller::Step { job: jobs[n].id, place: Place::new(place), attempt: 1 };
-            calls::turn(db, "yard", allowed, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+            calls::permit(db, "yard", allowed, (&step, ""), Duration::from_secs(30)).await.expect("asks")
         };
-        assert_eq!(turn(0, "a").await, Turn::Come(None, Duration::ZERO));
+        assert_eq!(turn(0, "a").await, Permit::Granted(None, Duration::ZERO));
         let again = |turn| match turn {
-            Turn::Queued(again) => again.as_secs_f64(),
-            come @ Turn::Come(..) => panic!("{come:?}"),
+            Permit::Queued(again) => again.as_secs_f64(),
+            granted @ Permit::Granted(..) => panic!("{granted:?}"),
         };
         assert!((8.0..=10.0).contains(&again(turn(0, "b").await)));
         assert!((18.0..=20.0).contains(&again(turn(1, "c").await)), "one is ahead of it");
         run(db, "UPDATE call_rate SET next_at = clock_timestamp() + interval '500 milliseconds'").await;
         assert!(again(turn(1, "c").await) > 8.0, "still");
-        assert!(matches!(turn(0, "b").await, Turn::Come(None, wait) if wait <= Duration::from_millis(500)));
+        assert!(matches!(turn(0, "b").await, Permit::Granted(None, wait) if wait <= Duration::from_millis(500)));
     });
 }
 

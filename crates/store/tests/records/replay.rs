@@ -1,6 +1,6 @@
 //! Stored alerts as a rehearsal reads them: all of them in their order, and no further than is asked for.
 
-use crate::kit::{Published, alert, block, now, one, parcels, rule, seconds};
+use crate::kit::{Published, alert, block, now, one, payloads, rule, seconds};
 use arvok_core::AlertId;
 use arvok_store::{
     intake::Writer,
@@ -19,7 +19,7 @@ async fn filled(published: &Published, count: usize) -> Replay {
         alert(given, at + seconds(i as i64))
     };
     for lot in (0..count).collect::<Vec<_>>().chunks(100) {
-        published.take(&parcels(lot.iter().map(|i| one(*i))), &mut Writer::default()).await;
+        published.take(&payloads(lot.iter().map(|i| one(*i))), &mut Writer::default()).await;
     }
     let rules: Vec<_> = published.matcher.rules().map(|(rule, _)| rule).collect();
     let rules: Vec<_> = rules.iter().map(|r| &***r).collect();

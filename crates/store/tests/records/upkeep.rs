@@ -1,6 +1,6 @@
 //! What is kept, and for how long.
 
-use crate::kit::{Published, alert, block, now, one, parcels, rows, rule, run};
+use crate::kit::{Published, alert, block, now, one, payloads, rows, rule, run};
 use arvok_api::Change;
 use arvok_store::{
     ConnectionTrait, Limits,
@@ -142,7 +142,7 @@ fn numbers_that_ran_ahead_are_noted_though_somebody_takes_alerts_in_all_the_whil
     block(async {
         let db = &published.db;
         let mut writer = Writer::default();
-        published.take(&parcels([alert(json!({ "id": "a" }), now())]), &mut writer).await;
+        published.take(&payloads([alert(json!({ "id": "a" }), now())]), &mut writer).await;
         assert!(!days::begin(db, now()).await.expect("makes tables ahead"));
         run(db, &format!("SELECT setval('alert_seq_seq', {})", days::ROOM + 5)).await;
         let others = db.begin().await.expect("a transaction");
@@ -151,7 +151,7 @@ fn numbers_that_ran_ahead_are_noted_though_somebody_takes_alerts_in_all_the_whil
             tokio::time::sleep(HELD).await;
             others.commit().await.expect("commits");
         };
-        let batch = parcels([alert(json!({ "id": "b" }), now())]);
+        let batch = payloads([alert(json!({ "id": "b" }), now())]);
         let (taken, ()) = tokio::join!(published.take(&batch, &mut writer), others);
         assert_eq!(taken.taken[0].alerts[0].seq.expect("new") / days::ROOM, 1);
         assert_eq!(writer.known.first, days::ROOM);

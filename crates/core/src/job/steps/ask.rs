@@ -5,7 +5,7 @@ use crate::{
     connector::CallEnd,
     job::{
         CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepResult, Telling, What,
-        walk::{Around, StepEnd, Turn, Walk},
+        execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Ask, LINK, TELL, To},
     text::cut,
@@ -17,39 +17,39 @@ use serde_json::{Map, Value, json};
 const LONGEST: usize = 4_000;
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     ask: &'m Ask,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let question = match question(walk, ask, place, open, around) {
+    let question = match question(execution, ask, place, open, around) {
         Ok(question) => question,
         Err(e) => {
-            walk.started(place, 1, Value::Null);
+            execution.started(place, 1, Value::Null);
             return Some(StepEnd::failed(format!("ask: {e}")));
         }
     };
     let choices: Map<String, Value> = question.choices.iter().map(|(n, w)| (n.clone(), w.clone().into())).collect();
-    walk.started(place, 1, json!({ "text": question.text, "choices": choices }));
+    execution.started(place, 1, json!({ "text": question.text, "choices": choices }));
     open.doing = Doing::Asking { until: question.until, tell: Telling::Over };
     let decision = json!({
         "text": question.text, "choices": choices, "link": LINK,
         "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
     });
-    walk.effects.push(Effect::Ask(question));
-    tell(walk, ask, place, open, around, (1, &decision));
+    execution.effects.push(Effect::Ask(question));
+    tell(execution, ask, place, open, around, (1, &decision));
     None
 }
 
 fn question<'m>(
-    walk: &Walk<'m>,
+    execution: &Execution<'m>,
     ask: &'m Ask,
     place: &Place,
     open: &Open,
     around: &Around<'m>,
 ) -> Result<Question, String> {
-    walk.see(around, |scope| {
+    execution.see(around, |scope| {
         let fill = |t: &'m crate::expr::Template| -> Result<String, String> {
             let text = t.fill_text(scope).map_err(|e| e.to_string())?;
             Ok(if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text })
@@ -63,7 +63,7 @@ fn question<'m>(
             },
             text: fill(&ask.text)?,
             choices: choices.collect::<Result<_, String>>()?,
-            until: walk.now + open.within(&ask.within).delta(),
+            until: execution.now + open.within(&ask.within).delta(),
             unanswered: ask.unanswered.clone(),
             by_link: ask.by_link,
         })
@@ -73,7 +73,7 @@ fn question<'m>(
 /// Sends the message that tells of the question, if there is one. If it does not go out the question stands all the
 /// same.
 fn tell<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     ask: &'m Ask,
     place: &Place,
     open: &mut Open,
@@ -84,15 +84,15 @@ fn tell<'m>(
     let at = place.within("told");
     // One that waited for its turn has begun already.
     let begun = matches!(open.doing, Doing::Asking { tell: Telling::Out { .. }, .. });
-    let given = walk.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
+    let given = execution.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
     if !begun {
-        walk.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+        execution.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     }
     let next = match given {
         Ok(Value::Object(give)) => {
-            walk.send(CallOut {
+            execution.send(CallOut {
                 probes: false,
-                key: format!("{}-{at}", walk.facts.key),
+                key: format!("{}-{at}", execution.facts.key),
                 place: at,
                 attempt,
                 kept_with: attempt,
@@ -105,7 +105,7 @@ fn tell<'m>(
         }
         Ok(_) | Err(_) => {
             let why = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
-            walk.record(&at, attempt, StepResult::Failed(why));
+            execution.record(&at, attempt, StepResult::Failed(why));
             Telling::Over
         }
     };
@@ -115,14 +115,14 @@ fn tell<'m>(
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     ask: &'m Ask,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    telling(walk, ask, place, open, around);
-    let end = match walk.news_of(place, open.attempt) {
+    telling(execution, ask, place, open, around);
+    let end = match execution.news_of(place, open.attempt) {
         Some(What::Decided(decided)) if ask.choices.iter().any(|(name, _)| *name == decided.choice) => {
             let Decided { choice, by, how, remark } = decided;
             Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark, "silent": false })))
@@ -137,61 +137,63 @@ pub(in crate::job) fn go_on<'m>(
         _ => None,
     };
     if end.is_some() {
-        walk.effects.push(Effect::Withdraw(place.clone()));
+        execution.effects.push(Effect::Withdraw(place.clone()));
         if let Doing::Asking { tell: Telling::Out { attempt, .. }, .. } = open.doing {
-            walk.record(&place.within("told"), attempt, StepResult::Stopped);
+            execution.record(&place.within("told"), attempt, StepResult::Stopped);
         }
     }
     end
 }
 
 /// Goes on with the message.
-fn telling<'m>(walk: &mut Walk<'m>, ask: &'m Ask, place: &Place, open: &mut Open, around: &Around<'m>) {
+fn telling<'m>(execution: &mut Execution<'m>, ask: &'m Ask, place: &Place, open: &mut Open, around: &Around<'m>) {
     let at = place.within("told");
     let Doing::Asking { tell: state, .. } = &open.doing else { return };
     match state.clone() {
         Telling::Over => {}
-        Telling::Again { at: then, attempt, decision } if walk.now >= then && !around.halt && !walk.paused => {
-            tell(walk, ask, place, open, around, (attempt + 1, &decision));
+        Telling::Again { at: then, attempt, decision }
+            if execution.now >= then && !around.halt && !execution.paused =>
+        {
+            tell(execution, ask, place, open, around, (attempt + 1, &decision));
         }
         Telling::Again { .. } => {}
         Telling::Out { attempt, decision } => {
-            match walk.turn_of(&at, attempt) {
+            match execution.turn_of(&at, attempt) {
                 Turn::Out => {}
                 Turn::Waits(_) => return,
-                Turn::Comes => return tell(walk, ask, place, open, around, (attempt, &decision)),
+                Turn::Comes => return tell(execution, ask, place, open, around, (attempt, &decision)),
             }
-            let next = match walk.answer_of(&at, attempt) {
+            let next = match execution.answer_of(&at, attempt) {
                 Some(Ok(output)) => {
-                    walk.record(&at, attempt, StepResult::Done(output));
+                    execution.record(&at, attempt, StepResult::Done(output));
                     Telling::Over
                 }
                 Some(Err((failure, repeat))) => {
                     let may = failure.end != CallEnd::Unknown || repeat.is_harmless();
-                    walk.record(&at, attempt, StepResult::Failed(failure.message));
+                    execution.record(&at, attempt, StepResult::Failed(failure.message));
                     match TELL.wait_after(attempt, 0.0).filter(|_| may && !failure.lasting) {
                         Some(wait) => {
                             let wait = wait.max(failure.retry_after.unwrap_or(wait));
-                            Telling::Again { at: walk.now + wait.delta(), attempt, decision }
+                            Telling::Again { at: execution.now + wait.delta(), attempt, decision }
                         }
                         None => Telling::Over,
                     }
                 }
                 None => {
                     let Some(call) = &ask.tell else { return };
-                    let Some(repeats) = walk.is_lost(&at) else { return };
+                    let Some(repeats) = execution.is_lost(&at) else { return };
                     let never = !repeats.of(&call.via, &call.operation).is_harmless();
                     let lost = "its node was lost before an answer came".to_owned();
-                    walk.record(&at, attempt, StepResult::Failed(lost));
-                    if never { Telling::Over } else { Telling::Again { at: walk.now, attempt, decision } }
+                    execution.record(&at, attempt, StepResult::Failed(lost));
+                    if never { Telling::Over } else { Telling::Again { at: execution.now, attempt, decision } }
                 }
             };
-            let again = matches!(&next, Telling::Again { at, .. } if *at <= walk.now);
+            let again = matches!(&next, Telling::Again { at, .. } if *at <= execution.now);
             if let Doing::Asking { tell, .. } = &mut open.doing {
                 *tell = next;
             }
             if again {
-                telling(walk, ask, place, open, around);
+                telling(execution, ask, place, open, around);
             }
         }
     }

@@ -6,31 +6,31 @@ use crate::{
     glob::Glob,
     job::{
         Chosen, Doing, Effect, Listening, Open, Place, What,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::{Await, JobScope, Since},
 };
 use serde_json::{Value, json};
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     event: &'m Await,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let chosen = walk.see(around, |scope| chosen(event, scope));
-    walk.started(place, 1, chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })));
+    let chosen = execution.see(around, |scope| chosen(event, scope));
+    execution.started(place, 1, chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })));
     let chosen = match chosen.and_then(|c| c.complaint().map_or(Ok(c), Err)) {
         Ok(chosen) => chosen,
         Err(e) => return Some(StepEnd::failed(format!("await: {e}"))),
     };
     let since = match event.since {
-        Since::Step => walk.now,
-        Since::Job => walk.facts.created,
+        Since::Step => execution.now,
+        Since::Job => execution.facts.created,
     };
-    walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen: chosen.clone(), since }));
-    open.doing = Doing::Awaiting { until: walk.now + open.within(&event.within).delta(), chosen };
+    execution.effects.push(Effect::Listen(Listening { place: place.clone(), chosen: chosen.clone(), since }));
+    open.doing = Doing::Awaiting { until: execution.now + open.within(&event.within).delta(), chosen };
     None
 }
 
@@ -94,32 +94,32 @@ fn narrow(chosen: &mut Chosen, field: &str, value: Value) {
 const MOST_TEXTS: usize = 50;
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     event: &'m Await,
     place: &Place,
     open: &Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let Doing::Awaiting { until, chosen } = &open.doing else { return Some(StepEnd::Halted) };
-    let came = match walk.news_of(place, open.attempt) {
+    let came = match execution.news_of(place, open.attempt) {
         Some(What::Heard(alerts)) => alerts,
         _ => Vec::new(),
     };
     let is_it = |alert: &&Alert| {
-        let in_time = alert.received <= *until || walk.now < *until;
-        let holds = |c| walk.see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true));
+        let in_time = alert.received <= *until || execution.now < *until;
+        let holds = |c| execution.see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true));
         in_time && chosen.matches(alert) && event.condition.as_ref().is_none_or(holds)
     };
     let end = match came.iter().find(is_it) {
         Some(alert) => StepEnd::Done(serde_json::to_value(alert).unwrap_or(Value::Null)),
         None if around.halt => StepEnd::Halted,
         // The time is judged when all that came in it was read.
-        None if walk.now < *until || walk.paused || walk.unread => return None,
+        None if execution.now < *until || execution.paused || execution.unread => return None,
         None => StepEnd::failed(match &event.otherwise {
-            Some(text) => walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
+            Some(text) => execution.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
             None => format!("no such event came within {}", open.within(&event.within)),
         }),
     };
-    walk.effects.push(Effect::Withdraw(place.clone()));
+    execution.effects.push(Effect::Withdraw(place.clone()));
     Some(end)
 }

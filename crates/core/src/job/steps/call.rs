@@ -6,7 +6,7 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{
         CallOut, Chosen, Doing, Effect, Listening, Open, Place, Resolution, StepResult, What,
-        walk::{Around, StepEnd, Turn, Walk},
+        execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Call, Step},
 };
@@ -18,21 +18,21 @@ type Calling<'m> = (&'m Step, &'m Call);
 
 /// Begins a try.
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, call): Calling<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Calling;
-    let given = walk.see(around, |scope| call.give.fill(scope));
-    walk.started(place, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
-    send(walk, (step, call), place, open, around, given.map_err(|e| e.to_string()))
+    let given = execution.see(around, |scope| call.give.fill(scope));
+    execution.started(place, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+    send(execution, (step, call), place, open, around, given.map_err(|e| e.to_string()))
 }
 
 /// Sends a try that has begun.
 fn send<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, call): Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -41,17 +41,17 @@ fn send<'m>(
 ) -> Option<StepEnd> {
     let give = match given {
         Ok(Value::Object(give)) => give,
-        Ok(_) => return not_sent(walk, (step, call), place, open, around, "`give` is not a map".into()),
-        Err(e) => return not_sent(walk, (step, call), place, open, around, format!("give: {e}")),
+        Ok(_) => return not_sent(execution, (step, call), place, open, around, "`give` is not a map".into()),
+        Err(e) => return not_sent(execution, (step, call), place, open, around, format!("give: {e}")),
     };
-    walk.send(CallOut {
+    execution.send(CallOut {
         place: place.clone(),
         attempt: open.attempt,
         kept_with: open.attempt,
         via: call.via.clone(),
         operation: call.operation.clone(),
         give,
-        key: format!("{}-{place}", walk.facts.key),
+        key: format!("{}-{place}", execution.facts.key),
         timeout: open.timeout(step),
         probes: false,
     });
@@ -59,19 +59,19 @@ fn send<'m>(
 }
 
 fn not_sent<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
     message: String,
 ) -> Option<StepEnd> {
-    broke(walk, calling, place, open, around, &Failure::lasting(CallEnd::NotSent, message), Repeat::Never)
+    broke(execution, calling, place, open, around, &Failure::lasting(CallEnd::NotSent, message), Repeat::Never)
 }
 
 /// Goes on with whatever it is at.
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -82,69 +82,73 @@ pub(in crate::job) fn go_on<'m>(
             if around.halt {
                 return Some(StepEnd::Halted);
             }
-            if walk.now < at || walk.paused {
+            if execution.now < at || execution.paused {
                 return None;
             }
             open.attempt += 1;
-            begin(walk, calling, place, open, around)
+            begin(execution, calling, place, open, around)
         }
-        Doing::Probing(why) => probing(walk, calling, place, open, around, why),
-        Doing::CalledBack { until, repeat } => called_back(walk, calling, place, open, around, (until, repeat)),
-        Doing::LookingBack => looking_back(walk, calling, place, open, around),
-        Doing::Unsure(_) => match walk.word_of(place)? {
+        Doing::Probing(why) => probing(execution, calling, place, open, around, why),
+        Doing::CalledBack { until, repeat } => called_back(execution, calling, place, open, around, (until, repeat)),
+        Doing::LookingBack => looking_back(execution, calling, place, open, around),
+        Doing::Unsure(_) => match execution.word_of(place)? {
             (Resolution::Done, output) => Some(StepEnd::Done(output)),
             (Resolution::Failed, _) => {
                 Some(StepEnd::failed(format!("a person said that the unsure step `{}` failed", calling.0.id)))
             }
             (Resolution::Again, _) if around.halt => Some(StepEnd::Halted),
-            (Resolution::Again, _) if walk.paused => {
-                open.doing = Doing::Again(walk.now);
+            (Resolution::Again, _) if execution.paused => {
+                open.doing = Doing::Again(execution.now);
                 None
             }
             (Resolution::Again, _) => {
                 open.attempt += 1;
-                begin(walk, calling, place, open, around)
+                begin(execution, calling, place, open, around)
             }
         },
-        _ => calling_out(walk, calling, place, open, around),
+        _ => calling_out(execution, calling, place, open, around),
     }
 }
 
 /// The call is out, or was when the job was left.
 fn calling_out<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    match walk.turn_of(place, open.attempt) {
+    match execution.turn_of(place, open.attempt) {
         Turn::Out => {}
         Turn::Comes if !around.halt || was_lost(open) => {
-            let given = walk.see(around, |scope| calling.1.give.fill(scope)).map_err(|e| e.to_string());
-            return send(walk, calling, place, open, around, given);
+            let given = execution.see(around, |scope| calling.1.give.fill(scope)).map_err(|e| e.to_string());
+            return send(execution, calling, place, open, around, given);
         }
-        turn => return has_no_turn(walk, calling, place, open, around, &turn),
+        turn => return has_no_turn(execution, calling, place, open, around, &turn),
     }
-    match walk.news_of(place, open.attempt) {
+    match execution.news_of(place, open.attempt) {
         Some(What::Returned(output)) => return Some(StepEnd::Done(output)),
-        Some(What::Broke { failure, repeat }) => return broke(walk, calling, place, open, around, &failure, repeat),
-        Some(What::Later { within, repeat }) => return will_call_back(walk, calling.0, place, open, (within, repeat)),
+        Some(What::Broke { failure, repeat }) => {
+            return broke(execution, calling, place, open, around, &failure, repeat);
+        }
+        Some(What::Later { within, repeat }) => {
+            return will_call_back(execution, calling.0, place, open, (within, repeat));
+        }
         _ => {}
     }
     let (step, call) = calling;
-    let repeat = walk.is_lost(place)?.of(&call.via, &call.operation);
+    let repeat = execution.is_lost(place)?.of(&call.via, &call.operation);
     match repeat {
         Repeat::Never | Repeat::Probed => {
             let why = format!("a node was lost during step `{}`, which must not be done twice", step.id);
-            find_out(walk, calling, place, open, around, (repeat, why))
+            find_out(execution, calling, place, open, around, (repeat, why))
         }
         // Also when nothing further is begun: what it does counts, and what it did may have to be taken back.
         Repeat::Safe | Repeat::Keyed => {
             open.doubt |= repeat == Repeat::Keyed;
-            walk.record(place, open.attempt, StepResult::Failed("its node was lost before an answer came".into()));
+            execution.record(place, open.attempt, StepResult::Failed("its node was lost before an answer came".into()));
             open.attempt += 1;
-            begin(walk, calling, place, open, around)
+            begin(execution, calling, place, open, around)
         }
     }
 }
@@ -156,7 +160,7 @@ const fn was_lost(open: &Open) -> bool {
 
 /// The call waits for its turn, as long as its own time and that of what is around it lasts.
 fn has_no_turn<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -166,45 +170,45 @@ fn has_no_turn<'m>(
     let (step, via) = (calling.0, &calling.1.via);
     let message = match (turn, open.timeout(step)) {
         _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
-        (Turn::Waits(since), Some(timeout)) if walk.now >= *since + walk.held_for + timeout.delta() => {
+        (Turn::Waits(since), Some(timeout)) if execution.now >= *since + execution.held_for + timeout.delta() => {
             format!("its turn at `{via}` has not come within {timeout}")
         }
         _ => return None,
     };
-    walk.queued.remove(place);
-    walk.effects.push(Effect::LeaveQueue(place.clone()));
+    execution.queued.remove(place);
+    execution.effects.push(Effect::LeaveQueue(place.clone()));
     // Of an earlier try it may not be known what became of it.
-    broke(walk, calling, place, open, around, &Failure::new(CallEnd::NotSent, message), Repeat::Keyed)
+    broke(execution, calling, place, open, around, &Failure::new(CallEnd::NotSent, message), Repeat::Keyed)
 }
 
 /// The call was taken, and is waited for as long as the operation says, or as the step gives it if that is less. What comes
 /// may have come already: it counts from the step's beginning.
 fn will_call_back(
-    walk: &mut Walk<'_>,
+    execution: &mut Execution<'_>,
     step: &Step,
     place: &Place,
     open: &mut Open,
     (within, repeat): (Period, Repeat),
 ) -> Option<StepEnd> {
     let within = open.timeout(step).map_or(within.delta(), |least| least.delta().min(within.delta()));
-    let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
-    walk.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
-    open.doing = Doing::CalledBack { until: walk.now + within, repeat };
+    let chosen = Chosen::call_back(execution.facts.id, place, open.attempt);
+    execution.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
+    open.doing = Doing::CalledBack { until: execution.now + within, repeat };
     None
 }
 
 /// Whether the other side has called back, or will not any more. What it does counts, so it is waited for also when
 /// nothing further is begun.
 fn called_back<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
     (until, repeat): (DateTime<Utc>, Repeat),
 ) -> Option<StepEnd> {
-    let chosen = Chosen::call_back(walk.facts.id, place, open.attempt);
-    let came = match walk.news_of(place, 1) {
+    let chosen = Chosen::call_back(execution.facts.id, place, open.attempt);
+    let came = match execution.news_of(place, 1) {
         Some(What::Heard(alerts)) => alerts.into_iter().find(|alert| chosen.matches(alert)),
         _ => None,
     };
@@ -214,22 +218,22 @@ fn called_back<'m>(
             match (called.get("output"), called.get("failure")) {
                 (_, Some(why)) => Failure::new(CallEnd::Refused, why.as_str().unwrap_or("it says that it failed")),
                 (output, None) => {
-                    walk.effects.push(Effect::Withdraw(place.clone()));
+                    execution.effects.push(Effect::Withdraw(place.clone()));
                     return Some(StepEnd::Done(output.cloned().unwrap_or(Value::Null)));
                 }
             }
         }
-        None if walk.now < until => return None,
+        None if execution.now < until => return None,
         None => Failure::lasting(CallEnd::Unknown, "it was begun, but nobody has called back"),
     };
-    walk.effects.push(Effect::Withdraw(place.clone()));
-    broke(walk, calling, place, open, around, &failure, repeat)
+    execution.effects.push(Effect::Withdraw(place.clone()));
+    broke(execution, calling, place, open, around, &failure, repeat)
 }
 
 /// What may have been done and must not be done twice is found out; what was surely not done, or may be
 /// done twice, is tried again as often as the step says.
 fn broke<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -242,20 +246,20 @@ fn broke<'m>(
     let unknown = failure.end == CallEnd::Unknown;
     if unknown && !repeat.is_harmless() {
         let why = format!("{} during step `{id}`, which must not be done twice", failure.message);
-        return find_out(walk, calling, place, open, around, (repeat, why));
+        return find_out(execution, calling, place, open, around, (repeat, why));
     }
     open.doubt |= unknown && repeat == Repeat::Keyed;
     let not_known = if open.doubt { "; whether it was done is not known" } else { "" };
     let message = format!("{}{not_known}", failure.message);
     let retry = step.retry.filter(|_| !failure.lasting && !around.halt);
-    if let Some(wait) = retry.and_then(|r| r.wait_after(open.failed, chance(walk, place, open.attempt))) {
-        walk.record(place, open.attempt, StepResult::Failed(message));
-        open.doing = Doing::Again(walk.now + wait.max(failure.retry_after.unwrap_or(wait)).delta());
+    if let Some(wait) = retry.and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt))) {
+        execution.record(place, open.attempt, StepResult::Failed(message));
+        open.doing = Doing::Again(execution.now + wait.max(failure.retry_after.unwrap_or(wait)).delta());
         return None;
     }
     if open.doubt && failure.end != CallEnd::Done {
         let why = format!("{} during step `{id}`{not_known}", failure.message);
-        return find_out(walk, calling, place, open, around, (repeat, why));
+        return find_out(execution, calling, place, open, around, (repeat, why));
     }
     let tries = if open.failed > 1 { format!(" after {} tries", open.failed) } else { String::new() };
     let told = format!("step `{id}` failed{tries}: {message}");
@@ -263,15 +267,15 @@ fn broke<'m>(
 }
 
 /// From 0 to 1, by the job, the step and the try: as good as chance, and the same whoever works it out.
-fn chance(walk: &Walk<'_>, place: &Place, attempt: u32) -> f64 {
+fn chance(execution: &Execution<'_>, place: &Place, attempt: u32) -> f64 {
     let mut hasher = DefaultHasher::new();
-    (&walk.facts.key, place, attempt).hash(&mut hasher);
+    (&execution.facts.key, place, attempt).hash(&mut hasher);
     hasher.finish() as f64 / u64::MAX as f64
 }
 
 /// Asks the step's probe whether it was done, or the operation's own, or else a person.
 fn find_out<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (_, call): Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -279,19 +283,19 @@ fn find_out<'m>(
     (repeat, why): (Repeat, String),
 ) -> Option<StepEnd> {
     if call.probe.is_some() || repeat == Repeat::Probed {
-        return ask_probe(walk, call, place, open, around, (why, false));
+        return ask_probe(execution, call, place, open, around, (why, false));
     }
-    unsure(walk, place, open, why)
+    unsure(execution, place, open, why)
 }
 
-fn unsure(walk: &mut Walk<'_>, place: &Place, open: &mut Open, why: String) -> Option<StepEnd> {
-    walk.record(place, open.attempt, StepResult::Unsure(why.clone()));
+fn unsure(execution: &mut Execution<'_>, place: &Place, open: &mut Open, why: String) -> Option<StepEnd> {
+    execution.record(place, open.attempt, StepResult::Unsure(why.clone()));
     open.doing = Doing::Unsure(why);
     None
 }
 
 fn ask_probe<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     call: &'m Call,
     place: &Place,
     open: &mut Open,
@@ -300,18 +304,18 @@ fn ask_probe<'m>(
 ) -> Option<StepEnd> {
     let at = place.within("probe");
     let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
-    let given = walk.see(around, |scope| asked.give.fill(scope));
+    let given = execution.see(around, |scope| asked.give.fill(scope));
     // One that waited for its turn has begun already.
     if !again {
-        walk.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+        execution.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     }
     let Ok(Value::Object(give)) = given else {
         let message = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
-        walk.record(&at, open.attempt, StepResult::Failed(message.clone()));
-        return unsure(walk, place, open, format!("{why}; the probe failed: {message}"));
+        execution.record(&at, open.attempt, StepResult::Failed(message.clone()));
+        return unsure(execution, place, open, format!("{why}; the probe failed: {message}"));
     };
-    walk.send(CallOut {
-        key: format!("{}-{at}", walk.facts.key),
+    execution.send(CallOut {
+        key: format!("{}-{at}", execution.facts.key),
         place: at,
         attempt: open.attempt,
         kept_with: open.attempt,
@@ -327,24 +331,24 @@ fn ask_probe<'m>(
 
 /// Asks the probe of a step that another job has done whether that still stands.
 pub(in crate::job) fn look_back<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     call: &'m Call,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let why = "whether what an earlier job did still stands is not known".to_owned();
-    let sent = ask_probe(walk, call, place, open, around, (why, false));
+    let sent = ask_probe(execution, call, place, open, around, (why, false));
     // Where it could not be sent a person says.
     match open.doing {
-        Doing::Unsure(_) => walk.started(place, open.attempt, Value::Null),
+        Doing::Unsure(_) => execution.started(place, open.attempt, Value::Null),
         _ => open.doing = Doing::LookingBack,
     }
     sent
 }
 
 fn looking_back<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -354,44 +358,49 @@ fn looking_back<'m>(
     if around.halt {
         return Some(StepEnd::Halted);
     }
-    match walk.turn_of(&at, open.attempt) {
+    match execution.turn_of(&at, open.attempt) {
         Turn::Out => {}
         Turn::Waits(_) => return None,
-        Turn::Comes => return look_back(walk, call, place, open, around),
+        Turn::Comes => return look_back(execution, call, place, open, around),
     }
-    let stands = match walk.answer_of(&at, open.attempt) {
+    let stands = match execution.answer_of(&at, open.attempt) {
         Some(Ok(result)) => {
             let done = call.probe.as_ref().map_or(Ok(true), |probe| {
-                walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope))
+                execution
+                    .see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope))
                     .map_err(|e| format!("{}: {e}", probe.done))
             });
-            walk.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
+            execution.record(
+                &at,
+                open.attempt,
+                StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })),
+            );
             done
         }
         Some(Err((failure, _))) => {
-            walk.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
+            execution.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
             Err(failure.message)
         }
         None => {
-            walk.is_lost(&at)?;
-            return look_back(walk, call, place, open, around);
+            execution.is_lost(&at)?;
+            return look_back(execution, call, place, open, around);
         }
     };
     match stands {
         Ok(true) => Some(StepEnd::Stands),
         Ok(false) => {
-            walk.does_not_stand(place);
-            begin(walk, calling, place, open, around)
+            execution.does_not_stand(place);
+            begin(execution, calling, place, open, around)
         }
         Err(why) => {
-            walk.started(place, open.attempt, Value::Null);
-            unsure(walk, place, open, format!("whether what an earlier job did still stands is not known: {why}"))
+            execution.started(place, open.attempt, Value::Null);
+            unsure(execution, place, open, format!("whether what an earlier job did still stands is not known: {why}"))
         }
     }
 }
 
 fn probing<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     calling: Calling<'m>,
     place: &Place,
     open: &mut Open,
@@ -400,26 +409,26 @@ fn probing<'m>(
 ) -> Option<StepEnd> {
     let (step, call) = calling;
     let at = place.within("probe");
-    match walk.turn_of(&at, open.attempt) {
+    match execution.turn_of(&at, open.attempt) {
         Turn::Out => {}
         Turn::Waits(_) => return None,
-        Turn::Comes => return ask_probe(walk, call, place, open, around, (why, true)),
+        Turn::Comes => return ask_probe(execution, call, place, open, around, (why, true)),
     }
-    let result = match walk.answer_of(&at, open.attempt) {
+    let result = match execution.answer_of(&at, open.attempt) {
         Some(Ok(result)) => result,
         Some(Err((failure, _))) => {
-            walk.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
-            return unsure(walk, place, open, format!("{why}; the probe failed: {}", failure.message));
+            execution.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
+            return unsure(execution, place, open, format!("{why}; the probe failed: {}", failure.message));
         }
         None => {
             // A probe changes nothing, so one that was lost is sent again.
-            walk.is_lost(&at)?;
-            return ask_probe(walk, call, place, open, around, (why, false));
+            execution.is_lost(&at)?;
+            return ask_probe(execution, call, place, open, around, (why, false));
         }
     };
     let (done, result) = match &call.probe {
         Some(probe) => {
-            let done = walk.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
+            let done = execution.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
             (done.map_err(|e| format!("{}: {e}", probe.done)), result)
         }
         None => {
@@ -427,18 +436,18 @@ fn probing<'m>(
             (done.ok_or_else(|| "it says neither".to_owned()), result.get("result").cloned().unwrap_or(Value::Null))
         }
     };
-    walk.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
+    execution.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
     match done {
         Ok(true) => Some(StepEnd::Done(result)),
-        Err(e) => unsure(walk, place, open, format!("{why}; the probe does not tell: {e}")),
+        Err(e) => unsure(execution, place, open, format!("{why}; the probe does not tell: {e}")),
         Ok(false) => {
             (open.doubt, open.failed) = (false, open.failed.max(1));
             let message = format!("{why}; the probe says that it was not done");
             let retry = step.retry.filter(|_| !around.halt);
-            match retry.and_then(|r| r.wait_after(open.failed, chance(walk, place, open.attempt))) {
+            match retry.and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt))) {
                 Some(wait) => {
-                    walk.record(place, open.attempt, StepResult::Failed(message));
-                    open.doing = Doing::Again(walk.now + wait.delta());
+                    execution.record(place, open.attempt, StepResult::Failed(message));
+                    open.doing = Doing::Again(execution.now + wait.delta());
                     None
                 }
                 None => Some(StepEnd::failed(message)),

@@ -4,7 +4,7 @@
 use crate::{
     job::{
         CallOut, Doing, Open, Place,
-        walk::{Around, StepEnd, Turn, Walk},
+        execution::{Around, Execution, StepEnd, Turn},
     },
     period::rough,
     runbook::{Call, Check},
@@ -12,24 +12,24 @@ use crate::{
 use serde_json::{Map, Value, json};
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Looking { look: 0, next: None };
-    let given = check.call.as_ref().map(|call| walk.see(around, |scope| call.give.fill(scope)));
+    let given = check.call.as_ref().map(|call| execution.see(around, |scope| call.give.fill(scope)));
     let shown = match given {
         Some(Ok(give)) => json!({ "check": check.condition.text(), "give": give }),
         Some(Err(_)) | None => json!({ "check": check.condition.text() }),
     };
-    walk.started(place, 1, shown);
-    look(walk, check, place, open, around)
+    execution.started(place, 1, shown);
+    look(execution, check, place, open, around)
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,
     open: &mut Open,
@@ -38,44 +38,50 @@ pub(in crate::job) fn go_on<'m>(
     if around.halt {
         return Some(StepEnd::Halted);
     }
-    let Doing::Looking { look: number, next } = open.doing else { return look(walk, check, place, open, around) };
+    let Doing::Looking { look: number, next } = open.doing else { return look(execution, check, place, open, around) };
     match next {
         // What needs no call costs nothing, and may hold as soon as the alarm has changed.
-        Some(at) if !walk.paused && (walk.now >= at || check.call.is_none()) => look(walk, check, place, open, around),
+        Some(at) if !execution.paused && (execution.now >= at || check.call.is_none()) => {
+            look(execution, check, place, open, around)
+        }
         Some(_) => None,
-        None => match (walk.turn_of(place, number), &check.call) {
-            (Turn::Waits(_), _) if walk.now < open.since + walk.held_for + open.within(&check.within).delta() => None,
+        None => match (execution.turn_of(place, number), &check.call) {
+            (Turn::Waits(_), _)
+                if execution.now < open.since + execution.held_for + open.within(&check.within).delta() =>
+            {
+                None
+            }
             (Turn::Waits(_), Some(call)) => {
                 let why = format!("its turn at `{}` has not come", call.via);
-                seen(walk, check, place, open, around, Err(why))
+                seen(execution, check, place, open, around, Err(why))
             }
-            (Turn::Comes, Some(call)) => send(walk, call, place, number, around),
-            _ => looked(walk, check, place, open, around, number),
+            (Turn::Comes, Some(call)) => send(execution, call, place, number, around),
+            _ => looked(execution, check, place, open, around, number),
         },
     }
 }
 
 /// The call of a look is out, or was when the job was left.
 fn looked<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
     number: u32,
 ) -> Option<StepEnd> {
-    match walk.answer_of(place, number) {
-        Some(found) => seen(walk, check, place, open, around, found.map_err(|(failure, _)| failure.message)),
+    match execution.answer_of(place, number) {
+        Some(found) => seen(execution, check, place, open, around, found.map_err(|(failure, _)| failure.message)),
         None => {
-            walk.is_lost(place)?;
-            look(walk, check, place, open, around)
+            execution.is_lost(place)?;
+            look(execution, check, place, open, around)
         }
     }
 }
 
 /// One look.
 fn look<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,
     open: &mut Open,
@@ -86,18 +92,24 @@ fn look<'m>(
         _ => 1,
     };
     open.doing = Doing::Looking { look: number, next: None };
-    let Some(call) = &check.call else { return seen(walk, check, place, open, around, Ok(Value::Null)) };
-    send(walk, call, place, number, around)
+    let Some(call) = &check.call else { return seen(execution, check, place, open, around, Ok(Value::Null)) };
+    send(execution, call, place, number, around)
 }
 
 /// Sends the call of a look.
-fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, around: &Around<'m>) -> Option<StepEnd> {
-    let give: Map<String, Value> = match walk.see(around, |scope| call.give.fill(scope)) {
+fn send<'m>(
+    execution: &mut Execution<'m>,
+    call: &'m Call,
+    place: &Place,
+    number: u32,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let give: Map<String, Value> = match execution.see(around, |scope| call.give.fill(scope)) {
         Ok(Value::Object(give)) => give,
         Ok(_) => return Some(StepEnd::failed("`give` is not a map")),
         Err(e) => return Some(StepEnd::failed(format!("give: {e}"))),
     };
-    walk.send(CallOut {
+    execution.send(CallOut {
         probes: false,
         place: place.clone(),
         attempt: number,
@@ -105,7 +117,7 @@ fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, aro
         via: call.via.clone(),
         operation: call.operation.clone(),
         give,
-        key: format!("{}-{place}-{number}", walk.facts.key),
+        key: format!("{}-{place}-{number}", execution.facts.key),
         timeout: None,
     });
     None
@@ -113,7 +125,7 @@ fn send<'m>(walk: &mut Walk<'m>, call: &'m Call, place: &Place, number: u32, aro
 
 /// What a look saw, or why it saw nothing.
 fn seen<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,
     open: &mut Open,
@@ -124,23 +136,23 @@ fn seen<'m>(
     let result = found.as_ref().ok().filter(|_| check.call.is_some());
     let bound = result.map(|r| ("result", r));
     let held = match &found {
-        Ok(_) => walk.see_with(around, bound, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
+        Ok(_) => execution.see_with(around, bound, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
         Err(message) => Err(message.clone()),
     };
-    let saw = walk.see_with(around, bound, |scope| check.condition.saw(scope));
-    walk.saw(place, saw);
+    let saw = execution.see_with(around, bound, |scope| check.condition.saw(scope));
+    execution.saw(place, saw);
     if held == Ok(true) {
         return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
     }
-    let last = open.since + walk.held_for + open.within(&check.within).delta();
-    if walk.now < last {
-        open.doing = Doing::Looking { look, next: Some((walk.now + check.every.delta()).min(last)) };
+    let last = open.since + execution.held_for + open.within(&check.within).delta();
+    if execution.now < last {
+        open.doing = Doing::Looking { look, next: Some((execution.now + check.every.delta()).min(last)) };
         return None;
     }
     let why = held.err().map_or_else(String::new, |e| format!(": {e}"));
     let plain = format!("{} did not hold within {}{why}", check.condition, rough(open.within(&check.within).delta()));
     Some(StepEnd::failed(match (&check.otherwise, &found) {
-        (Some(text), Ok(_)) => walk
+        (Some(text), Ok(_)) => execution
             .see_with(around, bound, |scope| text.fill_text(scope))
             .unwrap_or_else(|e| format!("{plain} (else: {e})")),
         _ => plain,

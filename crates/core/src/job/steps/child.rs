@@ -4,7 +4,7 @@
 use crate::{
     job::{
         ChildEnd, Doing, Effect, JobState, Launching, Open, Place, Recall, What,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::{Child, Step},
 };
@@ -13,18 +13,18 @@ use serde_json::{Value, json};
 type Children<'m> = (&'m Step, &'m Child);
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     of: Children<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let given = walk.see(around, |scope| of.1.give.fill(scope));
-    walk.started(place, 1, given.as_ref().map_or(Value::Null, Clone::clone));
+    let given = execution.see(around, |scope| of.1.give.fill(scope));
+    execution.started(place, 1, given.as_ref().map_or(Value::Null, Clone::clone));
     open.doing = Doing::Launching;
     match given {
         Ok(Value::Object(give)) => {
-            launch(walk, of, place, give);
+            launch(execution, of, place, give);
             None
         }
         Ok(_) => Some(StepEnd::failed("`give` is not a map")),
@@ -32,41 +32,46 @@ pub(in crate::job) fn begin<'m>(
     }
 }
 
-fn launch(walk: &mut Walk<'_>, (_, child): Children<'_>, place: &Place, give: serde_json::Map<String, Value>) {
-    walk.news.sent.insert(place.clone());
-    walk.effects.push(Effect::Launch(Launching { place: place.clone(), runbook: child.runbook.clone(), give }));
+fn launch(
+    execution: &mut Execution<'_>,
+    (_, child): Children<'_>,
+    place: &Place,
+    give: serde_json::Map<String, Value>,
+) {
+    execution.news.sent.insert(place.clone());
+    execution.effects.push(Effect::Launch(Launching { place: place.clone(), runbook: child.runbook.clone(), give }));
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     of: Children<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let (step, child) = of;
-    let over = walk.over_time(step, open);
-    let news = walk.news_of(place, open.attempt);
+    let over = execution.over_time(step, open);
+    let news = execution.news_of(place, open.attempt);
     match (&open.doing, news) {
         (Doing::Launching, Some(What::Launched(job))) => open.doing = Doing::Child { job, recalled: false },
         (Doing::Launching, Some(What::Broke { failure, .. })) => return Some(StepEnd::failed(failure.message)),
         (Doing::Launching, _) => {
             // Launched or not: the same launch makes one job.
-            walk.is_lost(place)?;
-            return begin_again(walk, of, place, around);
+            execution.is_lost(place)?;
+            return begin_again(execution, of, place, around);
         }
         (Doing::Child { .. } | Doing::Recalling { .. }, Some(What::Ended(end))) => {
             // What it did counts, however late; only if it did not is it stopped, or too late.
             let stopped = around.halt && end.state == JobState::Cancelled;
             let late = over.filter(|_| end.state != JobState::Succeeded);
             let end = if stopped || late.is_some() { StepEnd::Halted } else { ended(child, end) };
-            return Some(Walk::timed_out(step, late, around, end));
+            return Some(Execution::timed_out(step, late, around, end));
         }
         (Doing::Recalling { job }, Some(What::Recalled)) => open.doing = Doing::Child { job: *job, recalled: true },
         (Doing::Recalling { job }, _) => {
             let job = *job;
-            walk.is_lost(place)?;
-            recall(walk, place, job);
+            execution.is_lost(place)?;
+            recall(execution, place, job);
         }
         _ => {}
     }
@@ -74,23 +79,28 @@ pub(in crate::job) fn go_on<'m>(
         && (around.halt || over.is_some())
     {
         open.doing = Doing::Recalling { job };
-        recall(walk, place, job);
+        recall(execution, place, job);
     }
     None
 }
 
-fn begin_again<'m>(walk: &mut Walk<'m>, of: Children<'m>, place: &Place, around: &Around<'m>) -> Option<StepEnd> {
-    match walk.see(around, |scope| of.1.give.fill(scope)) {
-        Ok(Value::Object(give)) => launch(walk, of, place, give),
+fn begin_again<'m>(
+    execution: &mut Execution<'m>,
+    of: Children<'m>,
+    place: &Place,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    match execution.see(around, |scope| of.1.give.fill(scope)) {
+        Ok(Value::Object(give)) => launch(execution, of, place, give),
         Ok(_) | Err(_) => return Some(StepEnd::failed("what it was given cannot be worked out any more")),
     }
     None
 }
 
-fn recall(walk: &mut Walk<'_>, place: &Place, job: crate::JobId) {
-    let (undo, words) = walk.stop.clone();
-    walk.news.sent.insert(place.clone());
-    walk.effects.push(Effect::Recall(Recall { place: place.clone(), job, undo, words }));
+fn recall(execution: &mut Execution<'_>, place: &Place, job: crate::JobId) {
+    let (undo, words) = execution.stop.clone();
+    execution.news.sent.insert(place.clone());
+    execution.effects.push(Effect::Recall(Recall { place: place.clone(), job, undo, words }));
 }
 
 fn ended(child: &Child, end: ChildEnd) -> StepEnd {

@@ -3,7 +3,7 @@
 use crate::{
     job::{
         Block, Doing, Open, Place,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::{Choose, Step},
 };
@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 type Choosing<'m> = (&'m Step, &'m Choose);
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, choose): Choosing<'m>,
     place: &Place,
     open: &mut Open,
@@ -21,7 +21,7 @@ pub(in crate::job) fn begin<'m>(
     let mut taken = None;
     for (i, branch) in choose.branches.iter().enumerate() {
         let held = branch.when.as_ref().map_or(Ok(true), |when| {
-            walk.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))
+            execution.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))
         });
         match held {
             Ok(false) => {}
@@ -30,17 +30,17 @@ pub(in crate::job) fn begin<'m>(
                 break;
             }
             Err(message) => {
-                walk.started(place, 1, Value::Null);
+                execution.started(place, 1, Value::Null);
                 return Some(StepEnd::failed(message));
             }
         }
     }
-    walk.started(place, 1, output(taken));
+    execution.started(place, 1, output(taken));
     match taken {
         None => Some(StepEnd::Done(output(None))),
         Some(branch) => {
             open.doing = Doing::Branch(branch, Box::default());
-            go_on(walk, (step, choose), place, open, around)
+            go_on(execution, (step, choose), place, open, around)
         }
     }
 }
@@ -51,19 +51,19 @@ fn output(taken: Option<usize>) -> Value {
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, choose): Choosing<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.over_time(step, open);
+    let over = execution.over_time(step, open);
     let Doing::Branch(taken, block) = &mut open.doing else { return Some(StepEnd::Halted) };
     let block: &mut Block = block;
     let Some(branch) = choose.branches.get(*taken) else {
         return Some(StepEnd::failed("there is no such branch any more"));
     };
-    let end = walk.block(&branch.steps, block, &around.within(place, over.is_some()))?;
+    let end = execution.block(&branch.steps, block, &around.within(place, over.is_some()))?;
     let end = StepEnd::of(end, || output(Some(*taken)));
-    Some(Walk::timed_out(step, over, around, end))
+    Some(Execution::timed_out(step, over, around, end))
 }

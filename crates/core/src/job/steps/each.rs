@@ -4,7 +4,7 @@ use crate::{
     connector::MAX_OUTPUT,
     job::{
         Doing, Open, Place,
-        walk::{Around, End, StepEnd, Walk},
+        execution::{Around, End, Execution, StepEnd},
     },
     runbook::{Each, Failures, MAX_ITEMS, Step},
     text::clean_json,
@@ -15,13 +15,13 @@ use std::collections::BTreeMap;
 type Looping<'m> = (&'m Step, &'m Each);
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     looping: Looping<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let items = walk.see(around, |scope| looping.1.items.eval(scope).map(|v| clean_json(v.to_json())));
+    let items = execution.see(around, |scope| looping.1.items.eval(scope).map(|v| clean_json(v.to_json())));
     let items = match items {
         Ok(Value::Array(items)) if items.len() <= MAX_ITEMS => Ok(items),
         Ok(Value::Array(items)) => {
@@ -32,27 +32,27 @@ pub(in crate::job) fn begin<'m>(
     };
     match items {
         Err(message) => {
-            walk.started(place, 1, Value::Null);
+            execution.started(place, 1, Value::Null);
             Some(StepEnd::failed(message))
         }
         Ok(items) => {
-            walk.started(place, 1, json!({ "each": items }));
-            walk.kept.list(place, items);
+            execution.started(place, 1, json!({ "each": items }));
+            execution.kept.list(place, items);
             open.doing = Doing::Items { next: 0, open: BTreeMap::new(), failed: BTreeMap::new() };
-            go_on(walk, looping, place, open, around)
+            go_on(execution, looping, place, open, around)
         }
     }
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, each): Looping<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.over_time(step, open);
-    let count = walk.kept.items(place);
+    let over = execution.over_time(step, open);
+    let count = execution.kept.items(place);
     let Doing::Items { next, open: lanes, failed } = &mut open.doing else { return Some(StepEnd::Halted) };
     let stops = each.failures == Failures::Stop;
     let halted = around.halt || over.is_some();
@@ -61,7 +61,7 @@ pub(in crate::job) fn go_on<'m>(
         for number in lanes.keys().copied().collect::<Vec<_>>() {
             let halt = over.is_some() || (stops && !failed.is_empty());
             let Some(lane) = lanes.get_mut(&number) else { continue };
-            let Some(end) = walk.block(&each.steps, lane, &around.item(&each.name, place, number, halt)) else {
+            let Some(end) = execution.block(&each.steps, lane, &around.item(&each.name, place, number, halt)) else {
                 continue;
             };
             lanes.remove(&number);
@@ -71,7 +71,7 @@ pub(in crate::job) fn go_on<'m>(
             }
         }
         // Where the list is stopped they end at once.
-        while !walk.paused && !walk.has_enough() && *next < count && lanes.len() < each.at_once {
+        while !execution.paused && !execution.has_enough() && *next < count && lanes.len() < each.at_once {
             lanes.insert(*next, Default::default());
             *next += 1;
             moved = true;
@@ -85,32 +85,32 @@ pub(in crate::job) fn go_on<'m>(
         return None;
     }
     Some(match failed.iter().next() {
-        _ if halted => Walk::timed_out(step, over, around, StepEnd::Halted),
+        _ if halted => Execution::timed_out(step, over, around, StepEnd::Halted),
         Some((number, told)) if stops => {
             StepEnd::FailedWithin(place.item(*number), format!("item {} of `{}`: {told}", number + 1, step.id))
         }
-        _ => output(walk, each, place, failed, around),
+        _ => output(execution, each, place, failed, around),
     })
 }
 
 /// What each item gave, or why it failed.
 fn output<'m>(
-    walk: &Walk<'m>,
+    execution: &Execution<'m>,
     each: &'m Each,
     place: &Place,
     failed: &BTreeMap<usize, String>,
     around: &Around<'m>,
 ) -> StepEnd {
     let one = |number: usize| {
-        let item = walk.kept.item(place, number).cloned().unwrap_or_default();
+        let item = execution.kept.item(place, number).cloned().unwrap_or_default();
         if let Some(error) = failed.get(&number) {
             return json!({ "item": item, "error": error });
         }
         let around = around.item(&each.name, place, number, false);
         let gives = match &each.gives {
-            Some(gives) => walk.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json()))),
+            Some(gives) => execution.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json()))),
             None => {
-                let steps = walk.kept.of(around.place.as_str());
+                let steps = execution.kept.of(around.place.as_str());
                 Ok(Value::Object(steps.map(|(id, output)| (id.to_owned(), output.clone())).collect::<Map<_, _>>()))
             }
         };
@@ -119,7 +119,7 @@ fn output<'m>(
             Err(e) => json!({ "item": item, "error": format!("gives: {e}") }),
         }
     };
-    let output = Value::Array((0..walk.kept.items(place)).map(one).collect());
+    let output = Value::Array((0..execution.kept.items(place)).map(one).collect());
     let size = output.to_string().len();
     if size > MAX_OUTPUT {
         let hint = "say with `gives` what of each item is needed";

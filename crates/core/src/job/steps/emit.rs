@@ -5,7 +5,7 @@ use crate::{
     alert::{MAX_LABEL, MAX_LABELS, MAX_SUMMARY},
     job::{
         Effect, Emitted, Place,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::Emit,
     text::cut,
@@ -13,21 +13,26 @@ use crate::{
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
-pub(in crate::job) fn run<'m>(walk: &mut Walk<'m>, emit: &'m Emit, place: &Place, around: &Around<'m>) -> StepEnd {
-    let made = walk.see(around, |scope| emit.values.fill(scope)).map_err(|e| e.to_string());
-    walk.started(place, 1, made.as_ref().map_or(Value::Null, Clone::clone));
-    match made.and_then(|values| event(walk, emit, place, &values)) {
+pub(in crate::job) fn run<'m>(
+    execution: &mut Execution<'m>,
+    emit: &'m Emit,
+    place: &Place,
+    around: &Around<'m>,
+) -> StepEnd {
+    let made = execution.see(around, |scope| emit.values.fill(scope)).map_err(|e| e.to_string());
+    execution.started(place, 1, made.as_ref().map_or(Value::Null, Clone::clone));
+    match made.and_then(|values| event(execution, emit, place, &values)) {
         Ok(event) => {
             let gave = json!({ "kind": event.kind, "resource": event.resource });
-            walk.effects.push(Effect::Emit(event));
+            execution.effects.push(Effect::Emit(event));
             StepEnd::Done(gave)
         }
         Err(e) => StepEnd::failed(format!("emit: {e}")),
     }
 }
 
-fn event(walk: &Walk<'_>, emit: &Emit, place: &Place, values: &Value) -> Result<Emitted, String> {
-    let resource = values.get("resource").and_then(Value::as_str).unwrap_or(&walk.facts.target);
+fn event(execution: &Execution<'_>, emit: &Emit, place: &Place, values: &Value) -> Result<Emitted, String> {
+    let resource = values.get("resource").and_then(Value::as_str).unwrap_or(&execution.facts.target);
     let resource = ResourcePath::parse(resource).map_err(|e| format!("resource: {e}"))?;
     let labels: BTreeMap<String, String> = match values.get("labels") {
         Some(Value::Object(labels)) if labels.len() <= MAX_LABELS => labels
@@ -44,7 +49,7 @@ fn event(walk: &Walk<'_>, emit: &Emit, place: &Place, values: &Value) -> Result<
     let say = say.map_or_else(|| format!("{} {resource}", emit.kind), |say| cut(say, MAX_SUMMARY).to_owned());
     Ok(Emitted {
         place: place.clone(),
-        id: format!("{}-{place}", walk.facts.key),
+        id: format!("{}-{place}", execution.facts.key),
         kind: emit.kind.clone(),
         severity: emit.severity,
         state: emit.state,

@@ -3,16 +3,22 @@
 use crate::{
     job::{
         Place,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::{Finish, Outcome},
 };
 use serde_json::json;
 
-pub(in crate::job) fn run<'m>(walk: &mut Walk<'m>, finish: &'m Finish, place: &Place, around: &Around<'m>) -> StepEnd {
-    walk.started(place, 1, json!({ "finish": finish.outcome }));
+pub(in crate::job) fn run<'m>(
+    execution: &mut Execution<'m>,
+    finish: &'m Finish,
+    place: &Place,
+    around: &Around<'m>,
+) -> StepEnd {
+    execution.started(place, 1, json!({ "finish": finish.outcome }));
     let because = finish.because.as_ref();
-    let words = because.map(|text| walk.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())));
+    let words =
+        because.map(|text| execution.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())));
     match finish.outcome {
         Outcome::Succeeded => StepEnd::Finished(words),
         Outcome::Failed => StepEnd::failed(words.unwrap_or_else(|| "the runbook ends here as failed".into())),

@@ -3,23 +3,23 @@
 use crate::{
     job::{
         Place,
-        walk::{Around, StepEnd, Walk},
+        execution::{Around, Execution, StepEnd},
     },
     runbook::Require,
 };
 use serde_json::{Value, json};
 
 pub(in crate::job) fn run<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     require: &'m Require,
     place: &Place,
     around: &Around<'m>,
 ) -> StepEnd {
     let condition = &require.condition;
-    walk.started(place, 1, json!({ "require": condition.text() }));
-    let saw = walk.see(around, |scope| condition.saw(scope));
-    walk.saw(place, saw);
-    let held = walk.see(around, |scope| match condition.holds(scope) {
+    execution.started(place, 1, json!({ "require": condition.text() }));
+    let saw = execution.see(around, |scope| condition.saw(scope));
+    execution.saw(place, saw);
+    let held = execution.see(around, |scope| match condition.holds(scope) {
         Ok(true) => Ok(()),
         Ok(false) => Err(match &require.otherwise {
             Some(text) => text.fill_text(scope).unwrap_or_else(|e| e.to_string()),

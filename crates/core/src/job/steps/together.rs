@@ -3,7 +3,7 @@
 use crate::{
     job::{
         Block, Doing, Open, Place, Way,
-        walk::{Around, End, StepEnd, Walk},
+        execution::{Around, End, Execution, StepEnd},
     },
     runbook::{Step, Together, Until},
 };
@@ -12,25 +12,25 @@ use serde_json::{Value, json};
 type Abreast<'m> = (&'m Step, &'m Together);
 
 pub(in crate::job) fn begin<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     abreast: Abreast<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    walk.started(place, 1, Value::Object(serde_json::Map::new()));
+    execution.started(place, 1, Value::Object(serde_json::Map::new()));
     open.doing = Doing::Ways(abreast.1.ways.iter().map(|_| Way::Open(Block::default())).collect());
-    go_on(walk, abreast, place, open, around)
+    go_on(execution, abreast, place, open, around)
 }
 
 pub(in crate::job) fn go_on<'m>(
-    walk: &mut Walk<'m>,
+    execution: &mut Execution<'m>,
     (step, together): Abreast<'m>,
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let over = walk.over_time(step, open);
+    let over = execution.over_time(step, open);
     let Doing::Ways(ways) = &mut open.doing else { return Some(StepEnd::Halted) };
     let decided = |ways: &[Way]| match together.until {
         Until::All => ways.iter().any(|w| matches!(w, Way::Failed(_))),
@@ -41,7 +41,7 @@ pub(in crate::job) fn go_on<'m>(
         for (number, (_, steps)) in together.ways.iter().enumerate() {
             let halt = over.is_some() || decided(ways);
             let Some(Way::Open(block)) = ways.get_mut(number) else { continue };
-            let Some(end) = walk.block(steps, block, &around.within(place, halt)) else { continue };
+            let Some(end) = execution.block(steps, block, &around.within(place, halt)) else { continue };
             moved = true;
             ways[number] = match end {
                 End::Done => Way::Done,
@@ -64,7 +64,7 @@ pub(in crate::job) fn go_on<'m>(
             None => StepEnd::failed(failed(together, ways).unwrap_or_else(|| "no way came to its end".into())),
         },
     };
-    Some(Walk::timed_out(step, over, around, end))
+    Some(Execution::timed_out(step, over, around, end))
 }
 
 /// Why the ways failed that did, each with its name.

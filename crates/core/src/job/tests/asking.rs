@@ -1,6 +1,6 @@
 //! Questions as the machine puts them: how long they may be, when their message is sent again, and choices that nobody offered.
 
-use super::later::Walk;
+use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{Decided, Effect, Event, Place, Repeats, What},
@@ -21,11 +21,11 @@ steps:
 ";
 
 /// A job whose one step asks this, and what it does at the beginning.
-fn asking(text: &str) -> (Walk, Vec<Effect>) {
-    let mut walk = Walk::of(ASK);
-    walk.facts.inputs = json!({ "text": text });
-    let effects = walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
-    (walk, effects)
+fn asking(text: &str) -> (Execution, Vec<Effect>) {
+    let mut execution = Execution::of(ASK);
+    execution.facts.inputs = json!({ "text": text });
+    let effects = execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
+    (execution, effects)
 }
 
 fn decided(choice: &str) -> Event {
@@ -76,30 +76,30 @@ fn a_message_of_which_nobody_knows_is_sent_again_only_if_that_is_harmless() {
         (CallEnd::Unknown, Repeat::Keyed, true),
         (CallEnd::Unknown, Repeat::Never, false),
     ] {
-        let (mut walk, _) = asking("Do it?");
-        assert_eq!(sent(&walk.then(0, broke(end, repeat))), None);
-        let later = sent(&walk.then(500, Event::Tick));
+        let (mut execution, _) = asking("Do it?");
+        assert_eq!(sent(&execution.then(0, broke(end, repeat))), None);
+        let later = sent(&execution.then(500, Event::Tick));
         assert_eq!(later, told(2).filter(|_| again), "{end:?} {repeat:?}");
     }
     // The same when the node is lost that sent it.
     for (repeat, again) in [(Repeat::Safe, true), (Repeat::Keyed, true), (Repeat::Never, false)] {
-        let (mut walk, _) = asking("Do it?");
+        let (mut execution, _) = asking("Do it?");
         let repeats = Repeats([(("chat".to_owned(), "chat.post".to_owned()), repeat)].into());
-        let mut effects = walk.then(1, Event::Taken(repeats, Vec::new()));
-        effects.extend(walk.then(500, Event::Tick));
+        let mut effects = execution.then(1, Event::Taken(repeats, Vec::new()));
+        effects.extend(execution.then(500, Event::Tick));
         assert_eq!(sent(&effects), told(2).filter(|_| again), "{repeat:?}");
     }
 }
 
 #[test]
 fn a_message_that_was_refused_is_sent_again_when_its_time_has_come_and_not_before() {
-    let (mut walk, begun) = asking("Do it?");
+    let (mut execution, begun) = asking("Do it?");
     assert_eq!(sent(&begun), told(1));
-    assert_eq!(sent(&walk.then(0, broke(CallEnd::Refused, Repeat::Safe))), None);
-    assert_eq!(sent(&walk.then(1, Event::Tick)), None, "its time has not come");
-    walk.then(0, Event::Pause { words: "a look first".into() });
-    assert_eq!(sent(&walk.then(598, Event::Tick)), None, "somebody holds the job");
-    assert_eq!(sent(&walk.then(0, Event::Resume)), told(2));
+    assert_eq!(sent(&execution.then(0, broke(CallEnd::Refused, Repeat::Safe))), None);
+    assert_eq!(sent(&execution.then(1, Event::Tick)), None, "its time has not come");
+    execution.then(0, Event::Pause { words: "a look first".into() });
+    assert_eq!(sent(&execution.then(598, Event::Tick)), None, "somebody holds the job");
+    assert_eq!(sent(&execution.then(0, Event::Resume)), told(2));
 }
 
 #[test]
@@ -108,9 +108,9 @@ fn what_the_condition_of_an_await_asks_of_a_field_narrows_which_alerts_are_looke
         let text = format!(
             "runbook: hears\ninputs: {{ vm: {{ type: string }} }}\ntarget: vm/a\nsteps:\n  - {{ id: up, await: {{ {lines} }}, within: 10m }}\n"
         );
-        let mut walk = Walk::of(&text);
-        walk.facts.inputs = json!({ "vm": "vm/quill-1" });
-        let effects = walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
+        let mut execution = Execution::of(&text);
+        execution.facts.inputs = json!({ "vm": "vm/quill-1" });
+        let effects = execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
         effects.into_iter().find_map(|e| if let Effect::Listen(l) = e { Some(json!(l.chosen)) } else { None })
     };
     let kinds = json!(["vm.up"]);

@@ -1,4 +1,4 @@
-//! The machine, walked by hand: no clock, no calls.
+//! The machine, executed by hand: no clock, no calls.
 
 use crate::{
     Period,
@@ -25,7 +25,7 @@ confirm: { alarm: cleared, within: 5m }
 outputs: { size_gib: '${steps.grow.size_gib}' }
 ";
 
-struct Walk {
+struct Execution {
     runbook: Runbook,
     facts: Facts,
     progress: Progress,
@@ -35,7 +35,7 @@ struct Walk {
     said: Vec<String>,
 }
 
-impl Walk {
+impl Execution {
     fn new() -> Self {
         let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
         let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
@@ -113,23 +113,28 @@ fn resolved(word: Resolution) -> Event {
 }
 
 /// What it is at in the list of its stage.
-fn doing(walk: &Walk) -> Option<Doing> {
-    walk.progress.block.open.as_ref().map(|o| o.doing.clone())
+fn doing(execution: &Execution) -> Option<Doing> {
+    execution.progress.block.open.as_ref().map(|o| o.doing.clone())
 }
 
 #[test]
 fn the_time_of_a_runbook_is_over_when_more_of_it_has_passed() {
-    let at_its_end = Walk::new().then(0, taken()).then(600, looked(40));
+    let at_its_end = Execution::new().then(0, taken()).then(600, looked(40));
     assert!(at_its_end.told().contains("vm.grow_disk"));
-    let after = Walk::new().then(0, taken()).then(601, looked(40));
+    let after = Execution::new().then(0, taken()).then(601, looked(40));
     assert!(after.told().contains("the runbook's time of 10m is over"));
 }
 
 #[test]
 fn the_whole_way_to_a_confirmed_effect() {
-    let walk =
-        Walk::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(10, taken()).cleared().then(30, taken());
-    insta::assert_snapshot!(walk.told(), @r#"
+    let execution = Execution::new()
+        .then(0, taken())
+        .then(1, looked(40))
+        .then(1, grown())
+        .then(10, taken())
+        .cleared()
+        .then(30, taken());
+    insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
     Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
@@ -154,7 +159,7 @@ fn the_whole_way_to_a_confirmed_effect() {
 
 #[test]
 fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
-    insta::assert_snapshot!(Walk::new().then(0, taken()).then(1, looked(62)).told(), @r#"
+    insta::assert_snapshot!(Execution::new().then(0, taken()).then(1, looked(62)).told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
     Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
@@ -171,8 +176,9 @@ fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
 #[test]
 fn a_failed_call_is_tried_again_as_often_as_allowed() {
     let busy = |n| broke("look", n, Failure::new(CallEnd::Unknown, "answered 503: busy"), Repeat::Safe);
-    let walk = Walk::new().then(0, taken()).then(1, busy(1)).then(1, taken()).then(1, taken()).then(0, busy(2));
-    insta::assert_snapshot!(walk.told(), @r#"
+    let execution =
+        Execution::new().then(0, taken()).then(1, busy(1)).then(1, taken()).then(1, taken()).then(0, busy(2));
+    insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
     Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
@@ -194,14 +200,14 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
 
 #[test]
 fn after_a_death_a_harmless_step_is_repeated_with_the_same_key() {
-    let walk = Walk::new().then(0, taken()).then(20, taken());
-    let told = walk.told();
+    let execution = Execution::new().then(0, taken()).then(20, taken());
+    let told = execution.told();
     assert_eq!(told.matches("key: \"quay-7-look\"").count(), 2, "{told}");
 }
 
 #[test]
 fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it() {
-    let unsure = || Walk::new().then(0, taken()).then(1, looked(40)).then(20, taken());
+    let unsure = || Execution::new().then(0, taken()).then(1, looked(40)).then(20, taken());
     assert!(matches!(doing(&unsure()), Some(Doing::Unsure(_))));
     let again = unsure().then(60, resolved(Resolution::Again));
     assert_eq!((doing(&again), again.progress.block.at), (Some(Doing::Calling), 2));
@@ -213,9 +219,9 @@ fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it(
 
 #[test]
 fn an_alarm_that_stays_raised_leaves_the_effect_unconfirmed() {
-    let walk = Walk::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(300, taken());
+    let execution = Execution::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(300, taken());
     assert!(
-        walk.told().contains(
+        execution.told().contains(
             "effect: Unconfirmed, failure: Some(\"the alarm is still raised 5 min 0 s after the last step\")"
         )
     );
@@ -223,7 +229,7 @@ fn an_alarm_that_stays_raised_leaves_the_effect_unconfirmed() {
 
 #[test]
 fn the_runbooks_time_is_a_limit() {
-    let told = Walk::new().then(0, taken()).then(601, looked(40)).told();
+    let told = Execution::new().then(0, taken()).then(601, looked(40)).told();
     assert!(told.contains("the runbook's time of 10m is over"), "{told}");
 }
 
@@ -236,52 +242,54 @@ fn states_have_one_word_each() {
 }
 
 /// The step that grows the disk, which must not be done twice, is under way.
-fn growing() -> Walk {
-    Walk::new().then(0, taken()).then(1, looked(40))
+fn growing() -> Execution {
+    Execution::new().then(0, taken()).then(1, looked(40))
 }
 
-fn ended(walk: &Walk) -> (Stage, Option<&String>) {
-    (walk.progress.stage, walk.said.iter().rev().nth(1))
+fn ended(execution: &Execution) -> (Stage, Option<&String>) {
+    (execution.progress.stage, execution.said.iter().rev().nth(1))
 }
 
 #[test]
 fn what_may_have_been_done_and_must_not_be_done_twice_is_unsure() {
-    let walk = growing().then(1, broke("grow", 1, Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
-    let (_, last) = ended(&walk);
-    assert!(matches!(doing(&walk), Some(Doing::Unsure(_))));
+    let execution = growing().then(1, broke("grow", 1, Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
+    let (_, last) = ended(&execution);
+    assert!(matches!(doing(&execution), Some(Doing::Unsure(_))));
     assert!(
         last.is_some_and(|l| l.contains("answered 502 during step `grow`, which must not be done twice")),
         "{last:?}"
     );
     for end in [CallEnd::NotSent, CallEnd::Refused, CallEnd::Done] {
-        let walk = growing().then(1, broke("grow", 1, Failure::lasting(end, "no"), Repeat::Never));
-        assert_eq!(walk.progress.stage, Stage::Over, "{end:?}");
+        let execution = growing().then(1, broke("grow", 1, Failure::lasting(end, "no"), Repeat::Never));
+        assert_eq!(execution.progress.stage, Stage::Over, "{end:?}");
     }
 }
 
 #[test]
 fn a_lasting_failure_is_not_tried_again_and_a_wish_to_wait_is_heard() {
-    let looking = || Walk::new().then(0, taken());
-    let walk = looking().then(1, broke("look", 1, Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe));
-    assert_eq!(walk.progress.stage, Stage::Over);
+    let looking = || Execution::new().then(0, taken());
+    let execution =
+        looking().then(1, broke("look", 1, Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe));
+    assert_eq!(execution.progress.stage, Stage::Over);
     let busy = Failure { retry_after: Some(Period::from_secs(30)), ..Failure::new(CallEnd::Refused, "answered 429") };
-    let walk = looking().then(1, broke("look", 1, busy, Repeat::Safe));
-    assert_eq!(doing(&walk), Some(Doing::Again(DateTime::UNIX_EPOCH + TimeDelta::seconds(31))));
+    let execution = looking().then(1, broke("look", 1, busy, Repeat::Safe));
+    assert_eq!(doing(&execution), Some(Doing::Again(DateTime::UNIX_EPOCH + TimeDelta::seconds(31))));
 }
 
 #[test]
 fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
-    let walk = growing().then(30, taken()).then(60, taken());
-    let (_, last) = ended(&walk);
+    let execution = growing().then(30, taken()).then(60, taken());
+    let (_, last) = ended(&execution);
     assert!(last.is_some_and(|l| l.starts_with("Unsure { failure: \"a node was lost during step `grow`")), "{last:?}");
-    assert_eq!(walk.then(1, resolved(Resolution::Failed)).progress.stage, Stage::Over);
+    assert_eq!(execution.then(1, resolved(Resolution::Failed)).progress.stage, Stage::Over);
 }
 
 #[test]
 fn time_for_which_a_job_was_unsure_or_held_is_not_its_own() {
     let unsure = growing().then(30, taken()).then(3600, resolved(Resolution::Again));
     assert_eq!(doing(&unsure), Some(Doing::Calling), "ten minutes are not over");
-    let held = Walk::new().then(0, taken()).then(1, Event::Pause { words: "held by pat".into() }).then(1, looked(40));
+    let held =
+        Execution::new().then(0, taken()).then(1, Event::Pause { words: "held by pat".into() }).then(1, looked(40));
     assert_eq!(ended(&held).1.map(String::as_str), Some("Rest"), "what was under way came to its end");
     let held = held.then(3600, Event::Resume);
     assert_eq!((doing(&held), held.progress.block.at), (Some(Doing::Calling), 2));
@@ -289,10 +297,10 @@ fn time_for_which_a_job_was_unsure_or_held_is_not_its_own() {
 
 #[test]
 fn without_an_alarm_there_is_nothing_to_prove() {
-    let mut walk = Walk::new();
-    walk.facts.has_alarm = false;
-    let walk = walk.then(0, taken()).then(1, looked(40)).then(1, grown());
-    let last = walk.said.iter().rev().nth(1).cloned();
+    let mut execution = Execution::new();
+    execution.facts.has_alarm = false;
+    let execution = execution.then(0, taken()).then(1, looked(40)).then(1, grown());
+    let last = execution.said.iter().rev().nth(1).cloned();
     let ended =
         "End { state: Succeeded, effect: NotChecked, failure: None, outputs: Object {\"size_gib\": Number(44)} }";
     assert_eq!(last.as_deref(), Some(ended));
@@ -301,10 +309,10 @@ fn without_an_alarm_there_is_nothing_to_prove() {
 #[test]
 fn how_often_it_was_tried_is_told_where_it_was_more_than_once() {
     let never = Failure::lasting(CallEnd::Refused, "answered 404");
-    let told = Walk::new().then(0, taken()).then(1, broke("look", 1, never, Repeat::Safe)).told();
+    let told = Execution::new().then(0, taken()).then(1, broke("look", 1, never, Repeat::Safe)).told();
     assert!(told.contains("step `look` failed: answered 404"), "{told}");
     let busy = |n| broke("look", n, Failure::new(CallEnd::Refused, "answered 503"), Repeat::Safe);
-    let told = Walk::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
+    let told = Execution::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
     assert!(told.contains("step `look` failed after 2 tries: answered 503"), "{told}");
 }
 
@@ -447,34 +455,35 @@ fn a_finish_leaves_out_outputs_of_steps_that_did_not_run_and_no_other_mistake() 
 
 #[test]
 fn what_a_job_is_at_is_told_for_lists() {
-    let at = |walk: &Walk| {
-        let machine = Machine::new(&walk.runbook, &walk.facts, walk.progress.clone(), walk.kept.clone());
-        let summary = machine.summary(walk.now);
+    let at = |execution: &Execution| {
+        let machine =
+            Machine::new(&execution.runbook, &execution.facts, execution.progress.clone(), execution.kept.clone());
+        let summary = machine.summary(execution.now);
         (summary.done, summary.total, summary.doing)
     };
-    let walk = Walk::new().then(0, taken());
-    assert_eq!(at(&walk), (0, 3, "look".into()));
-    let walk = walk.then(1, Event::Pause { words: "held by pat".into() });
-    assert_eq!(at(&walk), (0, 3, "held by pat; look".into()));
-    let walk = walk.then(1, Event::Resume).then(1, looked(40)).then(1, grown());
-    assert_eq!(at(&walk), (3, 3, "waits for its effect".into()));
+    let execution = Execution::new().then(0, taken());
+    assert_eq!(at(&execution), (0, 3, "look".into()));
+    let execution = execution.then(1, Event::Pause { words: "held by pat".into() });
+    assert_eq!(at(&execution), (0, 3, "held by pat; look".into()));
+    let execution = execution.then(1, Event::Resume).then(1, looked(40)).then(1, grown());
+    assert_eq!(at(&execution), (3, 3, "waits for its effect".into()));
     // The proof has a time of its own, however long ago the steps began.
-    assert_eq!(walk.progress.stage, Stage::Confirming);
-    let walk = walk.then(11 * 60, Event::Tick);
-    assert_ne!(walk.progress.stage, Stage::Confirming, "five minutes are over");
+    assert_eq!(execution.progress.stage, Stage::Confirming);
+    let execution = execution.then(11 * 60, Event::Tick);
+    assert_ne!(execution.progress.stage, Stage::Confirming, "five minutes are over");
 }
 
 #[test]
 fn a_call_that_waits_for_its_turn_waits_no_longer_than_its_own_time() {
-    let mut walk = super::later::Walk::of(
+    let mut execution = super::later::Execution::of(
         "runbook: r\ntarget: vm/a\nsteps: [ { id: say, call: chat.post, via: chat, timeout: 2s } ]\n",
     );
-    walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
+    execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
     let at = |seconds: i64| DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds);
     let told = |until| Event::Step { place: Place::new("say"), attempt: 1, what: What::Queued { until } };
-    let rests = walk.then(0, told(at(60)));
+    let rests = execution.then(0, told(at(60)));
     assert_eq!(rests.last(), Some(&Effect::Wait { until: at(2), alarm: false }));
-    let over = walk.then(2, Event::Taken(Repeats::default(), Vec::new()));
+    let over = execution.then(2, Event::Taken(Repeats::default(), Vec::new()));
     let failed = |e: &Effect| matches!(e, Effect::End { failure: Some(why), .. } if why.contains("its turn at `chat` has not come within 2s"));
     assert!(over.iter().any(failed), "{over:?}");
     assert!(over.contains(&Effect::LeaveQueue(Place::new("say"))));

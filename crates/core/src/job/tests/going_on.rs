@@ -1,6 +1,6 @@
 //! A job that goes on from where another failed.
 
-use super::later::Walk;
+use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{Effect, Event, JobState, Place, Progress, Repeats, StepResult, Tried, What, going_on},
@@ -30,32 +30,35 @@ fn failed_at(step: usize) -> Progress {
     Progress { done: step, ..Progress::default() }
 }
 
-fn from(walk: &Walk, step: usize, done: &[&str]) -> Result<(Vec<String>, String), String> {
-    let going = going_on(&walk.runbook, &failed_at(step), JobState::Failed, &tried(done))?;
+fn from(execution: &Execution, step: usize, done: &[&str]) -> Result<(Vec<String>, String), String> {
+    let going = going_on(&execution.runbook, &failed_at(step), JobState::Failed, &tried(done))?;
     Ok((going.stand, going.from))
 }
 
 #[test]
 fn what_was_done_stands_up_to_what_failed_or_was_taken_back() {
-    let walk = Walk::of(GROW);
+    let execution = Execution::of(GROW);
     let stands =
         |of: &[&str], from: &str| Ok((of.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>(), from.to_owned()));
-    assert_eq!(from(&walk, 3, &["save", "size", "grow"]), stands(&["save", "size", "grow"], "tell"));
-    assert_eq!(from(&walk, 3, &["save", "size", "grow", "grow.undo"]), stands(&["save", "size"], "grow"));
-    assert!(from(&walk, 3, &["save", "size", "grow", "grow.undo", "save.undo"]).is_err_and(|e| e.contains("`save`")));
-    assert!(from(&walk, 5, &[]).is_err(), "all were done");
-    let running = going_on(&walk.runbook, &failed_at(2), JobState::Succeeded, &[]);
+    assert_eq!(from(&execution, 3, &["save", "size", "grow"]), stands(&["save", "size", "grow"], "tell"));
+    assert_eq!(from(&execution, 3, &["save", "size", "grow", "grow.undo"]), stands(&["save", "size"], "grow"));
+    assert!(
+        from(&execution, 3, &["save", "size", "grow", "grow.undo", "save.undo"]).is_err_and(|e| e.contains("`save`"))
+    );
+    assert!(from(&execution, 5, &[]).is_err(), "all were done");
+    let running = going_on(&execution.runbook, &failed_at(2), JobState::Succeeded, &[]);
     assert!(running.is_err_and(|e| e.starts_with("it is succeeded")));
 }
 
 /// A job that goes on behind `grow`, as it begins.
-fn gone_on() -> (Walk, Vec<Effect>) {
-    let mut walk = Walk::of(GROW);
+fn gone_on() -> (Execution, Vec<Effect>) {
+    let mut execution = Execution::of(GROW);
     let done = ["save", "size", "grow"];
-    walk.progress = going_on(&walk.runbook, &failed_at(3), JobState::Failed, &tried(&done)).expect("goes on").progress;
-    walk.kept.output(&Place::new("size"), json!({ "gib": 40 }));
-    let effects = walk.then(0, Event::Taken(Repeats::default(), Vec::new()));
-    (walk, effects)
+    execution.progress =
+        going_on(&execution.runbook, &failed_at(3), JobState::Failed, &tried(&done)).expect("goes on").progress;
+    execution.kept.output(&Place::new("size"), json!({ "gib": 40 }));
+    let effects = execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
+    (execution, effects)
 }
 
 fn called(effects: &[Effect]) -> Vec<String> {
@@ -65,17 +68,17 @@ fn called(effects: &[Effect]) -> Vec<String> {
         .collect()
 }
 
-fn came(walk: &mut Walk, place: &str, what: What) -> Vec<Effect> {
-    walk.then(1, Event::Step { place: Place::new(place), attempt: 1, what })
+fn came(execution: &mut Execution, place: &str, what: What) -> Vec<Effect> {
+    execution.then(1, Event::Step { place: Place::new(place), attempt: 1, what })
 }
 
 #[test]
 fn what_has_a_probe_is_looked_at_and_not_done_again_where_it_stands() {
-    let (mut walk, effects) = gone_on();
+    let (mut execution, effects) = gone_on();
     assert_eq!(called(&effects), ["grow.probe"]);
-    let effects = came(&mut walk, "grow.probe", What::Returned(json!({ "gib": 44 })));
+    let effects = came(&mut execution, "grow.probe", What::Returned(json!({ "gib": 44 })));
     assert_eq!(called(&effects), ["tell"], "and goes on behind it");
-    let effects = came(&mut walk, "tell", What::Returned(json!({})));
+    let effects = came(&mut execution, "tell", What::Returned(json!({})));
     let end = effects.iter().find_map(|e| match e {
         Effect::StepEnded { place, result: StepResult::Done(output), .. } if place.as_str() == "end" => Some(output),
         _ => None,
@@ -86,27 +89,27 @@ fn what_has_a_probe_is_looked_at_and_not_done_again_where_it_stands() {
 
 #[test]
 fn what_does_not_stand_is_done_again_and_what_stands_is_taken_back_with_the_rest() {
-    let (mut walk, _) = gone_on();
-    let effects = came(&mut walk, "grow.probe", What::Returned(json!({ "gib": 40 })));
+    let (mut execution, _) = gone_on();
+    let effects = came(&mut execution, "grow.probe", What::Returned(json!({ "gib": 40 })));
     assert_eq!(called(&effects), ["grow"]);
     let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-    let effects = came(&mut walk, "grow", What::Broke { failure, repeat: Repeat::Keyed });
+    let effects = came(&mut execution, "grow", What::Broke { failure, repeat: Repeat::Keyed });
     assert_eq!(called(&effects), ["save.undo"], "of what stands, and not of what does not");
 }
 
 #[test]
 fn whether_it_stands_is_said_by_a_person_where_the_probe_does_not_tell() {
-    let (mut walk, _) = gone_on();
+    let (mut execution, _) = gone_on();
     let failure = Failure::new(CallEnd::Unknown, "timed out");
-    let effects = came(&mut walk, "grow.probe", What::Broke { failure, repeat: Repeat::Safe });
+    let effects = came(&mut execution, "grow.probe", What::Broke { failure, repeat: Repeat::Safe });
     assert!(
         matches!(effects.last(), Some(Effect::Unsure { failure }) if failure.contains("still stands is not known"))
     );
     let word = crate::job::Resolution::Done;
-    let effects = walk.then(1, Event::Resolved { place: None, word, output: json!({ "gib": 44 }) });
+    let effects = execution.then(1, Event::Resolved { place: None, word, output: json!({ "gib": 44 }) });
     assert_eq!(called(&effects), ["tell"]);
-    assert_eq!(walk.kept.of("").find(|(id, _)| *id == "grow").map(|(_, v)| v.clone()), Some(json!({ "gib": 44 })));
+    assert_eq!(execution.kept.of("").find(|(id, _)| *id == "grow").map(|(_, v)| v.clone()), Some(json!({ "gib": 44 })));
     // A node that dies while it looks has another look again.
-    let (mut walk, _) = gone_on();
-    assert_eq!(called(&walk.then(1, Event::Taken(Repeats::default(), Vec::new()))), ["grow.probe"]);
+    let (mut execution, _) = gone_on();
+    assert_eq!(called(&execution.then(1, Event::Taken(Repeats::default(), Vec::new()))), ["grow.probe"]);
 }

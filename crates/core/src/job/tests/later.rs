@@ -25,8 +25,8 @@ steps:
 outputs: { at: '${steps.save.at}' }
 ";
 
-/// A job that is walked by hand.
-pub(super) struct Walk {
+/// A job that is executed by hand.
+pub(super) struct Execution {
     pub runbook: Runbook,
     pub facts: Facts,
     pub progress: Progress,
@@ -34,7 +34,7 @@ pub(super) struct Walk {
     now: DateTime<Utc>,
 }
 
-impl Walk {
+impl Execution {
     fn new() -> Self {
         Self::of(SAVE)
     }
@@ -102,48 +102,48 @@ fn ended(effects: &[Effect]) -> Option<(JobState, &Value)> {
 
 #[test]
 fn a_call_that_calls_back_waits_for_its_own_answer_and_for_no_other() {
-    let mut walk = Walk::new();
-    walk.then(0, taken(Repeat::Never));
-    let effects = walk.then(1, later(1, Repeat::Never));
+    let mut execution = Execution::new();
+    execution.then(0, taken(Repeat::Never));
+    let effects = execution.then(1, later(1, Repeat::Never));
     let [Effect::Listen(listening), .., Effect::Wait { until, .. }] = effects.as_slice() else { panic!("{effects:?}") };
     assert_eq!(listening.chosen, Chosen::call_back(JobId(7), &Place::new("save"), 1));
     let Chosen { sources, kinds, resource, .. } = &listening.chosen;
     assert_eq!([sources, kinds, resource], [&["arvok"], &[CALLED_BACK], &["job/7"]], "nobody else's");
     assert_eq!(listening.since, DateTime::UNIX_EPOCH, "an answer that came at once counts");
-    assert_eq!(*until, walk.now + TimeDelta::seconds(60));
+    assert_eq!(*until, execution.now + TimeDelta::seconds(60));
     for other in [called(8, 1, json!({ "output": 1 })), called(7, 2, json!({ "output": 1 }))] {
-        assert_eq!(ended(&walk.then(1, other)), None);
+        assert_eq!(ended(&execution.then(1, other)), None);
     }
     // Another node takes it up: nothing was lost, since nothing was out.
-    walk.then(1, taken(Repeat::Never));
-    assert!(matches!(walk.doing(), Some(Doing::CalledBack { .. })));
-    let effects = walk.then(1, called(7, 1, json!({ "output": { "at": "store/1" } })));
+    execution.then(1, taken(Repeat::Never));
+    assert!(matches!(execution.doing(), Some(Doing::CalledBack { .. })));
+    let effects = execution.then(1, called(7, 1, json!({ "output": { "at": "store/1" } })));
     assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": "store/1" }))), "{effects:?}");
     assert!(effects.contains(&Effect::Withdraw(Place::new("save"))));
 }
 
 #[test]
 fn one_that_says_that_it_failed_is_tried_again_under_another_address() {
-    let mut walk = Walk::new();
-    walk.then(0, taken(Repeat::Never));
-    walk.then(1, later(1, Repeat::Never));
-    walk.then(1, called(7, 1, json!({ "failure": "no room" })));
-    assert!(matches!(walk.doing(), Some(Doing::Again(_))));
-    walk.then(2, taken(Repeat::Never));
-    walk.then(1, later(2, Repeat::Never));
-    assert_eq!(ended(&walk.then(1, called(7, 1, json!({ "output": {} })))), None, "the first try is over");
-    let effects = walk.then(1, called(7, 2, json!({ "failure": "no room" })));
+    let mut execution = Execution::new();
+    execution.then(0, taken(Repeat::Never));
+    execution.then(1, later(1, Repeat::Never));
+    execution.then(1, called(7, 1, json!({ "failure": "no room" })));
+    assert!(matches!(execution.doing(), Some(Doing::Again(_))));
+    execution.then(2, taken(Repeat::Never));
+    execution.then(1, later(2, Repeat::Never));
+    assert_eq!(ended(&execution.then(1, called(7, 1, json!({ "output": {} })))), None, "the first try is over");
+    let effects = execution.then(1, called(7, 2, json!({ "failure": "no room" })));
     assert!(effects.iter().find_map(failed).is_some_and(|why| why.contains("no room")), "{effects:?}");
 }
 
 #[test]
 fn nobody_knows_what_became_of_one_that_is_never_called_back() {
     for (repeat, unsure) in [(Repeat::Never, true), (Repeat::Safe, false)] {
-        let mut walk = Walk::new();
-        walk.then(0, taken(repeat));
-        walk.then(1, later(1, repeat));
-        assert_eq!(ended(&walk.then(59, Event::Tick)), None, "its time is not over");
-        let effects = walk.then(1, Event::Tick);
+        let mut execution = Execution::new();
+        execution.then(0, taken(repeat));
+        execution.then(1, later(1, repeat));
+        assert_eq!(ended(&execution.then(59, Event::Tick)), None, "its time is not over");
+        let effects = execution.then(1, Event::Tick);
         let is_unsure = effects
             .iter()
             .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("nobody has called back")));
@@ -153,11 +153,11 @@ fn nobody_knows_what_became_of_one_that_is_never_called_back() {
 
 #[test]
 fn a_step_waits_no_longer_to_be_called_back_than_it_may_take() {
-    let mut walk = Walk::of(&SAVE.replace("retry:", "timeout: 10s, retry:"));
-    walk.then(0, taken(Repeat::Safe));
-    walk.then(1, later(1, Repeat::Safe));
-    assert_eq!(ended(&walk.then(9, Event::Tick)), None, "its time is not over");
-    assert_eq!(ended(&walk.then(1, Event::Tick)).map(|end| end.0), Some(JobState::Failed));
+    let mut execution = Execution::of(&SAVE.replace("retry:", "timeout: 10s, retry:"));
+    execution.then(0, taken(Repeat::Safe));
+    execution.then(1, later(1, Repeat::Safe));
+    assert_eq!(ended(&execution.then(9, Event::Tick)), None, "its time is not over");
+    assert_eq!(ended(&execution.then(1, Event::Tick)).map(|end| end.0), Some(JobState::Failed));
 }
 
 #[test]
@@ -167,21 +167,21 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
         (json!({ "done": false, "result": {} }), None),
         (json!({ "result": {} }), None),
     ] {
-        let mut walk = Walk::new();
-        walk.then(0, taken(Repeat::Probed));
+        let mut execution = Execution::new();
+        execution.then(0, taken(Repeat::Probed));
         // Its node is lost with the call out.
-        let effects = walk.then(5, taken(Repeat::Probed));
+        let effects = execution.then(5, taken(Repeat::Probed));
         let asks = effects.iter().any(|e| {
             matches!(e, Effect::Call(out) if out.probes && out.operation == "instance.save" && out.give["name"] == "worker-7")
         });
         assert!(asks, "{effects:?}");
         // A probe that is lost as well is asked again.
-        let effects = walk.then(5, taken(Repeat::Probed));
+        let effects = execution.then(5, taken(Repeat::Probed));
         assert!(effects.iter().any(|e| matches!(e, Effect::Call(out) if out.probes)), "{effects:?}");
-        let effects = walk.then(1, step("save.probe", 1, What::Returned(says.clone())));
+        let effects = execution.then(1, step("save.probe", 1, What::Returned(says.clone())));
         assert_eq!(ended(&effects).map(|e| e.0), state, "{effects:?}");
         let again = says["done"] == false;
-        assert_eq!(matches!(walk.doing(), Some(Doing::Again(_))), again, "what was not done is tried again");
+        assert_eq!(matches!(execution.doing(), Some(Doing::Again(_))), again, "what was not done is tried again");
         let unsure = effects.iter().any(|e| matches!(e, Effect::Unsure { .. }));
         assert_eq!(unsure, says.get("done").is_none(), "a probe that says neither leaves it to a person");
     }
@@ -190,15 +190,15 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
 #[test]
 fn a_keyed_call_whose_node_was_lost_stays_in_doubt_whatever_comes_then() {
     for (repeat, unsure) in [(Repeat::Keyed, true), (Repeat::Safe, false)] {
-        let mut walk = Walk::new();
-        walk.then(0, taken(repeat));
-        let again = walk.then(20, taken(repeat));
+        let mut execution = Execution::new();
+        execution.then(0, taken(repeat));
+        let again = execution.then(20, taken(repeat));
         let call = again.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
         let call = call.expect("it is sent again");
         assert_eq!((call.attempt, call.key.as_str()), (2, "quay-7-save"), "another try under the same key");
         // The second is refused, but the first may have been done.
         let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-        let effects = walk.then(1, step("save", 2, What::Broke { failure, repeat }));
+        let effects = execution.then(1, step("save", 2, What::Broke { failure, repeat }));
         let is_unsure = effects
             .iter()
             .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("whether it was done is not known")));
@@ -211,13 +211,13 @@ fn tries_of_many_jobs_are_spread_over_the_time_that_jitter_gives() {
     let text = SAVE.replace("retry: { times: 1, wait: 2s }", "retry: { times: 1, wait: 100s, jitter: 0.5 }");
     let waits: Vec<i64> = (0..40)
         .map(|n| {
-            let mut walk = Walk::of(&text);
-            walk.facts.key = format!("quay-{n}");
-            walk.then(0, taken(Repeat::Safe));
+            let mut execution = Execution::of(&text);
+            execution.facts.key = format!("quay-{n}");
+            execution.then(0, taken(Repeat::Safe));
             let failure = Failure::new(CallEnd::Refused, "answered 503");
-            walk.then(0, step("save", 1, What::Broke { failure, repeat: Repeat::Safe }));
-            match walk.doing() {
-                Some(Doing::Again(at)) => (at - walk.now).num_seconds(),
+            execution.then(0, step("save", 1, What::Broke { failure, repeat: Repeat::Safe }));
+            match execution.doing() {
+                Some(Doing::Again(at)) => (at - execution.now).num_seconds(),
                 other => panic!("it waits for its next try: {other:?}"),
             }
         })
@@ -234,7 +234,7 @@ target: vm/a
 steps: [ { id: look, check: result.ok, call: vm.inspect, via: yard, give: {}, every: 5s, within: 1m } ]
 outputs: { at: '${steps.look.at}' }
 ";
-    let mut walk = Walk::of(text);
+    let mut execution = Execution::of(text);
     let sent = |effects: &[Effect]| {
         let call = effects.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
         call.map(|call| (call.attempt, call.key.clone()))
@@ -242,13 +242,13 @@ outputs: { at: '${steps.look.at}' }
     let gives = |n: u32, ok: bool| step("look", n, What::Returned(json!({ "ok": ok, "at": n })));
     for n in 1..=3 {
         let event = if n == 1 { taken(Repeat::Safe) } else { Event::Tick };
-        assert_eq!(sent(&walk.then(5, event)), Some((n, format!("quay-7-look-{n}"))));
+        assert_eq!(sent(&execution.then(5, event)), Some((n, format!("quay-7-look-{n}"))));
         if n < 3 {
-            assert_eq!(sent(&walk.then(0, gives(n, false))), None);
+            assert_eq!(sent(&execution.then(0, gives(n, false))), None);
         }
     }
-    assert_eq!(ended(&walk.then(1, gives(2, true))), None, "the third look is out");
-    let effects = walk.then(1, gives(3, true));
+    assert_eq!(ended(&execution.then(1, gives(2, true))), None, "the third look is out");
+    let effects = execution.then(1, gives(3, true));
     assert_eq!(ended(&effects), Some((JobState::Succeeded, &json!({ "at": 3 }))));
 }
 
@@ -269,26 +269,26 @@ fn failed(effect: &Effect) -> Option<String> {
 
 #[test]
 fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
-    let mut walk = Walk::of(BELOW);
-    let effects = walk.then(0, taken(Repeat::Never));
+    let mut execution = Execution::of(BELOW);
+    let effects = execution.then(0, taken(Repeat::Never));
     assert!(effects.iter().any(|e| matches!(e, Effect::Launch(_))), "{effects:?}");
     let failure = Failure::lasting(CallEnd::NotSent, "the input `vm` is missing");
-    let effects = walk.then(1, step("below", 1, What::Broke { failure, repeat: Repeat::Never }));
+    let effects = execution.then(1, step("below", 1, What::Broke { failure, repeat: Repeat::Never }));
     let failure = effects.iter().find_map(failed).expect("it fails");
     assert!(failure.contains("the input `vm` is missing"), "{failure}");
 }
 
 #[test]
 fn a_job_of_a_step_is_called_back_again_if_the_node_that_did_so_is_lost() {
-    let mut walk = Walk::of(BELOW);
-    walk.then(0, taken(Repeat::Never));
-    walk.then(1, step("below", 1, What::Launched(JobId(8))));
+    let mut execution = Execution::of(BELOW);
+    execution.then(0, taken(Repeat::Never));
+    execution.then(1, step("below", 1, What::Launched(JobId(8))));
     let recalled = |effects: &[Effect]| effects.iter().any(|e| matches!(e, Effect::Recall(r) if r.job == JobId(8)));
-    assert!(recalled(&walk.then(1, Event::Cancel { undo: false, words: "enough".into() })));
-    assert!(!recalled(&walk.then(1, Event::Tick)), "it was called back, and nothing has come of it yet");
-    assert!(recalled(&walk.then(20, taken(Repeat::Never))), "nobody knows whether it was");
-    walk.then(1, step("below", 1, What::Recalled));
-    assert!(!recalled(&walk.then(20, taken(Repeat::Never))), "it knows that it is to stop");
+    assert!(recalled(&execution.then(1, Event::Cancel { undo: false, words: "enough".into() })));
+    assert!(!recalled(&execution.then(1, Event::Tick)), "it was called back, and nothing has come of it yet");
+    assert!(recalled(&execution.then(20, taken(Repeat::Never))), "nobody knows whether it was");
+    execution.then(1, step("below", 1, What::Recalled));
+    assert!(!recalled(&execution.then(20, taken(Repeat::Never))), "it knows that it is to stop");
 }
 
 #[test]
@@ -298,12 +298,12 @@ fn a_job_of_a_step_that_somebody_stopped_or_refused_fails_the_step_saying_so() {
         (JobState::Refused, "job 8 of runbook `grow-disk` was refused: enough"),
         (JobState::Failed, "job 8 of runbook `grow-disk` failed: enough"),
     ] {
-        let mut walk = Walk::of(BELOW);
-        walk.then(0, taken(Repeat::Never));
-        walk.then(1, step("below", 1, What::Launched(JobId(8))));
+        let mut execution = Execution::of(BELOW);
+        execution.then(0, taken(Repeat::Never));
+        execution.then(1, step("below", 1, What::Launched(JobId(8))));
         let failure = Some("enough".to_owned());
         let end = ChildEnd { job: JobId(8), state, effect: JobEffect::NotChecked, failure, outputs: json!({}) };
-        let effects = walk.then(1, Event::Came(vec![(Place::new("below"), What::Ended(end))]));
+        let effects = execution.then(1, Event::Came(vec![(Place::new("below"), What::Ended(end))]));
         assert_eq!(effects.iter().find_map(failed), Some(was.to_owned()), "{effects:?}");
     }
 }
@@ -316,7 +316,7 @@ target: vm/a
 steps: [ { id: deep, each: '[1]', as: i, steps: [ { id: bad, require: 'false', else: not today } ] } ]
 recover: [ { id: note, emit: it.failed, say: '${job.failed_step}: ${job.failure}' } ]
 ";
-    let effects = Walk::of(text).then(0, taken(Repeat::Never));
+    let effects = Execution::of(text).then(0, taken(Repeat::Never));
     let said = effects.iter().find_map(|e| if let Effect::Emit(event) = e { Some(event.say.as_str()) } else { None });
     assert_eq!(said, Some("deep[0]: item 1 of `deep`: not today"));
 }
@@ -328,11 +328,11 @@ inputs: {}
 target: vm/a
 steps: [ { id: all, each: '[1, 2, 3]', as: n, steps: [ { id: one, call: vm.inspect, via: yard, give: {} } ] } ]
 ";
-    let mut walk = Walk::of(text);
-    walk.then(0, taken(Repeat::Safe));
-    walk.then(1, Event::Pause { words: "a look first".into() });
+    let mut execution = Execution::of(text);
+    execution.then(0, taken(Repeat::Safe));
+    execution.then(1, Event::Pause { words: "a look first".into() });
     let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-    let effects = walk.then(1, step("all[0].one", 1, What::Broke { failure, repeat: Repeat::Safe }));
+    let effects = execution.then(1, step("all[0].one", 1, What::Broke { failure, repeat: Repeat::Safe }));
     let ended: Vec<&str> = effects
         .iter()
         .filter_map(|e| if let Effect::StepEnded { place, .. } = e { Some(place.as_str()) } else { None })

@@ -170,7 +170,7 @@ impl<'a, W: World> Story<'a, W> {
                 }
                 Happening::Post(place, what) => {
                     let came = vec![(place, what)];
-                    // While calls are out the walk is alive; else the job is taken up for it.
+                    // While calls are out the execution is alive; else the job is taken up for it.
                     match (self.is_out(), self.taken()) {
                         (false, Event::Taken(repeats, _)) => self.event(Event::Taken(repeats, came.clone())),
                         _ => self.event(Event::Came(came.clone())),
@@ -210,7 +210,7 @@ impl<'a, W: World> Story<'a, W> {
         Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), Vec::new())
     }
 
-    /// While calls are out the walk is alive; else the job is taken up.
+    /// While calls are out the execution is alive; else the job is taken up.
     fn look(&mut self) {
         let event = if self.is_out() { Event::Tick } else { self.taken() };
         self.event(event);

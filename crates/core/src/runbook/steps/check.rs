@@ -119,7 +119,7 @@ impl Check {
     }
 }
 
-/// The check that proves a job's effect, as the one step that it is walked as.
+/// The check that proves a job's effect, as the one step that it is executed as.
 pub(crate) fn of_confirm(
     build: &mut Build<'_, '_>,
     mut doc: Map<String, Value>,
