@@ -243,14 +243,7 @@ impl Operation {
                 (call.map(|call| Call::Http(Box::new(call))), seen)
             }
             (None, Some(mail)) => {
-                if let Some(key) = http.first() {
-                    check.fail(&format!("{at}/{key}"), "belongs to a `request`");
-                }
-                if doc.repeat == Some(Repeat::Keyed) {
-                    let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or `safe` where \
-                        a second message does no harm";
-                    check.fail(&format!("{at}/repeat"), wrong);
-                }
+                belongs_to_mail(check, at, &http, doc.repeat);
                 let (call, seen) = MailCall::check(check, at, mail, &give);
                 (call.map(|call| Call::Mail(Box::new(call))), seen)
             }
@@ -350,6 +343,18 @@ impl Operation {
     /// How the other side calls back, if it does.
     pub fn callback(&self) -> Option<&Callback> {
         self.call.callback()
+    }
+}
+
+/// Complains of what is written beside a message and means nothing there.
+fn belongs_to_mail(check: &mut Checker<'_>, at: &str, http: &HttpDoc, repeat: Option<Repeat>) {
+    if let Some(key) = http.first() {
+        check.fail(&format!("{at}/{key}"), "belongs to a `request`");
+    }
+    if repeat == Some(Repeat::Keyed) {
+        let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or `safe` where \
+            a second message does no harm";
+        check.fail(&format!("{at}/repeat"), wrong);
     }
 }
 

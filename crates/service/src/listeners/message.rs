@@ -4,7 +4,7 @@ use crate::{
     door::{Admission, NotTaken},
     intake::{Message, accept},
     metrics::SourceLabel,
-    node::{Node, Standing},
+    node::{ListenerStatus, Node},
     random,
     retry::Backoff,
 };
@@ -36,7 +36,7 @@ pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
 pub(super) async fn take(
     node: &Node,
     name: &str,
-    standing: &Standing,
+    status: &ListenerStatus,
     raw: Vec<u8>,
     peer: IpAddr,
     admission: Admission,
@@ -45,7 +45,7 @@ pub(super) async fn take(
     let (id, mut backoff) = (random::id(), Backoff::new());
     loop {
         let published = node.published();
-        let Some((source, _)) = published.catalog.get::<Source>(name) else { return standing.dropped() };
+        let Some((source, _)) = published.catalog.get::<Source>(name) else { return status.dropped() };
         let admitted = match admission.take() {
             Some(admission) => admission,
             None => admitted(node, name, raw.len()).await,
@@ -53,8 +53,8 @@ pub(super) async fn take(
         let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
         let message = Message { raw: &raw, properties, normal: false, key: Some(id.clone()) };
         match accept(node, &published, source, message, admitted).await {
-            Ok(_) => return standing.took(true),
-            Err(NotTaken::Malformed { .. }) => return standing.took(false),
+            Ok(_) => return status.took(true),
+            Err(NotTaken::Malformed { .. }) => return status.took(false),
             Err(NotTaken::Store) => backoff.wait().await,
         }
     }

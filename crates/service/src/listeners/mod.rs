@@ -9,7 +9,7 @@ mod message;
 mod tcp;
 mod udp;
 
-use crate::node::{Node, Standing};
+use crate::node::{ListenerStatus, Node};
 use arvok_api::Transport;
 use arvok_core::source::{Intake, Source};
 use futures_util::future::join_all;
@@ -21,9 +21,9 @@ const WAIT: (Duration, Duration) = (Duration::from_millis(500), Duration::from_s
 /// How long a listener that ends may take for what it has received.
 const DRAIN: Duration = Duration::from_secs(3);
 
-/// A place that is listened at for a source.
+/// Where is listened for a source.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-struct Place {
+struct Endpoint {
     source: String,
     transport: Transport,
     address: SocketAddr,
@@ -51,16 +51,16 @@ impl Drop for Running {
 /// Listens for what is published until the node stops.
 pub(crate) async fn run(node: Arc<Node>) {
     let (mut stopping, mut generation) = (node.stopping.clone(), node.generation());
-    let mut running: BTreeMap<Place, Running> = BTreeMap::new();
+    let mut running: BTreeMap<Endpoint, Running> = BTreeMap::new();
     while !*stopping.borrow() {
         let published = *generation.borrow_and_update();
         let wanted = wanted(&node);
         // What ends does so first: a port may pass from one source to another.
-        let (gone, on): (Vec<_>, Vec<_>) = running.into_iter().partition(|(place, _)| !wanted.contains(place));
+        let (gone, on): (Vec<_>, Vec<_>) = running.into_iter().partition(|(endpoint, _)| !wanted.contains(endpoint));
         join_all(gone.into_iter().map(|(_, one)| one.end())).await;
         running = on.into_iter().collect();
-        for place in wanted {
-            running.entry(place.clone()).or_insert_with(|| begin(Arc::clone(&node), place));
+        for endpoint in wanted {
+            running.entry(endpoint.clone()).or_insert_with(|| begin(Arc::clone(&node), endpoint));
         }
         loop {
             let changed = node.listeners.changed.notified();
@@ -78,41 +78,41 @@ pub(crate) async fn run(node: Arc<Node>) {
 }
 
 /// Where the published sources want to be listened for.
-fn wanted(node: &Node) -> Vec<Place> {
+fn wanted(node: &Node) -> Vec<Endpoint> {
     let published = node.published();
-    let places = published.catalog.all::<Source>().flat_map(|(source, _)| {
+    let endpoints = published.catalog.all::<Source>().flat_map(|(source, _)| {
         let syslog = match &source.intake {
             Intake::Syslog(syslog) => [(Transport::Udp, syslog.udp), (Transport::Tcp, syslog.tcp)],
             Intake::Webhook(_) | Intake::CloudEvents(_) => [(Transport::Udp, None), (Transport::Tcp, None)],
         };
         let at = |(transport, address): (Transport, Option<SocketAddr>)| {
-            Some(Place { source: source.name.clone(), transport, address: address? })
+            Some(Endpoint { source: source.name.clone(), transport, address: address? })
         };
         syslog.into_iter().filter_map(at)
     });
-    places.collect()
+    endpoints.collect()
 }
 
-fn begin(node: Arc<Node>, place: Place) -> Running {
+fn begin(node: Arc<Node>, endpoint: Endpoint) -> Running {
     let (stop, stopping) = watch::channel(false);
-    let standing = node.listeners.begin(&place.source, place.transport, place.address);
-    Running { stop, task: tokio::spawn(listen(node, place, standing, stopping)) }
+    let status = node.listeners.begin(&endpoint.source, endpoint.transport, endpoint.address);
+    Running { stop, task: tokio::spawn(listen(node, endpoint, status, stopping)) }
 }
 
 /// Listens until it is stopped; where the address cannot be had, or is lost, it is tried again.
-async fn listen(node: Arc<Node>, place: Place, standing: Standing, mut stopping: watch::Receiver<bool>) {
+async fn listen(node: Arc<Node>, endpoint: Endpoint, status: ListenerStatus, mut stopping: watch::Receiver<bool>) {
     let mut wait = WAIT.0;
     loop {
-        let ended: io::Result<()> = match place.transport {
-            Transport::Udp => udp::serve(&node, &place, &standing, &mut stopping).await,
-            Transport::Tcp => tcp::serve(&node, &place, &standing, &mut stopping).await,
+        let ended: io::Result<()> = match endpoint.transport {
+            Transport::Udp => udp::serve(&node, &endpoint, &status, &mut stopping).await,
+            Transport::Tcp => tcp::serve(&node, &endpoint, &status, &mut stopping).await,
         };
         let Err(error) = ended else { return };
-        if standing.is_listening() {
+        if status.is_listening() {
             wait = WAIT.0;
         }
-        tracing::warn!(source = place.source, address = %place.address, "a listener cannot go on: {error}");
-        standing.failed(&error);
+        tracing::warn!(source = endpoint.source, address = %endpoint.address, "a listener cannot go on: {error}");
+        status.failed(&error);
         tokio::select! {
             _ = stopping.changed() => return,
             () = tokio::time::sleep(wait) => {}

@@ -2,11 +2,11 @@
 //! read on.
 
 use super::{
-    Place,
+    Endpoint,
     framing::Framing,
     message::{admits, admitted, begin, take},
 };
-use crate::node::{Node, Open, Standing};
+use crate::node::{ListenerStatus, Node, OpenConnection};
 use futures_util::{StreamExt, stream::FuturesUnordered};
 use std::{io, net::IpAddr, sync::Arc, time::Duration};
 use tokio::{
@@ -25,25 +25,25 @@ const WAIT: Duration = Duration::from_millis(100);
 /// Listens until it is stopped; then what has come is taken.
 pub(super) async fn serve(
     node: &Arc<Node>,
-    place: &Place,
-    standing: &Standing,
+    endpoint: &Endpoint,
+    status: &ListenerStatus,
     stopping: &mut watch::Receiver<bool>,
 ) -> io::Result<()> {
-    let listener = TcpListener::bind(place.address).await?;
-    standing.listens();
+    let listener = TcpListener::bind(endpoint.address).await?;
+    status.listens();
     let mut streams = FuturesUnordered::new();
     loop {
         tokio::select! {
             _ = stopping.changed() => break,
             Some(()) = streams.next(), if !streams.is_empty() => {}
             accepted = listener.accept() => match accepted {
-                Ok((stream, peer)) => match admits(node, &place.source, peer.ip()).then(|| standing.open(CONNECTIONS)).flatten() {
-                    Some(open) => streams.push(read(node, place, standing, (stream, peer.ip(), open), stopping.clone())),
-                    None => standing.refused(),
+                Ok((stream, peer)) => match admits(node, &endpoint.source, peer.ip()).then(|| status.open(CONNECTIONS)).flatten() {
+                    Some(open) => streams.push(read(node, endpoint, status, (stream, peer.ip(), open), stopping.clone())),
+                    None => status.refused(),
                 },
                 // Too many files are open, or whoever came has gone.
                 Err(e) => {
-                    tracing::debug!(address = %place.address, "a connection was not accepted: {e}");
+                    tracing::debug!(address = %endpoint.address, "a connection was not accepted: {e}");
                     tokio::time::sleep(WAIT).await;
                 }
             },
@@ -56,9 +56,9 @@ pub(super) async fn serve(
 /// Takes the messages of one stream until it ends.
 async fn read(
     node: &Arc<Node>,
-    place: &Place,
-    standing: &Standing,
-    (stream, peer, _open): (TcpStream, IpAddr, Open),
+    endpoint: &Endpoint,
+    status: &ListenerStatus,
+    (stream, peer, _open): (TcpStream, IpAddr, OpenConnection),
     mut stopping: watch::Receiver<bool>,
 ) {
     let mut messages = FramedRead::new(stream, Framing::default());
@@ -71,12 +71,12 @@ async fn read(
                 let Some(Ok(raw)) = message else { break };
                 let admission = tokio::select! {
                     _ = stopping.changed() => {
-                        standing.dropped();
+                        status.dropped();
                         break;
                     }
-                    admission = admitted(node, &place.source, raw.len()) => admission,
+                    admission = admitted(node, &endpoint.source, raw.len()) => admission,
                 };
-                let taking = take(node, &place.source, standing, raw, peer, admission);
+                let taking = take(node, &endpoint.source, status, raw, peer, admission);
                 begin(&mut under_way, taking).await;
             }
         }

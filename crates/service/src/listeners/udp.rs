@@ -1,10 +1,10 @@
 //! Datagrams: a message each (RFC 5426). Whoever sends them hears nothing; what there is no room for is lost, and counted.
 
 use super::{
-    Place,
+    Endpoint,
     message::{LONGEST, admits, begin, take},
 };
-use crate::node::{Node, Standing};
+use crate::node::{ListenerStatus, Node};
 use futures_util::{StreamExt, stream::FuturesUnordered};
 use std::{io, sync::Arc};
 use tokio::{net::UdpSocket, sync::watch};
@@ -17,12 +17,12 @@ const DATAGRAM: usize = 65_535;
 /// Listens until it is stopped; then what has come is taken.
 pub(super) async fn serve(
     node: &Arc<Node>,
-    place: &Place,
-    standing: &Standing,
+    endpoint: &Endpoint,
+    status: &ListenerStatus,
     stopping: &mut watch::Receiver<bool>,
 ) -> io::Result<()> {
-    let socket = UdpSocket::bind(place.address).await?;
-    standing.listens();
+    let socket = UdpSocket::bind(endpoint.address).await?;
+    status.listens();
     let mut under_way = FuturesUnordered::new();
     let mut buffer = vec![0; DATAGRAM];
     loop {
@@ -31,17 +31,17 @@ pub(super) async fn serve(
             Some(()) = under_way.next(), if !under_way.is_empty() => {}
             received = socket.recv_from(&mut buffer) => {
                 let (bytes, peer) = received?;
-                if !admits(node, &place.source, peer.ip()) {
-                    standing.refused();
+                if !admits(node, &endpoint.source, peer.ip()) {
+                    status.refused();
                     continue;
                 }
                 let raw = buffer[..bytes.min(LONGEST)].to_vec();
-                let room = if under_way.len() < UNDER_WAY { node.door.admit(&place.source, raw.len()) } else { None };
+                let room = if under_way.len() < UNDER_WAY { node.door.admit(&endpoint.source, raw.len()) } else { None };
                 let Some(admission) = room else {
-                    standing.dropped();
+                    status.dropped();
                     continue;
                 };
-                let taking = take(node, &place.source, standing, raw, peer.ip(), admission);
+                let taking = take(node, &endpoint.source, status, raw, peer.ip(), admission);
                 begin(&mut under_way, taking).await;
             }
         }

@@ -33,7 +33,7 @@ impl Listeners {
     }
 
     /// One more; it counts until what is given is dropped.
-    pub fn begin(self: &Arc<Self>, source: &str, transport: Transport, address: SocketAddr) -> Standing {
+    pub fn begin(self: &Arc<Self>, source: &str, transport: Transport, address: SocketAddr) -> ListenerStatus {
         let item = Arc::new(Mutex::new(ListenerItem {
             source: source.to_owned(),
             node: String::new(),
@@ -49,7 +49,7 @@ impl Listeners {
             refused: 0,
         }));
         self.all().push(Arc::clone(&item));
-        Standing { item, all: Arc::clone(self) }
+        ListenerStatus { item, all: Arc::clone(self) }
     }
 
     /// How they stand, as a node of this name tells it of itself.
@@ -80,12 +80,12 @@ fn held(item: &Mutex<ListenerItem>) -> MutexGuard<'_, ListenerItem> {
 
 /// One listener's own.
 #[derive(Debug)]
-pub(crate) struct Standing {
+pub(crate) struct ListenerStatus {
     item: Arc<Mutex<ListenerItem>>,
     all: Arc<Listeners>,
 }
 
-impl Standing {
+impl ListenerStatus {
     pub fn is_listening(&self) -> bool {
         held(&self.item).state == ListenerState::Listening
     }
@@ -127,15 +127,15 @@ impl Standing {
     }
 
     /// A connection is open until what is given is dropped; none if there are too many.
-    pub fn open(&self, most: i64) -> Option<Open> {
+    pub fn open(&self, most: i64) -> Option<OpenConnection> {
         let mut item = held(&self.item);
         let fits = item.open < most;
         item.open += i64::from(fits);
-        fits.then(|| Open(Arc::clone(&self.item)))
+        fits.then(|| OpenConnection(Arc::clone(&self.item)))
     }
 }
 
-impl Drop for Standing {
+impl Drop for ListenerStatus {
     fn drop(&mut self) {
         self.all.all().retain(|one| !Arc::ptr_eq(one, &self.item));
         self.all.changed.notify_waiters();
@@ -144,9 +144,9 @@ impl Drop for Standing {
 
 /// An open connection.
 #[derive(Debug)]
-pub(crate) struct Open(Arc<Mutex<ListenerItem>>);
+pub(crate) struct OpenConnection(Arc<Mutex<ListenerItem>>);
 
-impl Drop for Open {
+impl Drop for OpenConnection {
     fn drop(&mut self) {
         held(&self.0).open -= 1;
     }

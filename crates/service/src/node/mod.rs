@@ -12,7 +12,7 @@ pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
 pub(crate) use changes::{Changes, Message};
 pub(crate) use followers::{Followers, Place};
-pub(crate) use listeners::{Listeners, Open, Standing};
+pub(crate) use listeners::{ListenerStatus, Listeners, OpenConnection};
 pub(crate) use published::{Published, SecretScope, missing_settings};
 use questions::Questions;
 
