@@ -83,6 +83,7 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
     nodes::beat(&node.work_db, &beat).await?;
+    node.share.store(Arc::new(nodes::share(&node.work_db, &node.name).await?));
     node.vitals.committed();
     Ok(())
 }

@@ -1,11 +1,12 @@
 -- Claims: which jobs are due.
 
 -- The next jobs that are due: those that waited for their time, those whose lease was lost, those to which a person has said something, or
--- the first of the queue. Called by claims (`store/jobs`), which hold the rows until they commit; what others hold is passed over.
+-- the first of the queue, without those in `deciding`. Called by claims (`store/jobs/claims`). The rows of those that had begun are held
+-- until the commit, and what others hold is passed over; those of the queue are only read, since they are written later if at all.
 -- However few there were when the table was last looked through, each way follows its index and ends at the first: to sort a queue at
 -- every claim costs the more the longer it is. OFFSET keeps a table of all that are alive from being made.
 CREATE OR REPLACE FUNCTION jobs_due(
-    alive bigint[], runbooks text[], most int[], several int
+    alive bigint[], runbooks text[], most int[], deciding bigint[], several int, several_queued int
 ) RETURNS SETOF job
     LANGUAGE plpgsql SET enable_sort = off SET enable_bitmapscan = off SET enable_seqscan = off
     SET plan_cache_mode = force_generic_plan AS $$
@@ -27,5 +28,6 @@ BEGIN
             AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
                 WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
                     AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
-        ORDER BY urgency DESC, deadline, id LIMIT several FOR UPDATE SKIP LOCKED;
+            AND id <> ALL(deciding)
+        ORDER BY urgency DESC, deadline, id LIMIT several_queued;
 END $$;

@@ -1,7 +1,7 @@
 -- Records: what came of an event of a job.
 
--- Records jobs and their tries after an event of each: `node` is the one that begins them, if it does; without it each is held by its
--- claim. Gives the jobs that were recorded. Called by `store/jobs/record`; locks those rows until the commit. Each row is found by its
+-- Records jobs and their tries after an event of each: `node` is the one that begins them, if it does: they must be queued still, no one
+-- may hold what they are steps of, and nothing may be halted. Without it each is held by its claim. Gives the jobs that were recorded. Called by `store/jobs/record`; locks those rows until the commit. Each row is found by its
 -- key, whatever was known of the tables when this was planned; and it is planned once, since to plan it takes longer than to run it.
 CREATE OR REPLACE FUNCTION jobs_recorded(
     jobs jsonb, began jsonb, ended jsonb, node text, now timestamptz, lease int
@@ -38,7 +38,9 @@ BEGIN
         FROM jsonb_to_recordset(jobs) AS t (id bigint, claim bigint, progress jsonb, furthered boolean, steps_done int,
             steps int, doing text, heard int, posts int, outside boolean, state text, failure text, ends boolean, effect text,
             outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz)
-        WHERE j.id = t.id AND CASE WHEN begins IS NULL THEN j.claim = t.claim AND j.state = 'running' ELSE j.state = 'queued' END
+        WHERE j.id = t.id AND CASE WHEN begins IS NULL THEN j.claim = t.claim AND j.state = 'running'
+            ELSE j.state = 'queued' AND NOT EXISTS (SELECT 1 FROM halt)
+                AND (j.parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused')) END
         RETURNING j.id)
     SELECT array_agg(held.id) INTO kept FROM held;
     -- Tries that are new, also those that end at once. A null of JSON is a value here, and comes out of its row as none.

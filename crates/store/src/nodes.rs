@@ -1,6 +1,12 @@
 //! The nodes as they tell of themselves, and what waits for them.
 
-use crate::{StoreError, entity::node, intake, jobs, sql};
+use crate::{
+    StoreError,
+    entity::node,
+    intake,
+    jobs::{self, Share},
+    sql,
+};
 use arvok_api::{AsideItem, Backlog, ListenerItem, NodeItem};
 use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, EntityTrait, FromQueryResult};
@@ -60,6 +66,26 @@ pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError
         serde_json::json!(b.listeners).into(),
     ];
     sql::run(db, sql, values).await.map(|_| ())
+}
+
+/// Which of the nodes that were heard of of late this one is, by name.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn share(db: &DatabaseConnection, name: &str) -> Result<Share, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        rank: i64,
+        nodes: i64,
+    }
+    let sql = "SELECT count(*) FILTER (WHERE name < $1) AS rank, count(*) AS nodes
+        FROM node WHERE seen > clock_timestamp() - interval '10 seconds' OR name = $1";
+    let found: Vec<Row> = sql::typed(db, sql, vec![name.into()]).await?;
+    let row = found.first().map(|row| (u64::try_from(row.rank), u64::try_from(row.nodes)));
+    Ok(match row {
+        Some((Ok(rank), Ok(of))) if of > rank => Share { rank, of },
+        _ => Share::default(),
+    })
 }
 
 /// A node has ended in order.

@@ -27,7 +27,7 @@ use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
     changes::Reached,
     definitions,
-    jobs::{Claim, Renewed},
+    jobs::{Claim, Renewed, Share},
 };
 use futures_util::FutureExt;
 use std::{
@@ -107,6 +107,8 @@ pub(crate) struct Node {
     public_url: ArcSwap<String>,
     /// The claims of the executions that are alive in this process, and how each is told what people say and what came.
     alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
+    /// Which jobs of the queue this node looks at first.
+    pub share: ArcSwap<Share>,
     /// There may be a job to claim.
     pub work: Notify,
     /// There may be something due earlier than was thought.
@@ -165,6 +167,7 @@ impl Node {
             listeners: Arc::new(Listeners::new()),
             vitals: Vitals::default(),
             heard: StdMutex::default(),
+            share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
             alive: StdMutex::default(),
             work: Notify::new(),

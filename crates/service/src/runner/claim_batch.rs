@@ -1,15 +1,17 @@
 //! Jobs that nobody has begun yet begin several at once: what they need is read, their first events are decided about, and
-//! what comes of that is recorded, while one transaction holds their rows. To decide takes next to no time, and if it does
-//! take some the transaction is given up: then each is claimed alone and decided about outside of any, so that none is
-//! another's problem.
+//! then their claims and what comes of it are recorded in one commit. Until then nothing of theirs is locked or written. If to
+//! decide takes long, each is claimed alone and decided about by itself, so that none is another's problem.
 
-use super::event::{Begun, First, PendingEvent};
+use super::{
+    Deciding,
+    event::{Begun, First, PendingEvent},
+};
 use crate::{clock, node::Node};
 use arvok_api::Change;
 use arvok_core::{Alert, JobId};
 use arvok_store::{
     Class, StoreError,
-    jobs::{self, ClaimBatch, ClaimedJob},
+    jobs::{self, ClaimedJob},
     read,
 };
 use std::{
@@ -22,22 +24,25 @@ use std::{
     time::Duration,
 };
 
-/// How long deciding about all of them may take while their rows are held.
+/// How long deciding about all of them may take.
 const PATIENCE: Duration = Duration::from_millis(100);
 
 /// None of so many could be begun; their turn comes again.
 pub(super) struct NotOpened(pub usize);
 
-/// Begins jobs; each as it goes on, none for one that could not be begun.
+/// Begins jobs, which are kept out of other claims until then; each as it goes on, none for one that was not begun.
 pub(super) async fn open(
     node: &Node,
-    batch: ClaimBatch,
-    held: Vec<ClaimedJob>,
+    found: Vec<ClaimedJob>,
+    deciding: Deciding,
 ) -> Result<Vec<Option<Begun>>, NotOpened> {
-    let all: Vec<JobId> = held.iter().map(|job| job.id).collect();
-    match open_all(node, batch, held).await {
+    let all: Vec<JobId> = found.iter().map(|job| job.id).collect();
+    let opened = open_all(node, found).await;
+    drop(deciding);
+    match opened {
         Ok(begun) => {
-            node.announcer.tell(Change { jobs: all.iter().map(|id| id.0).collect(), ..Change::default() });
+            let jobs = begun.iter().flatten().map(|begun| begun.held.id.0).collect();
+            node.announcer.tell(Change { jobs, ..Change::default() });
             return Ok(begun);
         }
         // Another on its target was quicker, or deciding about it takes longer; its turn comes.
@@ -50,26 +55,19 @@ pub(super) async fn open(
     Err(NotOpened(all.len()))
 }
 
-async fn open_all(node: &Node, batch: ClaimBatch, held: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
-    let seqs: Vec<i64> = held.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
+async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
+    let seqs: Vec<i64> = found.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
     let alerts = match seqs.as_slice() {
         [] => BTreeMap::new(),
-        seqs => read::whole_alerts(batch.db(), seqs).await?,
+        seqs => read::whole_alerts(&node.work_db, seqs).await?,
     };
     let mut all = Vec::new();
-    for job in held {
+    for job in found {
         let alert = job.alert.and_then(|alert| alerts.get(&alert.0).cloned());
-        all.push((job.id, first(node, &batch, job, alert).await.map_err(|e| e.to_string())));
+        all.push((job.id, first(node, job, alert).await.map_err(|e| e.to_string())));
     }
-    let decided = match decided(node, all).await {
-        Ok(decided) => decided,
-        Err(e) => {
-            batch.give_up().await?;
-            return Err(e);
-        }
-    };
     let (mut begun, mut failed) = (Vec::new(), Vec::new());
-    for (id, decided) in decided {
+    for (id, decided) in decided(node, all).await? {
         match decided {
             Ok(one) => begun.push(Some(one)),
             Err(why) => {
@@ -78,11 +76,10 @@ async fn open_all(node: &Node, batch: ClaimBatch, held: Vec<ClaimedJob>) -> Resu
             }
         }
     }
-    let going = || begun.iter().flatten();
-    let standing: Vec<_> = going().filter(|b| b.begins_at_once()).map(Begun::standing).collect();
-    let claimed: Vec<_> = going().filter(|b| !b.begins_at_once()).map(Begun::claim).collect();
-    let begun = match batch.keep(&standing, &claimed, clock::now()).await {
-        Ok(()) => begun.into_iter().map(|begun| begun.map(Begun::opened)).collect(),
+    let firsts = begun.iter().flatten().map(Begun::first).collect();
+    let begun = match jobs::begin(&node.work_db, &node.name, firsts, &node.published().at_once, clock::now()).await {
+        // What is missing was begun elsewhere meanwhile, or has ended, or is held.
+        Ok(kept) => begun.into_iter().map(|one| one.filter(|b| kept.contains(&b.held.id)).map(Begun::opened)).collect(),
         // They may have been kept: what is recorded next tells.
         Err(e) if e.class() != Class::Lasting => {
             tracing::warn!(jobs = begun.len(), "their first records are tried again: {e}");
@@ -97,9 +94,9 @@ async fn open_all(node: &Node, batch: ClaimBatch, held: Vec<ClaimedJob>) -> Resu
 }
 
 /// What is needed to decide about the first event of a job.
-async fn first(node: &Node, batch: &ClaimBatch, held: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
-    let runbook = node.runbook_by(batch.db(), &held.runbook, held.runbook_version).await?;
-    PendingEvent::of(node, held, runbook, alert, Some(batch)).await
+async fn first(node: &Node, found: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
+    let runbook = node.runbook_by(&node.work_db, &found.runbook, found.runbook_version).await?;
+    PendingEvent::of(node, found, runbook, alert).await
 }
 
 type Decided = Vec<(JobId, Result<Begun, String>)>;
@@ -107,7 +104,7 @@ type Decided = Vec<(JobId, Result<Begun, String>)>;
 /// Decides about all of them, off the workers.
 ///
 /// # Errors
-/// [`StoreError::Contended`] if it takes longer than rows may be held for it: nothing was decided.
+/// [`StoreError::Contended`] if it takes longer than others wait for it: nothing was decided.
 async fn decided(node: &Node, all: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
     let too_late = Arc::new(AtomicBool::new(false));
     let given_up = Arc::clone(&too_late);

@@ -2,7 +2,7 @@
 //! together.
 //!
 //! To decide is to evaluate what an author wrote. So it is done off the workers that serve everybody, and never while a
-//! transaction or a connection is held for it but for the moment that first events are given (`claim_batch`).
+//! transaction or a connection is held for it.
 
 use super::record::{Outward, complete, divide, end, look_again};
 use crate::{
@@ -19,9 +19,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    jobs::{
-        self, AlarmSeen, Answered, Claim, ClaimBatch, ClaimedJob, JobAlarm, Looked, Record, Said, Standing, Then, Word,
-    },
+    jobs::{self, AlarmSeen, Answered, Claim, ClaimedJob, JobAlarm, Looked, Record, Said, Standing, Then, Word},
     outside::{self, Come},
 };
 use chrono::{DateTime, Utc};
@@ -77,7 +75,6 @@ impl PendingEvent {
         held: ClaimedJob,
         runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
-        batch: Option<&ClaimBatch>,
     ) -> Result<First, StoreError> {
         let held = Arc::new(held);
         let Some(runbook) = runbook else {
@@ -98,7 +95,7 @@ impl PendingEvent {
         let (progress, kept) = resume(node, &held).await?;
         let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
         let executed = Executed { held, runbook, facts, kept, last_heard, posts };
-        let pending = executed.pending(node, progress, (taken.into(), said), batch).await?;
+        let pending = executed.pending(node, progress, (taken.into(), said)).await?;
         Ok(First::Pending(Box::new(pending)))
     }
 
@@ -218,7 +215,6 @@ impl Executed {
         node: &Node,
         progress: Progress,
         (event, said): (Came, Option<Said>),
-        batch: Option<&ClaimBatch>,
     ) -> Result<PendingEvent, StoreError> {
         let machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
@@ -226,7 +222,7 @@ impl Executed {
         self.kept = kept;
         let come = come(node, self.held.id, &asked).await?;
         let alarm = match self.held.alarm.filter(|_| self.runbook.reads_alarm) {
-            Some(alarm) => look_at(node, batch, (self.held.id, alarm)).await?,
+            Some(alarm) => look_at(node, self.held.id, alarm).await?,
             None => None,
         };
         Ok(PendingEvent { executed: self, progress, published: node.published(), alarm, event, said, asked, come })
@@ -253,7 +249,7 @@ impl Begun {
         runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
     ) -> Result<Self, StoreError> {
-        match PendingEvent::of(node, held, runbook, alert, None).await? {
+        match PendingEvent::of(node, held, runbook, alert).await? {
             First::Pending(pending) => pending.decide(node).await,
             First::Over(begun) => Ok(*begun),
         }
@@ -270,8 +266,14 @@ impl Begun {
         (self.held.id, self.held.claim)
     }
 
+    /// As the first record of a job that nobody had begun.
+    pub fn first(&self) -> jobs::First<'_> {
+        let record = self.begins_at_once().then_some((&self.progress, &self.record));
+        jobs::First { job: &self.held, record }
+    }
+
     /// Whether its first record can be kept together with its claim: it does not wait.
-    pub const fn begins_at_once(&self) -> bool {
+    const fn begins_at_once(&self) -> bool {
         !matches!(self.record.then, Then::Wait { .. })
     }
 
@@ -318,15 +320,8 @@ fn heard(word: Word) -> Event {
 }
 
 /// The alarms of a job as they stand. While the database cannot be worked with they are asked for again, as a record is: what
-/// a call has answered is not forgotten for that. On another connection a beginning job would hold two.
-async fn look_at(
-    node: &Node,
-    batch: Option<&ClaimBatch>,
-    (job, first): (JobId, AlarmId),
-) -> Result<Option<JobAlarm>, StoreError> {
-    if let Some(batch) = batch {
-        return jobs::alarms_of(batch.db(), job, first).await;
-    }
+/// a call has answered is not forgotten for that.
+async fn look_at(node: &Node, job: JobId, first: AlarmId) -> Result<Option<JobAlarm>, StoreError> {
     retry(|| jobs::alarms_of(&node.work_db, job, first)).await
 }
 

@@ -158,7 +158,7 @@ async fn go_on_with(
             }
             else => return Err(StoreError::BrokenOff("the execution of a job that waits for nothing")),
         };
-        begun = executed.pending(node, progress, (event, said), None).await?.decide(node).await?;
+        begun = executed.pending(node, progress, (event, said)).await?.decide(node).await?;
     }
 }
 

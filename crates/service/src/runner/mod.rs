@@ -15,17 +15,18 @@ pub(crate) use outside::Link;
 
 use crate::node::{Alive, Node};
 use arvok_api::Change;
-use arvok_core::job::deadlocks;
+use arvok_core::{JobId, job::deadlocks};
 use arvok_store::{
     StoreError,
-    jobs::{self, ClaimBatch, Claimed, ClaimedJob, Renewed},
+    jobs::{self, Claimed, ClaimedJob, Renewed, Search},
     outside::{children, events},
 };
 use claim_batch::NotOpened;
 use execution::Execution;
 use std::{
+    collections::BTreeSet,
     sync::{
-        Arc,
+        Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicUsize, Ordering},
     },
     time::{Duration, Instant},
@@ -54,6 +55,21 @@ struct Runner {
     room: Arc<Semaphore>,
     /// So many of the next claims are made one by one: several that could not begin together.
     alone: AtomicUsize,
+    /// The jobs that nobody has begun and whose first events are decided about here.
+    deciding: Mutex<BTreeSet<JobId>>,
+}
+
+/// Keeps jobs out of the next claims while their first events are decided about.
+struct Deciding {
+    runner: Arc<Runner>,
+    jobs: Vec<JobId>,
+}
+
+impl Drop for Deciding {
+    fn drop(&mut self) {
+        let mut deciding = self.runner.deciding();
+        self.jobs.iter().for_each(|job| _ = deciding.remove(job));
+    }
 }
 
 /// What a job that is executed holds until its execution has ended: its claim's place among those that are renewed, where it hears what
@@ -68,7 +84,8 @@ struct JobSlot {
 /// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
-    let runner = Arc::new(Runner { node: Arc::clone(&node), room, alone: AtomicUsize::new(0) });
+    let runner =
+        Arc::new(Runner { node: Arc::clone(&node), room, alone: AtomicUsize::new(0), deciding: Mutex::default() });
     let mut executions = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
@@ -113,16 +130,31 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
             return;
         }
         let (alive, published) = (node.alive(), node.published());
+        let deciding: Vec<JobId> = runner.deciding().iter().copied().collect();
         let begun = Instant::now();
-        let claimed = jobs::claim(&node.work_db, &node.name, &alive, &published.at_once, (places.len(), alone)).await;
+        let search = Search {
+            node: &node.name,
+            alive: &alive,
+            deciding: &deciding,
+            at_once: &published.at_once,
+            several: places.len(),
+            alone,
+            share: *node.share.load_full(),
+        };
+        let claimed = jobs::claim(&node.work_db, search).await;
         if begun.elapsed() > SLOW {
             set_aside(node).await;
         }
         match claimed {
-            Ok(Claimed { jobs, .. }) if jobs.is_empty() => return,
-            Ok(Claimed { jobs, batch, more }) => {
+            Ok(Claimed { jobs, more, .. }) if jobs.is_empty() => {
+                if !more {
+                    return;
+                }
+            }
+            Ok(Claimed { jobs, unbegun, more }) => {
                 let slots = places.into_iter().zip(&jobs).map(|(place, job)| runner.slot(place, job)).collect();
-                executions.spawn(execute_all(Arc::clone(runner), jobs, slots, batch));
+                let deciding = unbegun.then(|| Runner::decide(runner, &jobs));
+                executions.spawn(execute_all(Arc::clone(runner), jobs, slots, deciding));
                 if !more {
                     return;
                 }
@@ -141,6 +173,16 @@ impl Runner {
         (std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect(), alone)
     }
 
+    fn deciding(&self) -> MutexGuard<'_, BTreeSet<JobId>> {
+        self.deciding.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn decide(runner: &Arc<Self>, jobs: &[ClaimedJob]) -> Deciding {
+        let jobs: Vec<JobId> = jobs.iter().map(|job| job.id).collect();
+        runner.deciding().extend(&jobs);
+        Deciding { runner: Arc::clone(runner), jobs }
+    }
+
     fn slot(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> JobSlot {
         let (alive, renewed) = self.node.keep_alive(job.claim);
         JobSlot { renewed, _alive: alive, _place: place }
@@ -148,7 +190,7 @@ impl Runner {
 }
 
 /// Executes jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
-async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobSlot>, batch: Option<ClaimBatch>) {
+async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobSlot>, deciding: Option<Deciding>) {
     let (mut executions, all) = (JoinSet::new(), jobs.len());
     let mut spawn = |execution: Execution, slot: JobSlot| {
         let node = Arc::clone(&runner.node);
@@ -160,9 +202,9 @@ async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobS
             node.work.notify_one();
         });
     };
-    match batch {
+    match deciding {
         None => jobs.into_iter().zip(slots).for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
-        Some(batch) => match claim_batch::open(&runner.node, batch, jobs).await {
+        Some(deciding) => match claim_batch::open(&runner.node, jobs, deciding).await {
             // Those that are over leave their slots together, so that the next are claimed together as well.
             Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
                 Some(begun) if !begun.is_over() => spawn(Execution::Begun(Box::new(begun)), slot),

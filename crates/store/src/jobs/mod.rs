@@ -6,11 +6,13 @@
 //! database's clock alone.
 
 mod aside;
+mod claims;
 mod halt;
 mod outside;
 mod record;
 
 pub use aside::{let_back, set_aside};
+pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
 pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
 pub use record::{AlarmSeen, Answered, Began, Ended, Record, Saw, Standing, Then, record};
@@ -27,12 +29,8 @@ use arvok_core::{
     job::{JobState, Kept, Place, Resolution},
 };
 use chrono::{DateTime, TimeDelta, Utc};
-use record::{Holds, write};
-use sea_orm::{
-    ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, TransactionTrait, Value,
-};
+use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, Value};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -120,240 +118,6 @@ impl Word {
             Self::Resolve { .. } => &[JobState::Unsure, JobState::Waiting],
         }
     }
-}
-
-#[derive(FromQueryResult)]
-struct ClaimedRow {
-    id: i64,
-    claim: i64,
-    state: String,
-    runbook: String,
-    runbook_version: i32,
-    inputs: serde_json::Value,
-    target: String,
-    alert_seq: Option<i64>,
-    alarm_id: Option<i64>,
-    created_at: DateTime<Utc>,
-    progress: serde_json::Value,
-    begun: bool,
-    word: Option<serde_json::Value>,
-    word_number: i32,
-    posts: i32,
-    depth: i16,
-    holds: bool,
-}
-
-impl ClaimedRow {
-    /// Whether nothing of it is known yet that its first record would not tell as well.
-    fn is_fresh(&self) -> bool {
-        self.state == "queued" && !self.begun && self.word.is_none()
-    }
-}
-
-const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
-    begun, word, word_number, posts, depth, holds";
-
-/// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
-/// and `$3` runbooks and how many of their jobs there may be at once, `$4` how many are looked for. The function goes through
-/// the index of each way to become due, in its order, and what it finds became due in the same way.
-pub fn claiming() -> String {
-    format!(
-        "SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4)
-        WHERE NOT EXISTS (SELECT 1 FROM halt)"
-    )
-}
-
-/// Writes claims to the rows of their jobs.
-const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim, claims = claims + 1, wake_at = NULL,
-        lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
-        lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
-    FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim) WHERE job.id = c.id";
-
-async fn write_claims(tx: &DatabaseTransaction, claims: &[(JobId, Claim)], node: &str) -> Result<(), StoreError> {
-    let (jobs, numbers): (Vec<i64>, Vec<i64>) = claims.iter().map(|(job, claim)| (job.0, claim.0)).unzip();
-    if !jobs.is_empty() {
-        sql::run(tx, CLAIM, vec![jobs.into(), numbers.into(), node.into(), LEASE_SECONDS.into()]).await?;
-    }
-    Ok(())
-}
-
-/// What a claim has found: jobs that it holds, or, if nobody has begun them yet, the transaction in which it does.
-#[derive(Debug, Default)]
-pub struct Claimed {
-    /// The jobs; none if none is due.
-    pub jobs: Vec<ClaimedJob>,
-    /// The transaction that their first records go into.
-    pub batch: Option<ClaimBatch>,
-    /// Whether more may be due than was looked at.
-    pub more: bool,
-}
-
-/// The transaction in which jobs are held that nobody has begun yet: their rows are locked, and nothing written. The first
-/// records go into it, so that claims and beginnings cost one commit, and each row is written once; if it is dropped, nothing
-/// was claimed.
-#[derive(Debug)]
-pub struct ClaimBatch {
-    tx: DatabaseTransaction,
-    node: String,
-}
-
-impl ClaimBatch {
-    /// Reads what the jobs need to begin; on another connection they would hold two of them.
-    pub fn db(&self) -> &DatabaseTransaction {
-        &self.tx
-    }
-
-    /// Gives it up: nothing was claimed, and others may claim at once.
-    pub async fn give_up(self) -> Result<(), StoreError> {
-        Ok(self.tx.rollback().await?)
-    }
-
-    /// Keeps jobs of it: some with their first records, of others the claim alone. So it must be before a record that lets its
-    /// job wait: that one locks the job's alarm, and intake locks alarms before jobs. What is named in neither was not claimed.
-    ///
-    /// # Errors
-    /// [`StoreError::Behind`] if another job on one of the targets has begun meanwhile: none of them is claimed, and that one
-    /// waits for the other. If the database went away at the very commit, all may have been kept; [`record()`] then tells.
-    pub async fn keep(
-        self,
-        begun: &[Standing<'_>],
-        claimed: &[(JobId, Claim)],
-        now: DateTime<Utc>,
-    ) -> Result<(), StoreError> {
-        let written = async {
-            write_claims(&self.tx, claimed, &self.node).await.map_err(behind)?;
-            if !begun.is_empty() {
-                write(&self.tx, begun, Holds::ClaimBatch(&self.node), now).await.map_err(behind)?;
-            }
-            Ok(())
-        };
-        match written.await {
-            Ok(()) => Ok(self.tx.commit().await?),
-            Err(e) => {
-                // Whoever comes next finds the rows free. If this fails as well, the end of the connection frees them.
-                let _ = self.tx.rollback().await;
-                Err(e)
-            }
-        }
-    }
-}
-
-/// What stands in the way of a claim: another on the same target was quicker.
-fn behind(e: StoreError) -> StoreError {
-    if e.is_passing() { StoreError::Behind } else { e }
-}
-
-/// How many jobs of a runbook there may be at once, where it says so.
-pub type AtOnce = (String, i32);
-
-/// Takes the next jobs that are due, so many at most: first what waits or was left behind, then by urgency,
-/// deadline and age. What this node is executing already (`alive`) is not taken up again, nor is one begun of a runbook of
-/// which there are as many at once as may be (`at_once`). Jobs that were not begun yet are held only once their first records
-/// are kept; `alone`, their claims are kept by themselves.
-pub async fn claim(
-    db: &DatabaseConnection,
-    node: &str,
-    alive: &[Claim],
-    at_once: &[AtOnce],
-    (several, alone): (usize, bool),
-) -> Result<Claimed, StoreError> {
-    let alive: Vec<i64> = alive.iter().map(|c| c.0).collect();
-    let (runbooks, most): (Vec<String>, Vec<i32>) = at_once.iter().cloned().unzip();
-    let most_found = i32::try_from(several).unwrap_or(i32::MAX);
-    let tx = db.begin().await?;
-    let values = vec![alive.into(), runbooks.into(), most.into(), most_found.into()];
-    let mut found = sql::typed::<ClaimedRow>(&tx, &claiming(), values).await?;
-    let fresh = found.first().is_some_and(ClaimedRow::is_fresh);
-    let all = found.len();
-    found.retain(|row| row.is_fresh() == fresh);
-    // What nobody has begun is looked for last.
-    let more = !fresh || all == several || found.len() < all;
-    one_a_target(&mut found);
-    as_many_as_may_be(&tx, &mut found, at_once).await?;
-    // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
-    found.sort_by(|a, b| a.target.cmp(&b.target));
-    let jobs = found.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
-    if jobs.is_empty() {
-        tx.rollback().await?;
-        return Ok(Claimed::default());
-    }
-    if fresh && !alone {
-        return Ok(Claimed { jobs, batch: Some(ClaimBatch { tx, node: node.to_owned() }), more });
-    }
-    let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
-    match write_claims(&tx, &claims, node).await.map_err(behind) {
-        // Another node took a job on the same target at the same moment; its turn comes.
-        Err(StoreError::Behind) => {
-            tx.rollback().await?;
-            return Ok(Claimed::default());
-        }
-        written => written?,
-    }
-    tx.commit().await?;
-    Ok(Claimed { jobs, batch: None, more })
-}
-
-/// Of several on one target the first.
-fn one_a_target(found: &mut Vec<ClaimedRow>) {
-    let mut targets = BTreeSet::new();
-    found.retain(|row| !row.holds || targets.insert(row.target.clone()));
-}
-
-/// Leaves out what is one too many of its runbook. Whoever else begins one of it waits until this is decided.
-async fn as_many_as_may_be(
-    tx: &DatabaseTransaction,
-    found: &mut Vec<ClaimedRow>,
-    at_once: &[AtOnce],
-) -> Result<(), StoreError> {
-    let counts = |row: &ClaimedRow| row.state == "queued" && row.depth == 0;
-    // In one order, whoever asks for several.
-    let mut room = BTreeMap::new();
-    let begun: BTreeSet<&str> = found.iter().filter(|row| counts(row)).map(|row| row.runbook.as_str()).collect();
-    for runbook in begun {
-        if let Some((_, most)) = at_once.iter().find(|(name, _)| name == runbook) {
-            room.insert(runbook.to_owned(), i64::from(*most) - alive_of(tx, runbook).await?);
-        }
-    }
-    found.retain(|row| match room.get_mut(&row.runbook) {
-        Some(room) if counts(row) => {
-            *room -= 1;
-            *room >= 0
-        }
-        _ => true,
-    });
-    Ok(())
-}
-
-/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the transaction.
-async fn alive_of(tx: &DatabaseTransaction, runbook: &str) -> Result<i64, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Count {
-        n: i64,
-    }
-    sql::run(tx, "SELECT pg_advisory_xact_lock(hashtextextended('runbook ' || $1, 0))", vec![runbook.into()]).await?;
-    let sql = "SELECT count(*) AS n FROM job
-        WHERE runbook = $1 AND parent IS NULL AND state IN ('running', 'waiting', 'paused', 'unsure')";
-    let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into()]).await?;
-    Ok(counted.first().map_or(0, |c| c.n))
-}
-
-fn held(row: ClaimedRow) -> Result<ClaimedJob, StoreError> {
-    Ok(ClaimedJob {
-        posts: row.posts,
-        depth: row.depth,
-        progress: row.progress,
-        begun: row.begun,
-        word: row.word.map(|word| serde_json::from_value(word).map(|word| (row.word_number, word))).transpose()?,
-        id: JobId(row.id),
-        claim: Claim(row.claim),
-        runbook: row.runbook,
-        runbook_version: row.runbook_version,
-        inputs: row.inputs,
-        target: row.target,
-        alert: row.alert_seq.map(AlertId),
-        alarm: row.alarm_id.map(AlarmId),
-        created_at: row.created_at,
-    })
 }
 
 /// Gives up what is left behind again and again without coming any further, so that it does not

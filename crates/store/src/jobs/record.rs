@@ -180,7 +180,7 @@ pub async fn record(db: &DatabaseConnection, standing: Standing<'_>, now: DateTi
         }
         _ => write(db, &[standing], Holds::Claim, now).await?,
     };
-    if kept == 1 { Ok(()) } else { Err(StoreError::ClaimLost) }
+    if kept == [standing.id] { Ok(()) } else { Err(StoreError::ClaimLost) }
 }
 
 /// The alarms of a job, in the order in which intake locks alarms.
@@ -197,24 +197,24 @@ const WAKE_IF_OTHERS_CHANGED: &str = "UPDATE job SET wake_at = now() WHERE id = 
 pub(super) enum Holds<'a> {
     /// Their claims, which stand on their rows.
     Claim,
-    /// The locks of their rows; the claims for this node are written along.
-    ClaimBatch(&'a str),
+    /// Nothing yet: nobody has begun them, and their claims for this node are written along.
+    Nothing { begins_at: &'a str },
 }
 
-/// Writes jobs and their tries as one statement: without a job's row nothing of it is written. How many were.
+/// Writes jobs and their tries as one statement: without a job's row nothing of it is written. Those that were.
 pub(super) async fn write(
     db: &impl ConnectionTrait,
     standing: &[Standing<'_>],
     holds: Holds<'_>,
     now: DateTime<Utc>,
-) -> Result<i64, StoreError> {
+) -> Result<Vec<JobId>, StoreError> {
     #[derive(FromQueryResult)]
     struct Kept {
-        n: i64,
+        id: i64,
     }
     let (sql, values) = recording(standing, holds, now)?;
     let kept: Vec<Kept> = sql::typed(db, &sql, values).await?;
-    Ok(kept.first().map_or(0, |kept| kept.n))
+    Ok(kept.into_iter().map(|row| JobId(row.id)).collect())
 }
 
 fn recording(
@@ -224,7 +224,7 @@ fn recording(
 ) -> Result<(String, Vec<Value>), StoreError> {
     let node = match holds {
         Holds::Claim => None,
-        Holds::ClaimBatch(node) => Some(node.to_owned()),
+        Holds::Nothing { begins_at } => Some(begins_at.to_owned()),
     };
     let jobs = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
@@ -232,7 +232,7 @@ fn recording(
     let held = "WITH held AS (SELECT * FROM jobs_recorded($1, $2, $3, $4, $5, $6))";
     let mut parts = Parts::new(held, vec![jobs, began, ended, node.into(), now.into(), LEASE_SECONDS.into()]);
     outside::write(standing, now, &mut parts);
-    Ok(parts.end("SELECT count(*) AS n FROM held"))
+    Ok(parts.end("SELECT id FROM held"))
 }
 
 /// A statement that writes several things, each of them for jobs that are held.

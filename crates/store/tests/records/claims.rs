@@ -1,13 +1,13 @@
 //! Jobs and who holds them: no two nodes at once, and nobody for ever.
 
-use crate::kit::{Published, block, claim_one, now, one, record, rows, rule, run, seconds, standing, take};
+use crate::kit::{Published, begin, block, find, now, one, record, rows, rule, run, seconds, take};
 use arvok_core::{
     AlertState, JobId, ResourcePath, Severity,
     job::{Emitted, JobEffect, JobState, Kept, Place, Resolution},
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
-    jobs::{self, Answered, Began, Claim, Claimed, Ended, Record, Then, Word, renew},
+    jobs::{self, Answered, Began, Claim, Claimed, Ended, Record, Search, Share, Then, Word, renew},
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -58,11 +58,9 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
         let db = &published.db;
         let limits = [("note".to_owned(), 3)];
         let ask = async |node: &str| {
-            let Some((job, batch)) = claim_one(db, node, &[], &limits).await else { return 0 };
-            let batch = batch.expect("nobody has begun it");
-            let goes_on = Record::default();
-            batch.keep(&[standing(&job, &goes_on)], &[], now()).await.expect("records");
-            1
+            let found = find(db, node, 1, &limits).await;
+            assert!(found.jobs.is_empty() || found.unbegun);
+            begin(db, node, &found.jobs, &[Some(&Record::default())], &limits).await.expect("begins").len()
         };
         let nodes = ["a", "b", "c", "d", "e", "f"].map(|node| async move {
             let mut begun = 0;
@@ -71,7 +69,7 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
             }
             begun
         });
-        let begun: i32 = futures_util::future::join_all(nodes).await.into_iter().sum();
+        let begun: usize = futures_util::future::join_all(nodes).await.into_iter().sum();
         assert_eq!(begun, 3);
         run(db, "UPDATE job SET state = 'succeeded' WHERE id = (SELECT min(id) FROM job WHERE state = 'running')")
             .await;
@@ -228,22 +226,23 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
 }
 
 #[test]
-fn a_claim_that_is_dropped_before_its_first_record_was_never_made() {
+fn a_job_that_was_found_and_not_begun_was_never_claimed() {
     let published = any();
     block(async {
         let id = published.jobs(1).await[0];
         let db = &published.db;
-        let (job, batch) = claim_one(db, "a", &[], &[]).await.expect("a job");
-        drop(batch.expect("nobody has begun it"));
+        let found = find(db, "a", 1, &[]).await;
+        assert!(found.unbegun);
+        let job = &found.jobs[0];
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "queued");
-        let lost = record(db, &job, &end(JobState::Failed)).await;
+        let lost = record(db, job, &end(JobState::Failed)).await;
         assert!(matches!(lost, Err(StoreError::ClaimLost)));
         // It can never begin: it is not in the way of the others for ever.
         jobs::put_back(db, id, "no such runbook").await.expect("puts back");
         lapse(db).await;
-        let (again, batch) = claim_one(db, "b", &[], &[]).await.expect("a job");
-        assert!(batch.is_none(), "it was left behind: the claim is kept at once");
-        assert_eq!(again.id, id);
+        let again = find(db, "b", 1, &[]).await;
+        assert!(!again.unbegun, "it was left behind: the claim is kept at once");
+        assert_eq!(again.jobs[0].id, id);
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
         jobs::put_back(db, id, "late").await.expect("nothing happens");
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2, "only what is queued is put back");
@@ -256,14 +255,12 @@ fn claim_and_first_record_are_one_commit() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        let (job, batch) = claim_one(db, "a", &[], &[]).await.expect("a job");
+        let Claimed { jobs, .. } = find(db, "a", 1, &[]).await;
+        let job = &jobs[0];
         let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
         let began = Record { began: vec![began], ..Record::default() };
-        let batch = batch.expect("nobody has begun it");
-        let other = take(db, "b", &[]).await.expect("the one beside it");
-        assert_ne!(other.id, job.id, "nobody waits for the first");
         assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
-        batch.keep(&[standing(&job, &began)], &[], now()).await.expect("records");
+        begin(db, "a", &jobs, &[Some(&began)], &[]).await.expect("begins");
         let seen = rows(
             db,
             &format!(
@@ -274,7 +271,7 @@ fn claim_and_first_record_are_one_commit() {
         .await;
         assert_eq!(seen, [json!({ "state": "running", "tried": "running", "give": { "x": "\u{e9}" } })]);
         // The same record again, as after a connection that broke at the commit.
-        record(db, &job, &began).await.expect("once more");
+        record(db, job, &began).await.expect("once more");
         assert_eq!(one(db, "SELECT count(*) AS x FROM attempt").await, 1);
     });
 }
@@ -424,7 +421,14 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
             tx.execute_unprepared("DISCARD PLANS").await.expect("planned by what is known now");
             let before = one_in(&tx, read).await;
             for _ in 0..3 {
-                let values = [("$1", "'{}'::bigint[]"), ("$2", "'{}'::text[]"), ("$3", "'{}'::int[]"), ("$4", "1")];
+                let values = [
+                    ("$1", "'{}'::bigint[]"),
+                    ("$2", "'{}'::text[]"),
+                    ("$3", "'{}'::int[]"),
+                    ("$4", "'{}'::bigint[]"),
+                    ("$5", "1"),
+                    ("$6", "1"),
+                ];
                 let sql = values.iter().fold(jobs::claiming(), |sql, (number, value)| sql.replace(number, value));
                 tx.execute_unprepared(&sql).await.expect("finds one");
             }
@@ -441,26 +445,21 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
         published.jobs(2).await;
         let db = &published.db;
         run(db, "UPDATE job SET target = 'vm/one'").await;
-        let (first, opens) = claim_one(db, "a", &[], &[]).await.expect("a job");
-        let (second, opens_too) = claim_one(db, "b", &[], &[]).await.expect("the other: nothing is kept yet");
-        assert_ne!(first.id, second.id);
+        let Claimed { jobs: first, .. } = find(db, "a", 1, &[]).await;
+        // Another knows only of the second.
+        run(db, "UPDATE job SET aside = true WHERE id = 1").await;
+        let Claimed { jobs: second, .. } = find(db, "b", 1, &[]).await;
+        assert_ne!(first[0].id, second[0].id);
         let goes_on = Record::default();
-        let opens = opens.expect("nobody has begun it");
-        opens.keep(&[standing(&first, &goes_on)], &[], now()).await.expect("records");
-        let opens = opens_too.expect("nobody has begun it");
-        let lost = opens.keep(&[standing(&second, &goes_on)], &[], now()).await;
+        begin(db, "a", &first, &[Some(&goes_on)], &[]).await.expect("begins");
+        let lost = begin(db, "b", &second, &[Some(&goes_on)], &[]).await;
         assert!(matches!(lost, Err(StoreError::Behind)), "{lost:?}");
-        assert!(claim_one(db, "b", &[], &[]).await.is_none(), "its target is held");
+        assert!(find(db, "b", 1, &[]).await.jobs.is_empty(), "its target is held");
         let rows = one(db, "SELECT string_agg(state || ' ' || claims, ', ' ORDER BY id) AS x FROM job").await;
         assert_eq!(rows, "running 1, queued 0");
         let told = one(db, "SELECT string_agg(word, ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1").await;
         assert_eq!(told, "queued started");
     });
-}
-
-/// Opens as many of the next jobs as there are, up to so many.
-async fn open(db: &DatabaseConnection, several: usize, at_once: &[(String, i32)]) -> Claimed {
-    jobs::claim(db, "a", &[], at_once, (several, false)).await.expect("claims")
 }
 
 #[test]
@@ -470,7 +469,7 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         published.jobs(5).await;
         let db = &published.db;
         run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
-        let Claimed { jobs, batch, .. } = open(db, 4, &[]).await;
+        let Claimed { jobs, .. } = find(db, "a", 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
         let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
         let done =
@@ -494,9 +493,8 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
             ..end(JobState::Succeeded)
         };
         let rests = Record { then: Then::Rest, ..Record::default() };
-        let batch = batch.expect("nobody has begun them");
-        let standing = [standing(&jobs[0], &goes_on), standing(&jobs[1], &ends), standing(&jobs[2], &rests)];
-        batch.keep(&standing, &[(jobs[3].id, jobs[3].claim)], now()).await.expect("all are kept");
+        let records = [Some(&goes_on), Some(&ends), Some(&rests), None];
+        assert_eq!(begin(db, "a", &jobs, &records, &[]).await.expect("all are kept"), [1, 2, 3, 4]);
         let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun THEN 'begun' END, node,
             CASE WHEN finished_at IS NOT NULL THEN 'over' END), ', ' ORDER BY id) AS x FROM job";
         assert_eq!(
@@ -530,16 +528,15 @@ fn jobs_of_steps_that_end_together_are_each_counted_where_they_are_waited_for() 
             UPDATE job SET parent = 3, parent_place = 'kid' || id WHERE id < 3",
         )
         .await;
-        let Claimed { jobs, batch, more } = open(db, 2, &[]).await;
+        let Claimed { jobs, more, .. } = find(db, "a", 2, &[]).await;
         assert!(more, "as many were found as were looked for");
         let ends = end(JobState::Succeeded);
-        let over: Vec<_> = jobs.iter().map(|job| standing(job, &ends)).collect();
-        batch.expect("nobody has begun them").keep(&over, &[], now()).await.expect("keeps");
+        begin(db, "a", &jobs, &[Some(&ends), Some(&ends)], &[]).await.expect("begins");
         assert_eq!(one(db, "SELECT posts AS x FROM job WHERE id = 3").await, 2);
-        let Claimed { jobs, more, .. } = open(db, 2, &[]).await;
+        let Claimed { jobs, more, .. } = find(db, "a", 2, &[]).await;
         assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [3], "it is woken");
         assert!(more, "what nobody has begun was not looked for");
-        assert!(!open(db, 2, &[]).await.more);
+        assert!(!find(db, "a", 2, &[]).await.more);
     });
 }
 
@@ -548,7 +545,7 @@ fn where_fewer_are_found_than_are_looked_for_no_more_are_due() {
     let published = any();
     block(async {
         published.jobs(3).await;
-        let Claimed { jobs, more, .. } = open(&published.db, 8, &[]).await;
+        let Claimed { jobs, more, .. } = find(&published.db, "a", 8, &[]).await;
         assert_eq!((jobs.len(), more), (3, false));
     });
 }
@@ -566,17 +563,18 @@ fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_m
             ids
         };
         let limits = [("note".to_owned(), 3)];
-        let first = open(db, 6, &limits).await;
+        let first = find(db, "a", 6, &limits).await;
         assert_eq!(ids(&first), [1, 2, 5]);
-        // Whoever asks meanwhile passes over all that this one looks at.
-        assert_eq!(ids(&open(db, 6, &[]).await), [] as [i64; 0]);
-        // What it leaves out was not claimed.
-        first.batch.expect("nobody has begun them").keep(&[], &[], now()).await.expect("keeps none");
-        let first = open(db, 2, &[]).await;
-        let goes_on = Record::default();
-        let begun: Vec<_> = first.jobs.iter().map(|job| standing(job, &goes_on)).collect();
-        first.batch.expect("nobody has begun them").keep(&begun, &[], now()).await.expect("keeps");
-        assert_eq!(ids(&open(db, 6, &limits).await), [5], "two of three have begun, and one target is held");
+        // Another that began meanwhile is counted, under the lock.
+        run(db, "UPDATE job SET state = 'paused', begun = true WHERE id = 6").await;
+        let goes_on = Some(&Record::default());
+        let begun = begin(db, "a", &first.jobs, &[goes_on; 3], &limits).await.expect("begins");
+        assert_eq!(begun.len(), 2, "the third is one too many: {begun:?}");
+        run(db, "UPDATE job SET state = 'queued', begun = false WHERE state = 'running'").await;
+        let first = find(db, "a", 2, &[]).await;
+        begin(db, "a", &first.jobs, &[goes_on; 2], &[]).await.expect("begins");
+        run(db, "UPDATE job SET state = 'succeeded', finished_at = now() WHERE id = 6").await;
+        assert_eq!(ids(&find(db, "a", 6, &limits).await), [5], "two of three have begun, and one target is held");
     });
 }
 
@@ -586,7 +584,7 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
     block(async {
         published.jobs(3).await;
         let db = &published.db;
-        let Claimed { jobs, batch, .. } = open(db, 3, &[]).await;
+        let Claimed { jobs, .. } = find(db, "a", 3, &[]).await;
         // Meanwhile another begins on the target of the second.
         run(
             db,
@@ -595,8 +593,7 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
         )
         .await;
         let goes_on = Record::default();
-        let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
-        let kept = batch.expect("nobody has begun them").keep(&begun, &[], now()).await;
+        let kept = begin(db, "a", &jobs, &[Some(&goes_on); 3], &[]).await;
         assert!(matches!(kept, Err(StoreError::Behind)), "{kept:?}");
         assert_eq!(
             one(db, "SELECT string_agg(state || claims, ' ' ORDER BY id) AS x FROM job WHERE id < 9").await,
@@ -686,21 +683,82 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
 }
 
 #[test]
-fn what_is_given_up_can_be_claimed_at_once_and_alone_by_its_claim() {
+fn what_is_found_can_be_claimed_alone_and_what_is_decided_about_is_not_found() {
     let published = any();
     block(async {
-        published.jobs(2).await;
+        published.jobs(3).await;
         let db = &published.db;
-        let Claimed { jobs, batch, .. } = open(db, 2, &[]).await;
-        assert_eq!(jobs.len(), 2);
-        batch.expect("nobody has begun them").give_up().await.expect("gives up");
-        let Claimed { jobs, batch, .. } = jobs::claim(db, "a", &[], &[], (1, true)).await.expect("claims");
-        assert!(batch.is_none(), "no transaction is left open");
-        assert_eq!(jobs.iter().map(|job| job.id.0).collect::<Vec<_>>(), [1]);
+        let found = find(db, "a", 1, &[]).await;
+        assert_eq!(found.jobs[0].id.0, 1);
+        let decided_about = [JobId(1)];
+        let search = Search { node: "a", deciding: &decided_about, several: 1, ..Search::default() };
+        assert_eq!(jobs::claim(db, search).await.expect("finds").jobs[0].id.0, 2, "the first is in hand");
+        let alone = take(db, "a", &[]).await.expect("the first");
         let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";
         assert_eq!(one(db, stands).await, "running 1 false");
-        record(db, &jobs[0], &Record::default()).await.expect("its first record");
+        let begun = begin(db, "b", &found.jobs, &[Some(&Record::default())], &[]).await.expect("asks");
+        assert!(begun.is_empty(), "it is another's by now");
+        record(db, &alone, &Record::default()).await.expect("its first record");
         assert_eq!(one(db, stands).await, "running 1 true");
+    });
+}
+
+#[test]
+fn what_is_not_as_it_was_found_does_not_begin() {
+    let published = any();
+    block(async {
+        published.jobs(5).await;
+        let db = &published.db;
+        run(db, "UPDATE job SET parent = 5, parent_place = 'kid' WHERE id = 3; UPDATE job SET state = 'running' WHERE id = 5").await;
+        let found = find(db, "a", 8, &[]).await;
+        assert_eq!(found.jobs.len(), 4);
+        run(
+            db,
+            "UPDATE job SET state = 'stopped', finished_at = now() WHERE id = 1;
+            UPDATE job SET state = 'paused' WHERE id = 5",
+        )
+        .await;
+        let goes_on = Some(&Record::default());
+        let begun = begin(db, "a", &found.jobs, &[goes_on, goes_on, goes_on, None], &[]).await.expect("begins");
+        assert_eq!(begun, [2, 4], "the first was stopped, and what the third is a step of is held");
+        // Nor anything while all is halted, however it begins.
+        run(db, "UPDATE job SET state = 'queued', begun = false, claim = NULL WHERE state = 'running'").await;
+        let found = find(db, "a", 8, &[]).await;
+        run(db, "INSERT INTO halt (by, reason) VALUES ('pat', 'testing')").await;
+        let records = vec![goes_on; found.jobs.len()];
+        assert_eq!(begin(db, "a", &found.jobs, &records, &[]).await.expect("asks"), [] as [i64; 0]);
+    });
+}
+
+#[test]
+fn nodes_look_at_different_jobs_first_and_leave_none() {
+    let published = any();
+    block(async {
+        published.jobs(24).await;
+        let db = &published.db;
+        let look = async |rank| {
+            let share = Share { rank, of: 3 };
+            let search = Search { node: "n", several: 4, share, ..Search::default() };
+            let found = jobs::claim(db, search).await.expect("finds");
+            assert!(found.more, "others are left");
+            found.jobs.iter().map(|job| job.id).collect::<BTreeSet<_>>()
+        };
+        let [a, b, c] = [look(0).await, look(1).await, look(2).await];
+        assert_eq!((a.len(), b.len(), c.len()), (4, 4, 4));
+        let common = a.intersection(&b).count() + b.intersection(&c).count() + a.intersection(&c).count();
+        assert!(common <= 4, "{a:?} {b:?} {c:?}");
+        // Alone among nodes that have no room, one takes all.
+        let (mut begun, goes_on) = (0, Record::default());
+        loop {
+            let search = Search { node: "n", several: 4, share: Share { rank: 1, of: 3 }, ..Search::default() };
+            let found = jobs::claim(db, search).await.expect("finds").jobs;
+            let records = vec![Some(&goes_on); found.len()];
+            match begin(db, "n", &found, &records, &[]).await.expect("begins").len() {
+                0 => break,
+                n => begun += n,
+            }
+        }
+        assert_eq!(begun, 24);
     });
 }
 
@@ -713,17 +771,18 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         // The first eight on a to h, the others on the same the other way round.
         run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
         let goes_on = Record::default();
-        let opens = async |node: &str| {
-            let Claimed { jobs, batch, .. } = jobs::claim(db, node, &[], &[], (8, false)).await.expect("claims");
+        let found = async |node: &str| {
+            let Claimed { jobs, .. } = find(db, node, 8, &[]).await;
             let targets: Vec<&str> = jobs.iter().map(|job| job.target.as_str()).collect();
             assert!(targets.is_sorted(), "{targets:?}");
-            let begun: Vec<_> = jobs.iter().map(|job| standing(job, &goes_on)).collect();
-            // Whoever comes while all rows are locked finds nothing to open.
-            let Some(batch) = batch else { return false };
-            batch.keep(&begun, &[], now()).await.is_ok()
+            jobs
         };
-        let (a, b) = tokio::join!(opens("a"), opens("b"));
-        assert!(a != b, "one of them begins: {a} {b}");
+        let first = found("a").await;
+        run(db, "UPDATE job SET aside = true WHERE id <= 8").await;
+        let second = found("b").await;
+        let goes_on = [Some(&goes_on); 8];
+        let (a, b) = tokio::join!(begin(db, "a", &first, &goes_on, &[]), begin(db, "b", &second, &goes_on, &[]));
+        assert!(a.is_ok() != b.is_ok(), "one of them begins: {a:?} {b:?}");
         assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE state = 'running'").await, 8);
     });
 }
@@ -742,15 +801,16 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
         for job in &taken[..3] {
             record(db, job, &waits).await.expect("waits");
         }
-        let woken = open(db, 8, &[]).await;
-        assert!(woken.batch.is_none(), "they had begun");
+        let woken = find(db, "a", 8, &[]).await;
+        assert!(!woken.unbegun, "they had begun");
         assert_eq!(woken.jobs.len(), 3);
         let claims: BTreeSet<_> = woken.jobs.iter().map(|job| job.claim).collect();
         assert_eq!(claims.len(), 3, "each has a claim of its own");
         assert_eq!(renewed(db, &woken.jobs.iter().map(|j| j.claim).collect::<Vec<_>>()).await.len(), 3);
         lapse(db).await;
         let alive: Vec<Claim> = woken.jobs.iter().map(|j| j.claim).collect();
-        let found = jobs::claim(db, "b", &alive, &[], (8, false)).await.expect("claims").jobs;
+        let search = Search { node: "b", alive: &alive, several: 8, ..Search::default() };
+        let found = jobs::claim(db, search).await.expect("claims").jobs;
         assert_eq!(found.len(), 3, "what is alive here is not taken up again");
         assert_eq!(one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await, "000111");
     });

@@ -13,7 +13,7 @@ use arvok_store::{
     ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
     intake::{self, Payload, Rules, TakenBatch, Writer},
-    jobs::{self, Claim, ClaimBatch, Claimed, ClaimedJob, Record, Standing},
+    jobs::{self, Claim, Claimed, ClaimedJob, First, Record, Search, Standing},
     schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
@@ -171,33 +171,40 @@ pub fn seconds(n: i64) -> TimeDelta {
     TimeDelta::seconds(n)
 }
 
-/// Claims the next job, and no other.
-pub async fn claim_one(
+/// Finds as many of the next jobs as there are, up to so many; those that somebody had begun are claimed with it.
+pub async fn find(db: &DatabaseConnection, node: &str, several: usize, at_once: &[(String, i32)]) -> Claimed {
+    jobs::claim(db, Search { node, at_once, several, ..Search::default() }).await.expect("finds")
+}
+
+/// Begins jobs that were found, with a record of each; those that have begun.
+pub async fn begin(
     db: &DatabaseConnection,
     node: &str,
-    alive: &[Claim],
+    found: &[ClaimedJob],
+    records: &[Option<&Record>],
     at_once: &[(String, i32)],
-) -> Option<(ClaimedJob, Option<ClaimBatch>)> {
-    let Claimed { mut jobs, batch, .. } = jobs::claim(db, node, alive, at_once, (1, false)).await.expect("claims");
-    jobs.pop().map(|job| (job, batch))
+) -> Result<Vec<i64>, StoreError> {
+    let first = found.iter().zip(records).map(|(job, record)| First { job, record: record.map(|r| (&*BEGINNING, r)) });
+    let begun = jobs::begin(db, node, first.collect(), at_once, now()).await?;
+    Ok(begun.into_iter().map(|job| job.0).collect())
 }
 
 /// Claims the next job and keeps the claim.
 pub async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Option<ClaimedJob> {
-    let (job, batch) = claim_one(db, node, alive, &[]).await?;
-    let kept = match batch {
-        None => Ok(()),
-        Some(batch) => batch.keep(&[], &[(job.id, job.claim)], now()).await,
-    };
-    match kept {
-        Err(StoreError::Behind) => None,
-        kept => kept.map(|()| Some(job)).expect("keeps the claim"),
+    let search = Search { node, alive, several: 1, alone: true, ..Search::default() };
+    loop {
+        let Claimed { mut jobs, more, .. } = jobs::claim(db, search).await.expect("claims");
+        match jobs.pop() {
+            None if more => {}
+            taken => return taken,
+        }
     }
 }
 
+static BEGINNING: LazyLock<Progress> = LazyLock::new(Progress::default);
+
 /// A job at its beginning, with what is recorded of it.
 pub fn standing<'a>(job: &ClaimedJob, record: &'a Record) -> Standing<'a> {
-    static BEGINNING: LazyLock<Progress> = LazyLock::new(Progress::default);
     Standing { id: job.id, claim: job.claim, progress: &BEGINNING, record }
 }
 
