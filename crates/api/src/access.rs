@@ -4,37 +4,18 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What a token allows; each role includes those before it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Role {
-    /// Read everything but secrets.
-    Viewer,
-    /// Launch, hold, stop and resolve jobs, decide proposals.
-    Responder,
-    /// Publish definitions, send alerts for any source.
-    Author,
-    /// Tokens and secrets.
-    Admin,
-}
-
-impl Role {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::Viewer, Self::Responder, Self::Author, Self::Admin];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Viewer => "viewer",
-            Self::Responder => "responder",
-            Self::Author => "author",
-            Self::Admin => "admin",
-        }
-    }
-
-    /// The role named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|r| r.as_str() == text)
+arvok_core::words! {
+    /// What a token allows; each role includes those before it.
+    #[derive(ToSchema)]
+    pub enum Role("role") {
+        /// Read everything but secrets.
+        Viewer = "viewer",
+        /// Launch, hold, stop and resolve jobs, decide proposals.
+        Responder = "responder",
+        /// Publish definitions, send alerts for any source.
+        Author = "author",
+        /// Tokens and secrets.
+        Admin = "admin",
     }
 }
 

@@ -21,10 +21,10 @@ pub struct AlarmItem {
     /// Dotted kind.
     pub kind: String,
     /// `indeterminate`, `warning`, `minor`, `major`, `critical`.
-    #[schema(schema_with = crate::words::severity)]
+    #[schema(schema_with = crate::words::one::<Severity>)]
     pub severity: Severity,
     /// `raised` or `cleared`.
-    #[schema(schema_with = crate::words::alert_state)]
+    #[schema(schema_with = crate::words::one::<AlertState>)]
     pub state: AlertState,
     /// Of the last alert.
     pub summary: String,
@@ -41,12 +41,12 @@ pub struct AlarmItem {
     /// The newest job for it.
     pub job: Option<i64>,
     /// That job's state.
-    #[schema(schema_with = crate::words::job_state_or_none)]
+    #[schema(schema_with = crate::words::one_or_none::<JobState>)]
     pub job_state: Option<JobState>,
     /// That job's runbook.
     pub job_runbook: Option<String>,
     /// That job's effect.
-    #[schema(schema_with = crate::words::effect_or_none)]
+    #[schema(schema_with = crate::words::one_or_none::<JobEffect>)]
     pub job_effect: Option<JobEffect>,
 }
 

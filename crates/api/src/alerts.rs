@@ -19,10 +19,10 @@ pub struct AlertItem {
     /// Dotted kind.
     pub kind: String,
     /// `indeterminate`, `warning`, `minor`, `major`, `critical`.
-    #[schema(schema_with = crate::words::severity)]
+    #[schema(schema_with = crate::words::one::<Severity>)]
     pub severity: Severity,
     /// `raised`, `cleared`, `noted`.
-    #[schema(schema_with = crate::words::alert_state)]
+    #[schema(schema_with = crate::words::one::<AlertState>)]
     pub state: AlertState,
     /// What it is about.
     pub resource: String,
@@ -46,7 +46,7 @@ pub struct VerdictMark {
     /// The rule's name.
     pub rule: String,
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// The job that was dispatched, or the proposal that was made.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -75,7 +75,7 @@ pub struct VerdictItem {
     /// Its version at the time.
     pub rule_version: i32,
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// Why, in words with the numbers.
     pub reason: String,

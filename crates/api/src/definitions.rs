@@ -119,7 +119,7 @@ pub struct DefinitionItem {
     pub published_by: String,
     /// For rules: `watch`, `propose` or `act`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(schema_with = crate::words::stance_or_none)]
+    #[schema(schema_with = crate::words::one_or_none::<Stance>)]
     pub stance: Option<Stance>,
     /// For rules: what is dispatched.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -176,7 +176,7 @@ pub struct DefinitionDetail {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct VerdictCount {
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// How often.
     pub count: i64,

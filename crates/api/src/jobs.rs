@@ -22,15 +22,15 @@ pub struct JobItem {
     /// What it acts on.
     pub target: String,
     /// `queued`, `running`, `waiting`, `paused`, `succeeded`, `failed`, `cancelled`, `expired`, `refused`, `unsure`.
-    #[schema(schema_with = crate::words::job_state)]
+    #[schema(schema_with = crate::words::one::<JobState>)]
     pub state: JobState,
     /// `confirmed`, `unconfirmed`, `not checked`; absent until it is known.
-    #[schema(schema_with = crate::words::effect_or_none)]
+    #[schema(schema_with = crate::words::one_or_none::<JobEffect>)]
     pub effect: Option<JobEffect>,
     /// Why it did not succeed.
     pub failure: Option<String>,
     /// `low`, `normal`, `high`, `urgent`.
-    #[schema(schema_with = crate::words::urgency)]
+    #[schema(schema_with = crate::words::one::<Urgency>)]
     pub urgency: Urgency,
     /// The rule that dispatched it.
     pub rule: Option<String>,

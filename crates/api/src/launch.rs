@@ -39,7 +39,7 @@ pub struct Launch {
     pub alert: Option<i64>,
     /// `low`, `normal`, `high`, `urgent`; left out: normal.
     #[serde(default)]
-    #[schema(schema_with = crate::words::urgency_or_none)]
+    #[schema(schema_with = crate::words::one_or_none::<Urgency>)]
     pub urgency: Option<Urgency>,
     /// It expires if it was not started within this time, such as `10m`.
     #[serde(default)]

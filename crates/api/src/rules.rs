@@ -38,7 +38,7 @@ pub struct VerdictLine {
     /// Its version at the time.
     pub rule_version: i32,
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// Why, in words with the numbers.
     pub reason: String,
@@ -55,10 +55,10 @@ pub struct VerdictLine {
     /// Of the alert.
     pub kind: String,
     /// Of the alert.
-    #[schema(schema_with = crate::words::severity)]
+    #[schema(schema_with = crate::words::one::<Severity>)]
     pub severity: Severity,
     /// Of the alert.
-    #[schema(schema_with = crate::words::alert_state)]
+    #[schema(schema_with = crate::words::one::<AlertState>)]
     pub state: AlertState,
     /// Of the alert.
     pub resource: String,
@@ -87,7 +87,7 @@ pub struct ProposalItem {
     /// What it would act on.
     pub target: String,
     /// `low`, `normal`, `high`, `urgent`.
-    #[schema(schema_with = crate::words::urgency)]
+    #[schema(schema_with = crate::words::one::<Urgency>)]
     pub urgency: Urgency,
     /// The alert that set it off.
     pub alert: Option<i64>,
@@ -148,7 +148,7 @@ pub struct Why {
     /// Its version; absent for a document that was not published.
     pub version: Option<i32>,
     /// Its stance.
-    #[schema(schema_with = crate::words::stance)]
+    #[schema(schema_with = crate::words::one::<Stance>)]
     pub stance: Stance,
     /// Whether all clauses hold.
     pub matches: bool,
@@ -198,7 +198,7 @@ pub struct VerdictGuess {
     /// Whether it was really given.
     pub given: bool,
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// What of the rule led to the verdict, in a sentence.
     pub reason: String,
@@ -346,7 +346,7 @@ pub struct RehearsalVerdict {
     /// The tally, counted from zero.
     pub tally: Option<u32>,
     /// The verdict.
-    #[schema(schema_with = crate::words::verdict)]
+    #[schema(schema_with = crate::words::one::<Verdict>)]
     pub verdict: Verdict,
     /// What of the rule led to the verdict, in a sentence.
     pub reason: String,

@@ -7,53 +7,23 @@ use crate::{
     text::nearest,
 };
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
 use std::{any::Any, fmt, sync::Arc};
 
-/// The kinds of definitions; each document's first key.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Kind {
-    /// A place that alerts come from.
-    Source,
-    /// Which alerts lead to which job.
-    Rule,
-    /// The steps of a job.
-    Runbook,
-    /// A driver for a kind of outside system.
-    Connector,
-    /// One configured use of a connector.
-    Connection,
-    /// Where events of jobs and decisions go.
-    Subscriber,
-}
-
-impl Kind {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Source, Self::Rule, Self::Runbook, Self::Connector, Self::Connection, Self::Subscriber];
-
-    /// The first key of its documents.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Source => "source",
-            Self::Rule => "rule",
-            Self::Runbook => "runbook",
-            Self::Connector => "connector",
-            Self::Connection => "connection",
-            Self::Subscriber => "subscriber",
-        }
-    }
-
-    /// The kind named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|k| k.as_str() == text)
-    }
-}
-
-impl fmt::Display for Kind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
+crate::words! {
+    /// The kinds of definitions; each document's first key.
+    pub enum Kind("kind of definition") {
+        /// A place that alerts come from.
+        Source = "source",
+        /// Which alerts lead to which job.
+        Rule = "rule",
+        /// The steps of a job.
+        Runbook = "runbook",
+        /// A driver for a kind of outside system.
+        Connector = "connector",
+        /// One configured use of a connector.
+        Connection = "connection",
+        /// Where events of jobs and decisions go.
+        Subscriber = "subscriber",
     }
 }
 

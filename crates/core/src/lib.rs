@@ -34,6 +34,7 @@ pub mod source;
 pub mod subscriber;
 pub mod text;
 mod verdict;
+pub mod words;
 
 pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
 pub use catalog::Catalog;

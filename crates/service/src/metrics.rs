@@ -1,5 +1,6 @@
 //! Counters and gauges in the OpenMetrics text format.
 
+use arvok_api::CallState;
 use arvok_core::{Catalog, Kind, job::JobState};
 use prometheus_client::{
     encoding::{EncodeLabelSet, text::encode},
@@ -258,9 +259,6 @@ const ENDS: [JobState; 6] = [
     JobState::Expired,
 ];
 
-/// How calls end.
-const CALL_ENDS: [&str; 6] = ["done", "later", "not-sent", "refused", "unknown", "useless"];
-
 impl Metrics {
     pub fn new() -> Self {
         let mut registry = Registry::default();
@@ -292,7 +290,7 @@ impl Metrics {
                     }
                 }
                 Kind::Connection => {
-                    for ended in CALL_ENDS {
+                    for ended in CallState::ALL.map(CallState::as_str) {
                         drop(self.work.calls.get_or_create(&CallLabel { connection: name.clone(), ended }));
                     }
                 }

@@ -6,6 +6,7 @@ use crate::{
     audit::{self, By},
     entity::{session, token},
     sql,
+    stored::Stored,
 };
 use arvok_api::{Role, TokenItem, Who};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -92,7 +93,7 @@ pub async fn add_token(
     }
     let row = token::ActiveModel {
         name: Set(name.to_owned()),
-        role: Set(role.as_str().to_owned()),
+        role: Set(Stored(role)),
         hash: Set(hash(secret)),
         created_at: Set(now),
         ..Default::default()
@@ -109,7 +110,7 @@ pub async fn add_token(
 /// All tokens, without themselves.
 pub async fn tokens(db: &DatabaseConnection) -> Result<Vec<TokenItem>, StoreError> {
     let found = token::Entity::find().order_by_asc(token::Column::Name).all(db).await?;
-    let item = |m: token::Model| TokenItem { role: role(&m), name: m.name, created_at: m.created_at };
+    let item = |m: token::Model| TokenItem { role: m.role.0, name: m.name, created_at: m.created_at };
     Ok(found.into_iter().map(item).collect())
 }
 
@@ -131,7 +132,7 @@ pub async fn remove_token(db: &DatabaseConnection, name: &str, by: By<'_>) -> Re
     let Some(found) = token::Entity::find().filter(token::Column::Name.eq(name)).one(&db).await? else {
         return Ok(Revoked::Unknown);
     };
-    if role(&found) == Role::Admin {
+    if found.role.0 == Role::Admin {
         let admins = token::Entity::find().filter(token::Column::Role.eq(Role::Admin.as_str())).count(&db).await?;
         if admins <= 1 {
             return Ok(Revoked::LastAdmin);
@@ -139,20 +140,15 @@ pub async fn remove_token(db: &DatabaseConnection, name: &str, by: By<'_>) -> Re
     }
     token::Entity::delete_by_id(found.id).exec(&db).await?;
     sql::run(&db, "INSERT INTO token_gone (name) VALUES ($1) ON CONFLICT DO NOTHING", vec![name.into()]).await?;
-    audit::record(&db, by, "token.revoked", name, role(&found).as_str()).await?;
+    audit::record(&db, by, "token.revoked", name, found.role.0.as_str()).await?;
     db.commit().await?;
     Ok(Revoked::Yes)
-}
-
-/// A role that cannot be read allows the least.
-fn role(m: &token::Model) -> Role {
-    Role::parse(&m.role).unwrap_or(Role::Viewer)
 }
 
 /// Whose token it is.
 pub async fn by_token(db: &DatabaseConnection, secret: &str) -> Result<Option<(i64, Who)>, StoreError> {
     let found = token::Entity::find().filter(token::Column::Hash.eq(hash(secret))).one(db).await?;
-    Ok(found.map(|m| (m.id, Who { role: role(&m), name: m.name })))
+    Ok(found.map(|m| (m.id, Who { role: m.role.0, name: m.name })))
 }
 
 /// Begins a session; older ones that have ended are removed on the way.
@@ -175,7 +171,7 @@ pub async fn by_session(db: &DatabaseConnection, cookie: &str, now: DateTime<Utc
         return Ok(None);
     }
     let token = token::Entity::find_by_id(found.token_id).one(db).await?;
-    Ok(token.map(|m| Who { role: role(&m), name: m.name }))
+    Ok(token.map(|m| Who { role: m.role.0, name: m.name }))
 }
 
 /// Ends a session.

@@ -1,6 +1,7 @@
 //! Calls of connections: their turns, where so many may be out at once or within a time, over all nodes; and which were the last.
 
-use crate::{StoreError, entity::call, sql};
+use crate::{StoreError, entity::call, sql, stored::Stored};
+use arvok_api::CallState;
 use arvok_core::{JobId, job::Place};
 use chrono::{DateTime, Utc};
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Set};
@@ -173,7 +174,7 @@ pub struct NewCall {
     /// How long it took, in milliseconds, its turn included.
     pub millis: i32,
     /// `done`, `later`, or what became of it.
-    pub ended: &'static str,
+    pub ended: CallState,
     /// What went wrong.
     pub message: Option<String>,
 }
@@ -196,7 +197,7 @@ pub async fn keep(db: &impl ConnectionTrait, calls: &[NewCall]) -> Result<(), St
             by: Set(by),
             at: Set(c.at),
             millis: Set(c.millis),
-            ended: Set(c.ended.to_owned()),
+            ended: Set(Stored(c.ended)),
             message: Set(c
                 .message
                 .as_ref()
@@ -236,7 +237,7 @@ pub struct Went {
     /// When the last began.
     pub last_at: Option<DateTime<Utc>>,
     /// How it ended.
-    pub last_ended: Option<String>,
+    pub last_ended: Option<Stored<CallState>>,
     /// What went wrong with it.
     pub last_message: Option<String>,
 }

@@ -5,6 +5,7 @@ use crate::{
     audit::{self, By},
     entity::job,
     sql,
+    stored::Stored,
 };
 use arvok_core::{
     AlarmId, JobId,
@@ -88,7 +89,7 @@ pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<U
         target: Set(launch.target.clone()),
         urgency: Set(launch.urgency.rank()),
         deadline: Set(launch.deadline),
-        state: Set(JobState::Queued.as_str().to_owned()),
+        state: Set(Stored(JobState::Queued)),
         alert_seq: Set(launch.alert),
         alarm_id: Set(alarm.map(|a| a.0)),
         progress: Set(serde_json::to_value(Progress::default())?),

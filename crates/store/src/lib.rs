@@ -28,6 +28,7 @@ pub mod routines;
 pub mod schema;
 pub mod secrets;
 mod sql;
+pub mod stored;
 mod upkeep;
 
 pub use error::{Class, StoreError};

@@ -6,7 +6,9 @@ use crate::{
     audit::{self, By},
     entity::{job, proposal, tally},
     sql::Script,
+    stored::Stored,
 };
+use arvok_api::ProposalState;
 use arvok_core::{
     JobId,
     job::{JobState, Progress},
@@ -63,7 +65,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, 
         target: Set(p.target),
         urgency: Set(p.urgency),
         deadline: Set(p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms))),
-        state: Set(JobState::Queued.as_str().to_owned()),
+        state: Set(Stored(JobState::Queued)),
         rule: Set(Some(p.rule)),
         rule_version: Set(Some(p.rule_version)),
         alert_seq: Set(p.alert_seq),
@@ -94,11 +96,11 @@ async fn decide(
     let Some(proposal) = proposal::Entity::find_by_id(id.0).one(tx).await? else { return Ok(false) };
     let mut tallies = locked(tx, &proposal).await?;
     let state = match decision {
-        Decision::Launched => "launched",
-        Decision::Dismissed => "dismissed",
+        Decision::Launched => ProposalState::Launched,
+        Decision::Dismissed => ProposalState::Dismissed,
     };
     let change = proposal::ActiveModel {
-        state: Set(state.to_owned()),
+        state: Set(Stored(state)),
         decided_at: Set(Some(decided.at)),
         decided_by: Set(Some(decided.by.to_owned())),
         note: Set(decided.note.map(str::to_owned)),
@@ -107,7 +109,7 @@ async fn decide(
     let open = proposal::Entity::update_many()
         .set(change)
         .filter(proposal::Column::Id.eq(id.0))
-        .filter(proposal::Column::State.eq("open"));
+        .filter(proposal::Column::State.eq(Stored(ProposalState::Open)));
     if open.exec(tx).await?.rows_affected != 1 {
         return Ok(false);
     }

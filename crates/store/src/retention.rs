@@ -43,30 +43,19 @@ pub struct Change {
     pub sources: BTreeMap<String, Option<TimeDelta>>,
 }
 
-/// What is kept for a time of its own.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum What {
-    /// Alerts and their verdicts.
-    Alerts,
-    /// Payloads that cannot be read.
-    Unreadable,
-    /// Tries of jobs that have ended.
-    Attempts,
+arvok_core::words! {
+    /// What is kept for a time of its own.
+    pub enum What("kind of record") {
+        /// Alerts and their verdicts.
+        Alerts = "alerts",
+        /// Payloads that cannot be read.
+        Unreadable = "unreadable",
+        /// Tries of jobs that have ended.
+        Attempts = "attempts",
+    }
 }
 
 impl What {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Alerts, Self::Unreadable, Self::Attempts];
-
-    /// The word for it.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Alerts => "alerts",
-            Self::Unreadable => "unreadable",
-            Self::Attempts => "attempts",
-        }
-    }
-
     /// The shortest time for which it can be kept.
     pub const fn least(self) -> TimeDelta {
         match self {

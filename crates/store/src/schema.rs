@@ -17,6 +17,7 @@ impl MigratorTrait for Migrator {
         vec![
             Box::new(Step { name: "0001_baseline", sql: include_str!("../migrations/0001_baseline.sql") }),
             Box::new(Step { name: "0002_listeners", sql: include_str!("../migrations/0002_listeners.sql") }),
+            Box::new(Step { name: "0003_words", sql: include_str!("../migrations/0003_words.sql") }),
         ]
     }
 }

@@ -227,7 +227,7 @@ fn verdicts_and_versions_are_listed() {
     );
     let (status, answer) = stage.call(Method::GET, "/api/v1/verdicts?verdict=done", None);
     assert_eq!(status, 400);
-    assert!(answer["detail"].as_str().is_some_and(|d| d.contains("the verdicts are dispatched")), "{answer}");
+    assert!(answer["detail"].as_str().is_some_and(|d| d.contains("it is one of dispatched")), "{answer}");
     stage.publish(&demo_rules().replace("rest: 30s", "rest: 45s"));
     let said = stage.arvok(&["rule", "versions", "booking-disk-filling"]);
     for part in ["version 2, published by admin", "-   rest: 30s", "+   rest: 45s", "version 1"] {
@@ -336,7 +336,7 @@ fn odd_questions_are_refused_in_words() {
         (Method::GET, "/api/v1/alerts/7/why", Value::Null, 404, "there is no alert 7"),
         (Method::GET, "/api/v1/alerts/7/example", Value::Null, 404, "there is no alert 7"),
         (Method::GET, "/api/v1/alerts/7/draft", Value::Null, 404, "there is no alert 7"),
-        (Method::GET, "/api/v1/proposals?state=new", Value::Null, 400, "the states are open, launched"),
+        (Method::GET, "/api/v1/proposals?state=new", Value::Null, 400, "it is one of open, launched"),
         (Method::GET, "/api/v1/proposals/7", Value::Null, 404, "there is no proposal 7"),
         (Method::POST, "/api/v1/proposals/7/launch", json!({}), 404, "there is no proposal 7"),
         (Method::POST, "/api/v1/proposals/7/dismiss", json!({"note": "x".repeat(2001)}), 400, "more than 2000 bytes"),

@@ -88,7 +88,7 @@ fn events_leave_signed_to_whoever_has_agreed_and_wants_them() {
     let events = stage.arvok(&["subscriber", "events", "board", "--state", "delivered"]);
     assert!(events.out.contains("job.succeeded") && events.out.contains("vm/quill-1"), "{}", events.all());
     let wrong = stage.arvok(&["subscriber", "events", "board", "--state", "lost"]);
-    assert!(wrong.err.contains("the states are waiting, delivered, given-up"), "{}", wrong.all());
+    assert!(wrong.err.contains("it is one of waiting, delivered, given-up"), "{}", wrong.all());
     let again = stage.arvok(&["secret", "make", "key-of-board", "--for", "subscriber/board"]);
     assert!(again.err.contains("there is a secret `key-of-board` already"), "{}", again.all());
 

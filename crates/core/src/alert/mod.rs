@@ -18,7 +18,7 @@ use chrono::{DateTime, Datelike, SubsecRound, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::{collections::BTreeMap, fmt};
+use std::collections::BTreeMap;
 
 /// Longest `id`, in bytes.
 pub const MAX_ID: usize = 256;
@@ -31,41 +31,17 @@ pub const MAX_LABELS: usize = 64;
 /// Longest label name or value, in bytes.
 pub const MAX_LABEL: usize = 1024;
 
-/// Whether an alert begins, ends or merely mentions something.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum AlertState {
-    /// The alarm stands.
-    #[default]
-    Raised,
-    /// The alarm is over.
-    Cleared,
-    /// A happening with no lasting state; opens no alarm.
-    Noted,
-}
-
-impl AlertState {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Raised, Self::Cleared, Self::Noted];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Raised => "raised",
-            Self::Cleared => "cleared",
-            Self::Noted => "noted",
-        }
-    }
-
-    /// The state named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.as_str() == text)
-    }
-}
-
-impl fmt::Display for AlertState {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
+crate::words! {
+    /// Whether an alert begins, ends or merely mentions something.
+    #[derive(Default, JsonSchema)]
+    pub enum AlertState("alert state") {
+        /// The alarm stands.
+        #[default]
+        Raised = "raised",
+        /// The alarm is over.
+        Cleared = "cleared",
+        /// A happening with no lasting state; opens no alarm.
+        Noted = "noted",
     }
 }
 

@@ -1,46 +1,27 @@
 //! Severities of ITU-T X.733, in order, and the ranges that rules write.
 
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
 use std::fmt;
 
-/// How bad it is. Cleared is a state of an alert and not a severity.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// Not known.
-    #[default]
-    Indeterminate,
-    /// A possible fault, before any effect is felt.
-    Warning,
-    /// A fault without effect on the service so far.
-    Minor,
-    /// The service is affected; act soon.
-    Major,
-    /// The service is gone; act now.
-    Critical,
+crate::words! {
+    /// How bad it is. Cleared is a state of an alert and not a severity.
+    #[derive(Default, JsonSchema)]
+    pub enum Severity("severity") {
+        /// Not known.
+        #[default]
+        Indeterminate = "indeterminate",
+        /// A possible fault, before any effect is felt.
+        Warning = "warning",
+        /// A fault without effect on the service so far.
+        Minor = "minor",
+        /// The service is affected; act soon.
+        Major = "major",
+        /// The service is gone; act now.
+        Critical = "critical",
+    }
 }
 
 impl Severity {
-    /// All of them, from the least to the worst.
-    pub const ALL: [Self; 5] = [Self::Indeterminate, Self::Warning, Self::Minor, Self::Major, Self::Critical];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Indeterminate => "indeterminate",
-            Self::Warning => "warning",
-            Self::Minor => "minor",
-            Self::Major => "major",
-            Self::Critical => "critical",
-        }
-    }
-
-    /// The severity named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|s| s.as_str() == text)
-    }
-
     /// 1 for indeterminate to 5 for critical: the ticks of the gauge, and the stored number.
     pub const fn rank(self) -> i16 {
         self as i16 + 1
@@ -54,12 +35,6 @@ impl Severity {
     /// The severity of a stored number; numbers outside 1..=5 fall to the nearer end.
     pub fn from_rank(rank: i16) -> Self {
         Self::ALL[usize::try_from(rank.clamp(1, 5) - 1).unwrap_or(0)]
-    }
-}
-
-impl fmt::Display for Severity {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
     }
 }
 

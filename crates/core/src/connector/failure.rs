@@ -15,28 +15,17 @@ pub struct Failure {
     pub retry_after: Option<Period>,
 }
 
-/// What is known of a request that failed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CallEnd {
-    /// It never left, or nobody was there to take it: nothing was done.
-    NotSent,
-    /// The other side said no: nothing was done.
-    Refused,
-    /// It may have been done: no answer came, or one that does not tell.
-    Unknown,
-    /// It was done, but what came back cannot be used.
-    Done,
-}
-
-impl CallEnd {
-    /// The word for it.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::NotSent => "not-sent",
-            Self::Refused => "refused",
-            Self::Unknown => "unknown",
-            Self::Done => "useless",
-        }
+crate::words! {
+    /// What is known of a request that failed.
+    pub enum CallEnd("end of a call") {
+        /// It never left, or nobody was there to take it: nothing was done.
+        NotSent = "not-sent",
+        /// The other side said no: nothing was done.
+        Refused = "refused",
+        /// It may have been done: no answer came, or one that does not tell.
+        Unknown = "unknown",
+        /// It was done, but what came back cannot be used.
+        Done = "useless",
     }
 }
 

@@ -100,32 +100,23 @@ pub struct ProbeDoc {
     pub done: String,
 }
 
-/// Whether doing it twice is harmless.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Repeat {
-    /// Harmless.
-    Safe,
-    /// Harmless with the same key.
-    Keyed,
-    /// Not harmless.
-    Never,
-    /// Not harmless, but the operation's probe tells whether it was done. Is not written: it is `never` with a `probe`.
-    #[schemars(skip)]
-    Probed,
+crate::words! {
+    /// Whether doing it twice is harmless.
+    #[derive(JsonSchema)]
+    pub enum Repeat("word for repeating") {
+        /// Harmless.
+        Safe = "safe",
+        /// Harmless with the same key.
+        Keyed = "keyed",
+        /// Not harmless.
+        Never = "never",
+        /// Not harmless, but the operation's probe tells whether it was done. Is not written: it is `never` with a `probe`.
+        #[schemars(skip)]
+        Probed = "probed",
+    }
 }
 
 impl Repeat {
-    /// The word for it.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Safe => "safe",
-            Self::Keyed => "keyed",
-            Self::Never => "never",
-            Self::Probed => "probed",
-        }
-    }
-
     /// Whether it may be done again without finding out what became of it.
     pub const fn is_harmless(self) -> bool {
         matches!(self, Self::Safe | Self::Keyed)

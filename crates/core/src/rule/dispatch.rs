@@ -14,35 +14,23 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::rc::Rc;
 
-/// How urgent a job is; the more urgent starts first.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Urgency {
-    /// When there is room.
-    Low,
-    /// In turn.
-    #[default]
-    Normal,
-    /// Before normal work.
-    High,
-    /// Before all other work.
-    Urgent,
+crate::words! {
+    /// How urgent a job is; the more urgent starts first.
+    #[derive(Default, JsonSchema)]
+    pub enum Urgency("urgency") {
+        /// When there is room.
+        Low = "low",
+        /// In turn.
+        #[default]
+        Normal = "normal",
+        /// Before normal work.
+        High = "high",
+        /// Before all other work.
+        Urgent = "urgent",
+    }
 }
 
 impl Urgency {
-    /// All of them, the least urgent first.
-    pub const ALL: [Self; 4] = [Self::Low, Self::Normal, Self::High, Self::Urgent];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Low => "low",
-            Self::Normal => "normal",
-            Self::High => "high",
-            Self::Urgent => "urgent",
-        }
-    }
-
     /// 0 for low to 3 for urgent: the stored number.
     pub const fn rank(self) -> i16 {
         self as i16
@@ -51,12 +39,6 @@ impl Urgency {
     /// The urgency of a stored number; numbers outside 0..=3 fall to the nearer end.
     pub fn from_rank(rank: i16) -> Self {
         Self::ALL[usize::try_from(rank.clamp(0, 3)).unwrap_or(1)]
-    }
-}
-
-impl std::fmt::Display for Urgency {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.as_str())
     }
 }
 

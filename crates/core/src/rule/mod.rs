@@ -80,36 +80,17 @@ pub struct RuleDoc {
     pub knowingly: BTreeMap<String, String>,
 }
 
-/// How far a rule may go.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Stance {
-    /// Record what it would have done.
-    #[default]
-    Watch,
-    /// Propose jobs; a person launches them.
-    Propose,
-    /// Dispatch.
-    Act,
-}
-
-impl Stance {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Watch, Self::Propose, Self::Act];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Watch => "watch",
-            Self::Propose => "propose",
-            Self::Act => "act",
-        }
-    }
-}
-
-impl std::fmt::Display for Stance {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.as_str())
+crate::words! {
+    /// How far a rule may go.
+    #[derive(Default, JsonSchema)]
+    pub enum Stance("stance") {
+        /// Record what it would have done.
+        #[default]
+        Watch = "watch",
+        /// Propose jobs; a person launches them.
+        Propose = "propose",
+        /// Dispatch.
+        Act = "act",
     }
 }
 

@@ -3,11 +3,12 @@
 use super::{
     ApiError,
     caller::Caller,
-    query::{in_range, severities},
+    query::{in_range, known, severities},
 };
 use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, Page, Problem};
+use arvok_core::AlertState;
 use arvok_store::read;
 
 /// Alarms, newest first.
@@ -19,9 +20,7 @@ pub(super) async fn list(
     query: web::Query<AlarmFilter>,
 ) -> Result<web::Json<Page<AlarmItem>>, ApiError> {
     let filter = query.into_inner();
-    if let Some(state) = filter.state.as_deref().filter(|s| !matches!(*s, "raised" | "cleared")) {
-        return Err(ApiError::BadRequest(format!("state={state}: an alarm is raised or cleared")));
-    }
+    known("state", filter.state.as_deref(), [AlertState::Raised, AlertState::Cleared].map(AlertState::as_str))?;
     severities(filter.severity.as_deref())?;
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alarms(&node.db, filter).await?))

@@ -59,7 +59,7 @@ fn item(published: &Published, connection: &Connection, went: Went) -> Connectio
         failed: went.failed,
         median_ms: went.median,
         last_at: went.last_at,
-        last_state: went.last_ended.as_deref().and_then(CallState::parse),
+        last_state: went.last_ended.map(|ended| ended.0),
         last_message: went.last_message,
     }
 }
@@ -152,7 +152,7 @@ fn call_item(call: Model) -> CallItem {
         by: call.by,
         at: call.at,
         millis: call.millis.into(),
-        state: CallState::parse(&call.ended).unwrap_or(CallState::Unknown),
+        state: call.ended.0,
         message: call.message,
     }
 }

@@ -132,9 +132,9 @@ pub(super) async fn open_link(
 
 /// That a link is enough for a question: its author said so, and it stands.
 fn may_by_link(decision: &Decision) -> Result<(), ApiError> {
-    match DecisionState::parse(&decision.state) {
+    match decision.state.0 {
         _ if !decision.by_link => Err(ApiError::SignIn),
-        Some(DecisionState::Open) => Ok(()),
+        DecisionState::Open => Ok(()),
         _ => Err(ApiError::LinkUsed(decision.id)),
     }
 }
@@ -261,7 +261,7 @@ pub(super) fn item(d: Decision) -> DecisionItem {
         unanswered: d.unanswered,
         asked_at: d.asked_at,
         until: d.until,
-        state: DecisionState::parse(&d.state).unwrap_or(DecisionState::Withdrawn),
+        state: d.state.0,
         choice: d.choice,
         by: d.decided_by,
         how: d.how,

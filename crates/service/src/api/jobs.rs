@@ -5,7 +5,7 @@ use super::{
     caller::Caller,
     job_steps::{JobSteps, set_doing},
     launch,
-    query::in_range,
+    query::{in_range, known},
 };
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
@@ -38,14 +38,10 @@ pub(super) async fn list(
     query: web::Query<JobFilter>,
 ) -> Result<web::Json<Page<JobItem>>, ApiError> {
     let filter = query.into_inner();
-    if let Some(wrong) = filter.states().into_iter().find(|s| JobState::parse(s).is_none()) {
-        let known = JobState::ALL.map(JobState::as_str).join(", ");
-        return Err(ApiError::BadRequest(format!("state={wrong}: the states are {known}")));
+    for state in filter.states() {
+        known("state", Some(state), JobState::ALL.map(JobState::as_str))?;
     }
-    if let Some(effect) = filter.effect.as_deref().filter(|e| JobEffect::parse(e).is_none()) {
-        let known = JobEffect::ALL.map(JobEffect::as_str).join(", ");
-        return Err(ApiError::BadRequest(format!("effect={effect}: the effects are {known}")));
-    }
+    known("effect", filter.effect.as_deref(), JobEffect::ALL.map(JobEffect::as_str))?;
     in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.db, filter).await?;
     set_doing(&mut page.items);

@@ -1,6 +1,10 @@
 //! Proposals: what rules would do if a person agrees.
 
-use super::{ApiError, caller::Caller, query::in_range};
+use super::{
+    ApiError,
+    caller::Caller,
+    query::{in_range, known},
+};
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
 use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState, Role};
@@ -23,10 +27,7 @@ pub(super) async fn list(
     query: web::Query<ProposalFilter>,
 ) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
     let filter = query.into_inner();
-    if let Some(state) = filter.state.as_deref().filter(|s| ProposalState::parse(s).is_none()) {
-        let states = ProposalState::ALL.map(ProposalState::as_str).join(", ");
-        return Err(ApiError::BadRequest(format!("state={state}: the states are {states}")));
-    }
+    known("state", filter.state.as_deref(), ProposalState::ALL.map(ProposalState::as_str))?;
     in_range(filter.limit, [])?;
     Ok(web::Json(read::proposals(&node.db, filter).await?))
 }

@@ -3,7 +3,7 @@
 use super::{
     ApiError,
     caller::Caller,
-    query::in_range,
+    query::{in_range, known},
     rehearsal::{published_rule, rule_of_text},
 };
 use crate::{node::Node, why};
@@ -111,10 +111,7 @@ pub(super) async fn verdicts(
     query: web::Query<VerdictFilter>,
 ) -> Result<web::Json<Page<VerdictLine>>, ApiError> {
     let filter = query.into_inner();
-    if let Some(word) = filter.verdict.as_deref().filter(|w| Verdict::parse(w).is_none()) {
-        let known = Verdict::ALL.map(Verdict::as_str).join(", ");
-        return Err(ApiError::BadRequest(format!("verdict={word}: the verdicts are {known}")));
-    }
+    known("verdict", filter.verdict.as_deref(), Verdict::ALL.map(Verdict::as_str))?;
     in_range(filter.limit, [filter.since])?;
     Ok(web::Json(read::verdicts(&node.db, filter).await?))
 }

@@ -1,6 +1,10 @@
 //! Subscribers: how it stands with them, what became of their events, and the door at which an address agrees.
 
-use super::{ApiError, caller::Caller, query::in_range};
+use super::{
+    ApiError,
+    caller::Caller,
+    query::{in_range, known},
+};
 use crate::{
     clock,
     node::{Node, Published},
@@ -95,11 +99,8 @@ pub(super) async fn events(
 ) -> Result<web::Json<Page<OutgoingItem>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [])?;
-    let state = filter.state.as_deref().map(|word| {
-        let known = OutgoingState::ALL.map(OutgoingState::as_str).join(", ");
-        OutgoingState::parse(word).ok_or_else(|| ApiError::BadRequest(format!("state={word}: the states are {known}")))
-    });
-    let state = state.transpose()?.map(OutgoingState::as_str);
+    known("state", filter.state.as_deref(), OutgoingState::ALL.map(OutgoingState::as_str))?;
+    let state = filter.state.as_deref().and_then(OutgoingState::parse);
     shown(&node, &name).await?;
     let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
     let found = store::sent(&node.db, &name, state, filter.after, limit).await?;
@@ -111,7 +112,7 @@ pub(super) async fn events(
 
 fn outgoing(sent: Sent) -> OutgoingItem {
     let text = |pointer: &str| sent.event.pointer(pointer).and_then(Value::as_str).unwrap_or_default().to_owned();
-    let state = OutgoingState::parse(&sent.state).unwrap_or(OutgoingState::GivenUp);
+    let state = sent.state.0;
     OutgoingItem {
         number: sent.number,
         kind: text("/type"),

@@ -14,6 +14,7 @@ use crate::{
     metrics::{CallLabel, ConnectionLabel},
     node::{Node, Published, SecretScope},
 };
+use arvok_api::CallState;
 use arvok_connect::{Call, Called, Ended, Redactor, Way};
 use arvok_core::{
     Kind, Period,
@@ -154,11 +155,11 @@ async fn noted(
         Err(failure) => hide(Ended::unsent(failure), hidden),
     };
     let (ended, message) = match &called.called {
-        Ok(Called::Output(_)) => ("done", None),
-        Ok(Called::Later(_)) => ("later", None),
-        Err(Failure { end, message, .. }) => (end.as_str(), Some(message.clone())),
+        Ok(Called::Output(_)) => (CallState::Done, None),
+        Ok(Called::Later(_)) => (CallState::Later, None),
+        Err(Failure { end, message, .. }) => (CallState::from(*end), Some(message.clone())),
     };
-    let label = CallLabel { connection: via.clone(), ended };
+    let label = CallLabel { connection: via.clone(), ended: ended.as_str() };
     node.metrics.work.calls.get_or_create(&label).inc();
     let label = ConnectionLabel { connection: via.clone() };
     node.metrics.work.call_seconds.get_or_create(&label).observe(begun.elapsed().as_secs_f64());

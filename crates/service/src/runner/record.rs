@@ -4,6 +4,7 @@ use crate::{
     calls::{LONGEST_BODY, body_kept},
     node::Published,
 };
+use arvok_api::StepState;
 use arvok_core::{
     connector::ShownRequest,
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
@@ -56,14 +57,14 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
             }
             Effect::StepEnded { place, attempt, result } => {
                 let (state, output, error) = match result {
-                    StepResult::Done(output) => ("done", Some(output), None),
-                    StepResult::Failed(error) => ("failed", None, Some(error)),
-                    StepResult::Unsure(error) => ("unsure", None, Some(error)),
-                    StepResult::Stopped => ("stopped", None, None),
+                    StepResult::Done(output) => (StepState::Done, Some(output), None),
+                    StepResult::Failed(error) => (StepState::Failed, None, Some(error)),
+                    StepResult::Unsure(error) => (StepState::Unsure, None, Some(error)),
+                    StepResult::Stopped => (StepState::Stopped, None, None),
                     StepResult::Skipped => {
                         let attempt = number(attempt);
                         record.began.push(Began { place: place.clone(), attempt, give: Value::Null, request: None });
-                        ("skipped", None, None)
+                        (StepState::Skipped, None, None)
                     }
                 };
                 record.ended.push(Ended { place, attempt: number(attempt), state, output, error });

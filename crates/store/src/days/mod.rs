@@ -167,10 +167,10 @@ async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
         // nobody waiting; one made as a part would.
         tx.execute_unprepared(&format!(
             "DO $$ BEGIN
-                CREATE TABLE {alerts} (LIKE alerts INCLUDING DEFAULTS);
+                CREATE TABLE {alerts} (LIKE alerts INCLUDING DEFAULTS INCLUDING CONSTRAINTS);
                 CREATE UNIQUE INDEX {alerts}_id ON {alerts} (source, id);
                 ALTER TABLE alerts ATTACH PARTITION {alerts} FOR VALUES FROM ({from}) TO ({to});
-                CREATE TABLE {verdicts} (LIKE verdicts INCLUDING DEFAULTS);
+                CREATE TABLE {verdicts} (LIKE verdicts INCLUDING DEFAULTS INCLUDING CONSTRAINTS);
                 ALTER TABLE verdicts ATTACH PARTITION {verdicts} FOR VALUES FROM ({from}) TO ({to});
             EXCEPTION WHEN duplicate_table THEN END $$"
         ))

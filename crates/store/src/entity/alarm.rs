@@ -1,5 +1,7 @@
 //! The state that alerts raise and clear.
 
+use crate::stored::Stored;
+use arvok_core::AlertState;
 use sea_orm::entity::prelude::*;
 
 /// One alarm.
@@ -18,7 +20,7 @@ pub struct Model {
     /// 0 for indeterminate to 4 for critical.
     pub severity: i16,
     /// `raised` or `cleared`.
-    pub state: String,
+    pub state: Stored<AlertState>,
     /// Of the last alert.
     #[sea_orm(column_type = "Text")]
     pub summary: String,

@@ -1,5 +1,7 @@
 //! Tries of a job's steps.
 
+use crate::stored::Stored;
+use arvok_api::StepState;
 use sea_orm::entity::prelude::*;
 
 /// One try.
@@ -16,7 +18,7 @@ pub struct Model {
     #[sea_orm(primary_key, auto_increment = false)]
     pub attempt: i32,
     /// `running`, `done`, `failed`, `unsure`, `skipped`, `stopped`.
-    pub state: String,
+    pub state: Stored<StepState>,
     /// When it began.
     pub started_at: DateTimeUtc,
     /// When it ended.

@@ -1,5 +1,7 @@
 //! The last calls of connections.
 
+use crate::stored::Stored;
+use arvok_api::CallState;
 use chrono::{DateTime, Utc};
 use sea_orm::entity::prelude::*;
 
@@ -27,7 +29,7 @@ pub struct Model {
     /// How long it took, in milliseconds.
     pub millis: i32,
     /// How it ended.
-    pub ended: String,
+    pub ended: Stored<CallState>,
     /// What went wrong.
     pub message: Option<String>,
 }

@@ -1,5 +1,7 @@
 //! Jobs: a runbook at work on a target.
 
+use crate::stored::Stored;
+use arvok_core::job::{JobEffect, JobState};
 use sea_orm::entity::prelude::*;
 
 /// One job.
@@ -23,9 +25,9 @@ pub struct Model {
     /// Not started after this.
     pub deadline: Option<DateTimeUtc>,
     /// `queued`, `running`, ...
-    pub state: String,
+    pub state: Stored<JobState>,
     /// Whether it helped.
-    pub effect: Option<String>,
+    pub effect: Option<Stored<JobEffect>>,
     /// Why it did not succeed.
     #[sea_orm(column_type = "Text")]
     pub failure: Option<String>,

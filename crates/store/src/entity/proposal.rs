@@ -1,5 +1,7 @@
 //! What rules would do if a person agreed.
 
+use crate::stored::Stored;
+use arvok_api::ProposalState;
 use sea_orm::entity::prelude::*;
 
 /// One proposal.
@@ -34,7 +36,7 @@ pub struct Model {
     #[sea_orm(column_type = "Text")]
     pub reason: String,
     /// `open`, `launched`, `dismissed`, `withdrawn`, `faulty`.
-    pub state: String,
+    pub state: Stored<ProposalState>,
     /// When it was made.
     pub created_at: DateTimeUtc,
     /// When it was decided.

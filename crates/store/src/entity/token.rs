@@ -1,5 +1,7 @@
 //! Access tokens; only their hashes.
 
+use crate::stored::Stored;
+use arvok_api::Role;
 use sea_orm::entity::prelude::*;
 
 /// One token.
@@ -12,7 +14,7 @@ pub struct Model {
     /// What people call it; unique.
     pub name: String,
     /// What it allows.
-    pub role: String,
+    pub role: Stored<Role>,
     /// SHA-256 of the token.
     pub hash: Vec<u8>,
     /// When it was made.

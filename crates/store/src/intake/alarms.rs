@@ -198,10 +198,10 @@ pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(
     #[derive(serde::Deserialize)]
     struct Row {
         id: i64,
-        state: String,
+        state: AlertState,
     }
     let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3";
     let values = vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()];
     let row: Option<Row> = sql::maybe(db, sql, values).await?;
-    Ok(row.map_or((None, true), |r| (Some(AlarmId(r.id)), r.state != "raised")))
+    Ok(row.map_or((None, true), |r| (Some(AlarmId(r.id)), r.state != AlertState::Raised)))
 }

@@ -5,9 +5,10 @@ use crate::{
     StoreError,
     days::{self, Known, TURN},
     key_order, sql,
+    stored::Stored,
 };
 use arvok_core::{
-    Alert, Severity,
+    Alert, AlertState, Severity,
     text::{clean_json, cut},
 };
 use chrono::{DateTime, Utc};
@@ -111,7 +112,7 @@ struct Stands {
     seq: i64,
     kind: String,
     resource: String,
-    state: String,
+    state: Stored<AlertState>,
     severity: i16,
     value: Option<f64>,
     summary: String,
@@ -130,7 +131,7 @@ impl Stands {
         let parts = [
             ("kind", self.kind.clone(), came.kind.clone()),
             ("resource", self.resource.clone(), came.resource.to_string()),
-            ("state", self.state.clone(), came.state.as_str().to_owned()),
+            ("state", self.state.0.to_string(), came.state.to_string()),
             ("severity", told(Severity::from_rank(self.severity)), told(came.severity)),
             ("value", told_value(self.value), told_value(came.value)),
             ("summary", self.summary.clone(), came.summary.clone()),

@@ -9,8 +9,8 @@ use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
     record::{Holds, Record, Standing, write},
 };
-use crate::{StoreError, sql};
-use arvok_core::{AlarmId, AlertId, JobId, job::Progress};
+use crate::{StoreError, sql, stored::Stored};
+use arvok_core::{AlarmId, AlertId, JobId, job::JobState, job::Progress};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait};
 use std::{
@@ -91,7 +91,7 @@ pub struct Claimed {
 struct ClaimedRow {
     id: i64,
     claim: i64,
-    state: String,
+    state: Stored<JobState>,
     runbook: String,
     runbook_version: i32,
     inputs: serde_json::Value,
@@ -111,7 +111,7 @@ struct ClaimedRow {
 impl ClaimedRow {
     /// Whether nothing of it is known yet that its first record would not tell as well.
     fn is_fresh(&self) -> bool {
-        self.state == "queued" && !self.begun && self.word.is_none()
+        self.state.0 == JobState::Queued && !self.begun && self.word.is_none()
     }
 }
 
@@ -145,7 +145,7 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
     found = in_order_of_share(found, search.share);
     one_a_target(&mut found);
     found.truncate(several);
-    let counted = |row: &ClaimedRow| (row.state == "queued" && row.depth == 0).then(|| row.runbook.clone());
+    let counted = |row: &ClaimedRow| (row.state.0 == JobState::Queued && row.depth == 0).then(|| row.runbook.clone());
     as_many_as_may_be(&tx, &mut found, at_once, counted).await?;
     // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
     found.sort_by(|a, b| a.target.cmp(&b.target));

@@ -22,9 +22,11 @@ use crate::{
     audit::{Act, By},
     entity::alarm,
     sql,
+    stored::Stored,
 };
+use arvok_api::StepState;
 use arvok_core::{
-    AlarmId, AlertId, JobId, Severity,
+    AlarmId, AlertId, AlertState, JobId, Severity,
     alarm::Alarm,
     job::{JobState, Kept, Place, Resolution},
 };
@@ -300,7 +302,7 @@ pub async fn alarm_of(db: &impl ConnectionTrait, id: AlarmId) -> Result<Option<A
 
 fn as_it_stands(a: alarm::Model) -> Alarm {
     Alarm {
-        raised: a.state == "raised",
+        raised: a.state.0 == AlertState::Raised,
         severity: Severity::from_rank(a.severity),
         summary: a.summary,
         value: a.value,
@@ -344,7 +346,7 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<Kept, StoreErr
     #[derive(FromQueryResult)]
     struct Row {
         place: String,
-        state: String,
+        state: Stored<StepState>,
         output: Option<serde_json::Value>,
         list: Option<serde_json::Value>,
     }
@@ -357,7 +359,7 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<Kept, StoreErr
             kept.list(&place, items);
         }
         match row.output {
-            Some(output) if row.state == "done" && place.is_step() => kept.output(&place, output),
+            Some(output) if row.state.0 == StepState::Done && place.is_step() => kept.output(&place, output),
             _ => {}
         }
     }

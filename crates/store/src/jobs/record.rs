@@ -7,6 +7,7 @@ use super::{
     reason,
 };
 use crate::{StoreError, sql};
+use arvok_api::StepState;
 use arvok_core::{
     JobId,
     job::{Emitted, JobEffect, JobState, Listening, Place, Progress, Question, Summary},
@@ -77,8 +78,8 @@ pub struct Ended {
     pub place: Place,
     /// Which try, from one.
     pub attempt: i32,
-    /// `done`, `failed`, `unsure`, `skipped`, `stopped`.
-    pub state: &'static str,
+    /// How: never still under way.
+    pub state: StepState,
     /// What it gave.
     pub output: Option<serde_json::Value>,
     /// What went wrong.
@@ -266,7 +267,7 @@ impl Parts {
 fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
     let Record { summary, then, .. } = standing.record;
     let record = standing.record;
-    let furthered = record.ended.iter().any(|e| e.state == "done");
+    let furthered = record.ended.iter().any(|e| e.state == StepState::Done);
     let mut row = json!({
         "id": standing.id, "claim": standing.claim.0, "progress": serde_json::to_value(standing.progress)?,
         "furthered": furthered, "steps_done": summary.done, "steps": summary.total, "doing": reason(&summary.doing),
@@ -282,7 +283,7 @@ fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
             row["alarm_seen"] = json!(alarm.and_then(|seen| seen.changed_at));
         }
         Then::End { effect, failure, outputs, .. } => {
-            row["effect"] = json!(effect.map(JobEffect::as_str));
+            row["effect"] = json!(effect);
             row["failure"] = json!(failure);
             row["outputs"] = outputs.clone();
         }
@@ -290,12 +291,12 @@ fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
     Ok(row)
 }
 
-const fn state(then: &Then) -> &'static str {
+const fn state(then: &Then) -> JobState {
     match then {
-        Then::GoOn => "running",
-        Then::Wait { .. } => "waiting",
-        Then::Rest => "paused",
-        Then::End { state, .. } => state.as_str(),
+        Then::GoOn => JobState::Running,
+        Then::Wait { .. } => JobState::Waiting,
+        Then::Rest => JobState::Paused,
+        Then::End { state, .. } => *state,
     }
 }
 
@@ -309,7 +310,7 @@ fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>
     let mut ends: BTreeMap<(&str, i32), &Ended> = ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
     let begins: BTreeMap<(&str, i32), &Began> = began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
     let row = |(place, attempt): (&str, i32), end: Option<&Ended>| {
-        json!({ "job": standing.id, "place": place, "attempt": attempt, "state": end.map_or("running", |e| e.state),
+        json!({ "job": standing.id, "place": place, "attempt": attempt, "state": end.map_or(StepState::Running, |e| e.state),
             "finished_at": end.map(|_| now), "output": end.and_then(|e| e.output.as_ref()), "error": end.and_then(|e| e.error.as_ref()) })
     };
     let began = begins.into_iter().map(|(at, began)| {

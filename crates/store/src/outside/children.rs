@@ -4,6 +4,7 @@ use crate::{
     StoreError,
     jobs::{self, Word},
     sql,
+    stored::Stored,
 };
 use arvok_core::{
     JobId,
@@ -102,8 +103,8 @@ pub(super) async fn ends(
     #[derive(FromQueryResult)]
     struct Row {
         id: i64,
-        state: String,
-        effect: Option<String>,
+        state: Stored<JobState>,
+        effect: Option<Stored<JobEffect>>,
         failure: Option<String>,
         outputs: Option<Value>,
     }
@@ -115,8 +116,8 @@ pub(super) async fn ends(
         let (place, job) = children.iter().find(|(_, job)| job.0 == row.id)?.clone();
         let end = ChildEnd {
             job,
-            state: JobState::parse(&row.state)?,
-            effect: row.effect.as_deref().and_then(JobEffect::parse).unwrap_or(JobEffect::NotChecked),
+            state: row.state.0,
+            effect: row.effect.map_or(JobEffect::NotChecked, |effect| effect.0),
             failure: row.failure,
             outputs: row.outputs.unwrap_or(Value::Null),
         };

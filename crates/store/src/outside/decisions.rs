@@ -4,7 +4,9 @@ use crate::{
     StoreError,
     audit::{self, By},
     sql,
+    stored::Stored,
 };
+use arvok_api::DecisionState;
 use arvok_core::{
     JobId,
     job::{Decided, Place, What},
@@ -36,8 +38,8 @@ pub struct Decision {
     pub asked_at: DateTime<Utc>,
     /// Until when it stands.
     pub until: DateTime<Utc>,
-    /// `open`, `taken`, `silent`, `withdrawn`.
-    pub state: String,
+    /// What became of it.
+    pub state: Stored<DecisionState>,
     /// What was chosen.
     pub choice: Option<String>,
     /// By whom.
@@ -137,7 +139,7 @@ pub(super) async fn answers(
     #[derive(FromQueryResult)]
     struct Answer {
         place: String,
-        state: String,
+        state: Stored<DecisionState>,
         choice: Option<String>,
         decided_by: Option<String>,
         how: Option<String>,
@@ -150,8 +152,8 @@ pub(super) async fn answers(
         WHERE job_id = $1 AND place = ANY($2) AND state IN ('taken', 'silent') ORDER BY id";
     let found: Vec<Answer> = sql::typed(db, sql, vec![job.0.into(), places.into()]).await?;
     let what = |a: Answer| {
-        let what = match a.state.as_str() {
-            "taken" => What::Decided(Decided {
+        let what = match a.state.0 {
+            DecisionState::Taken => What::Decided(Decided {
                 choice: a.choice.unwrap_or_default(),
                 by: a.decided_by.unwrap_or_default(),
                 how: a.how.unwrap_or_default(),

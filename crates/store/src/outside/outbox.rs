@@ -3,7 +3,8 @@
 //! A row goes when its alert is recorded. Whoever dies between the two leaves it, and it enters again under the same
 //! id, by which it is known. One node lets them enter at a time, so that none is read by all.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, sql, stored::Stored};
+use arvok_core::{job::JobEffect, job::JobState};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use serde_json::{Map, Value, json};
@@ -65,8 +66,8 @@ struct ChangeRow {
     at: DateTime<Utc>,
     job_id: i64,
     word: String,
-    state: String,
-    effect: Option<String>,
+    state: Stored<JobState>,
+    effect: Option<Stored<JobEffect>>,
     failure: Option<String>,
     runbook: String,
     target: String,
@@ -80,12 +81,13 @@ struct ChangeRow {
 
 impl ChangeRow {
     fn told(self) -> Told {
-        let grave = ["failed", "expired", "refused", "unsure"].contains(&self.state.as_str());
+        let (state, effect) = (self.state.0, self.effect.map(|effect| effect.0));
+        let grave = matches!(state, JobState::Failed | JobState::Expired | JobState::Refused | JobState::Unsure);
         let labels = [
             ("job", Some(self.job_id.to_string())),
             ("runbook", Some(self.runbook.clone())),
             ("rule", self.rule.clone()),
-            ("effect", self.effect.clone()),
+            ("effect", effect.map(|effect| effect.to_string())),
             ("parent", self.parent.map(|parent| parent.to_string())),
         ];
         let labels: Map<String, Value> =
@@ -99,8 +101,8 @@ impl ChangeRow {
             "labels": labels,
             "body": {
                 "job": {
-                    "id": self.job_id, "runbook": self.runbook, "target": self.target, "state": self.state,
-                    "effect": self.effect, "failure": self.failure, "rule": self.rule, "launched_by": self.launched_by,
+                    "id": self.job_id, "runbook": self.runbook, "target": self.target, "state": state,
+                    "effect": effect, "failure": self.failure, "rule": self.rule, "launched_by": self.launched_by,
                     "parent": self.parent, "urgency": self.urgency,
                 },
                 "chain": self.chain.unwrap_or_else(|| json!([])),
@@ -113,9 +115,9 @@ impl ChangeRow {
 
     fn summary(&self) -> String {
         let what = format!("job {} ({}) {}", self.job_id, self.runbook, self.word);
-        let more = match (&self.failure, self.effect.as_deref()) {
+        let more = match (&self.failure, self.effect.map(|effect| effect.0)) {
             (Some(failure), _) if self.word != "started" => format!(": {failure}"),
-            (_, Some(effect @ ("confirmed" | "unconfirmed"))) => format!(", effect {effect}"),
+            (_, Some(effect @ (JobEffect::Confirmed | JobEffect::Unconfirmed))) => format!(", effect {effect}"),
             _ => String::new(),
         };
         (what + &more).chars().take(LONGEST_SUMMARY).collect()

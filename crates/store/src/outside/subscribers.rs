@@ -4,7 +4,8 @@
 //! whoever dies. Sending it is told of afterwards, so a subscriber may hear of it twice, under the same id.
 
 use super::outbox::Told;
-use crate::{StoreError, sql};
+use crate::{StoreError, sql, stored::Stored};
+use arvok_api::OutgoingState;
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 use serde_json::Value;
@@ -361,8 +362,8 @@ pub struct Sent {
     pub number: i64,
     /// The event as it is sent.
     pub event: Value,
-    /// `waiting`, `delivered`, `given-up`.
-    pub state: String,
+    /// What became of it.
+    pub state: Stored<OutgoingState>,
     /// Tries so far.
     pub tries: i32,
     /// When it is tried next.
@@ -379,13 +380,14 @@ pub struct Sent {
 pub async fn sent(
     db: &impl ConnectionTrait,
     name: &str,
-    state: Option<&str>,
+    state: Option<OutgoingState>,
     before: Option<i64>,
     limit: i64,
 ) -> Result<Vec<Sent>, StoreError> {
     let sql = "SELECT number, event, state, tries, next_at, status, failure, ended_at FROM outgoing
         WHERE subscriber = $1 AND ($2::text IS NULL OR state = $2) AND number < $3 ORDER BY number DESC LIMIT $4";
-    let values = vec![name.into(), state.into(), before.unwrap_or(i64::MAX).into(), limit.into()];
+    let values =
+        vec![name.into(), state.map(OutgoingState::as_str).into(), before.unwrap_or(i64::MAX).into(), limit.into()];
     sql::typed(db, sql, values).await
 }
 

@@ -8,10 +8,11 @@ use crate::{
         job,
     },
     sql,
+    stored::Stored,
 };
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page};
 use arvok_core::{
-    AlertState, Severity,
+    Severity,
     alert::SeverityRange,
     job::{JobEffect, JobState},
 };
@@ -29,9 +30,9 @@ use std::collections::HashMap;
 struct Newest {
     alarm_id: Option<i64>,
     id: i64,
-    state: String,
+    state: Stored<JobState>,
     runbook: String,
-    effect: Option<String>,
+    effect: Option<Stored<JobEffect>>,
 }
 
 /// The alarms of a search, each with its newest job.
@@ -68,9 +69,7 @@ async fn gathered(db: &DatabaseConnection, alarms: Vec<i64>) -> Result<Vec<Newes
 
 fn item(job: Option<Newest>, a: Model) -> AlarmItem {
     let (job, job_state, job_runbook, job_effect) = match job {
-        Some(j) => {
-            (Some(j.id), JobState::parse(&j.state), Some(j.runbook), j.effect.as_deref().and_then(JobEffect::parse))
-        }
+        Some(j) => (Some(j.id), Some(j.state.0), Some(j.runbook), j.effect.map(|effect| effect.0)),
         None => (None, None, None, None),
     };
     AlarmItem {
@@ -79,7 +78,7 @@ fn item(job: Option<Newest>, a: Model) -> AlarmItem {
         resource: a.resource,
         kind: a.kind,
         severity: Severity::from_rank(a.severity),
-        state: AlertState::parse(&a.state).unwrap_or(AlertState::Cleared),
+        state: a.state.0,
         summary: a.summary,
         value: a.value,
         count: a.count,

@@ -4,8 +4,9 @@ use super::page;
 use crate::{
     StoreError,
     entity::{attempt, job},
+    stored::Stored,
 };
-use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, SeenBy, StepState};
+use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, SeenBy};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -25,8 +26,8 @@ struct Line {
     runbook: String,
     runbook_version: i32,
     target: String,
-    state: String,
-    effect: Option<String>,
+    state: Stored<JobState>,
+    effect: Option<Stored<JobEffect>>,
     failure: Option<String>,
     urgency: i16,
     rule: Option<String>,
@@ -50,8 +51,8 @@ impl From<Line> for JobItem {
             runbook: j.runbook,
             runbook_version: j.runbook_version,
             target: j.target,
-            state: JobState::parse(&j.state).unwrap_or(JobState::Unsure),
-            effect: j.effect.as_deref().and_then(JobEffect::parse),
+            state: j.state.0,
+            effect: j.effect.map(|effect| effect.0),
             failure: j.failure,
             urgency: Urgency::from_rank(j.urgency),
             rule: j.rule,
@@ -156,7 +157,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
     let attempt = |a: attempt::Model| {
         let tried = Attempt {
             attempt: a.attempt,
-            state: StepState::parse(&a.state).unwrap_or(StepState::Unsure),
+            state: a.state.0,
             started_at: a.started_at,
             finished_at: a.finished_at,
             give: a.give,

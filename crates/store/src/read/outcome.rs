@@ -4,35 +4,36 @@
 use super::Conditions;
 use arvok_core::source::OWN;
 
-/// How far an alert of a sender came.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outcome {
-    /// Anything at all.
-    Distinct,
-    /// No rule concerns it.
-    Unmatched,
-    /// Some rule concerns it.
-    Matched,
-    /// Its rule only watches.
-    Watched,
-    /// It joined an episode.
-    Folded,
-    /// It was held back.
-    Held,
-    /// It led to a proposal.
-    Proposed,
-    /// It led to a job.
-    Dispatched,
-    /// Its job is not finished.
-    UnderWay,
-    /// Its job succeeded and proved nothing.
-    Unproved,
-    /// Its job ended badly, or nobody knows how.
-    Failed,
-    /// Its job was stopped by a person.
-    Cancelled,
-    /// The effect of its job was confirmed.
-    Confirmed,
+arvok_core::words! {
+    /// How far an alert of a sender came.
+    pub enum Outcome("outcome") {
+        /// Anything at all.
+        Distinct = "distinct",
+        /// No rule concerns it.
+        Unmatched = "unmatched",
+        /// Some rule concerns it.
+        Matched = "matched",
+        /// Its rule only watches.
+        Watched = "watched",
+        /// It joined an episode.
+        Folded = "folded",
+        /// It was held back.
+        Held = "held",
+        /// It led to a proposal.
+        Proposed = "proposed",
+        /// It led to a job.
+        Dispatched = "dispatched",
+        /// Its job is not finished.
+        UnderWay = "under-way",
+        /// Its job succeeded and proved nothing.
+        Unproved = "unproved",
+        /// Its job ended badly, or nobody knows how.
+        Failed = "failed",
+        /// Its job was stopped by a person.
+        Cancelled = "cancelled",
+        /// The effect of its job was confirmed.
+        Confirmed = "confirmed",
+    }
 }
 
 /// What became of a job `j`; one that is not there yet is under way.
@@ -42,47 +43,6 @@ pub(super) const OF_JOB: &str =
     WHEN j.effect = 'confirmed' THEN 'confirmed' ELSE 'unproved' END";
 
 impl Outcome {
-    /// All of them.
-    pub const ALL: [Self; 13] = [
-        Self::Distinct,
-        Self::Unmatched,
-        Self::Matched,
-        Self::Watched,
-        Self::Folded,
-        Self::Held,
-        Self::Proposed,
-        Self::Dispatched,
-        Self::UnderWay,
-        Self::Unproved,
-        Self::Failed,
-        Self::Cancelled,
-        Self::Confirmed,
-    ];
-
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Distinct => "distinct",
-            Self::Unmatched => "unmatched",
-            Self::Matched => "matched",
-            Self::Watched => "watched",
-            Self::Folded => "folded",
-            Self::Held => "held",
-            Self::Proposed => "proposed",
-            Self::Dispatched => "dispatched",
-            Self::UnderWay => "under-way",
-            Self::Unproved => "unproved",
-            Self::Failed => "failed",
-            Self::Cancelled => "cancelled",
-            Self::Confirmed => "confirmed",
-        }
-    }
-
-    /// The outcome named by a word.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|outcome| outcome.as_str() == text)
-    }
-
     /// How far that is, as `how_far` in the database counts it.
     const fn far(self) -> Option<i16> {
         match self {

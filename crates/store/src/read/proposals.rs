@@ -8,7 +8,7 @@ use crate::{
         Entity, Model,
     },
 };
-use arvok_api::{PAGE, Page, ProposalFilter, ProposalItem, ProposalState};
+use arvok_api::{PAGE, Page, ProposalFilter, ProposalItem};
 use arvok_core::rule::Urgency;
 use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait};
 
@@ -25,7 +25,7 @@ fn item(p: Model) -> ProposalItem {
         alert: p.alert_seq,
         alarm: p.alarm_id,
         reason: p.reason,
-        state: ProposalState::parse(&p.state).unwrap_or(ProposalState::Withdrawn),
+        state: p.state.0,
         created_at: p.created_at,
         decided_at: p.decided_at,
         decided_by: p.decided_by,

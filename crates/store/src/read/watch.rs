@@ -5,9 +5,10 @@ use crate::{
     StoreError,
     entity::{alarm, job, unreadable},
     sql,
+    stored::Stored,
 };
 use arvok_api::{AlarmItem, BrokenRule, JobItem, Narrowing, NeedsYou, ProposalFilter, ProposalItem};
-use arvok_core::job::JobState;
+use arvok_core::{job::JobEffect, job::JobState};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, EntityTrait, FromQueryResult, Order, PaginatorTrait, QueryFilter,
@@ -104,9 +105,9 @@ fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
         "NOT EXISTS (SELECT 1 FROM job j WHERE j.target = job.target AND j.runbook = job.runbook AND j.id > job.id
             AND j.parent IS NULL AND (j.effect = 'confirmed' OR {BADLY}))"
     );
-    let unsure = || State.eq("unsure");
-    let states = State.is_in(["failed", "refused", "expired", "unsure"]);
-    let troubled = Condition::any().add(states).add(Effect.eq("unconfirmed"));
+    let unsure = || State.eq(Stored(JobState::Unsure));
+    let states = State.is_in([JobState::Failed, JobState::Refused, JobState::Expired, JobState::Unsure].map(Stored));
+    let troubled = Condition::any().add(states).add(Effect.eq(Stored(JobEffect::Unconfirmed)));
     let badly = Condition::all().add(Parent.is_null()).add(SeenBy.is_null()).add(CreatedAt.gte(since));
     job::Entity::find()
         .filter(troubled)
@@ -136,7 +137,7 @@ async fn needs_you(db: &DatabaseConnection, since: DateTime<Utc>) -> Result<Vec<
 /// Jobs that are not over, the most urgent first.
 fn at_work() -> Select<job::Entity> {
     job::Entity::find()
-        .filter(job::Column::State.is_in(["queued", "running", "waiting"]))
+        .filter(job::Column::State.is_in([JobState::Queued, JobState::Running, JobState::Waiting].map(Stored)))
         .order_by_desc(job::Column::Urgency)
         .order_by_asc(job::Column::Id)
 }

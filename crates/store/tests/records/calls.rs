@@ -1,6 +1,7 @@
 //! Calls of connections: the last of each, how they went, and what is called back.
 
 use crate::kit::{Published, block, now, one, rows, rule, run};
+use arvok_api::CallState;
 use arvok_core::{JobId, job::Place};
 use arvok_store::{
     Limits,
@@ -11,7 +12,7 @@ use arvok_store::{
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
-fn call(connection: &str, minutes_ago: i64, ended: &'static str) -> NewCall {
+fn call(connection: &str, minutes_ago: i64, ended: CallState) -> NewCall {
     NewCall {
         connection: connection.into(),
         operation: "vm.inspect".into(),
@@ -19,7 +20,7 @@ fn call(connection: &str, minutes_ago: i64, ended: &'static str) -> NewCall {
         at: now() - TimeDelta::minutes(minutes_ago),
         millis: 10 * i32::try_from(minutes_ago).expect("a few"),
         ended,
-        message: (ended != "done").then(|| "no answer\0".to_owned()),
+        message: (ended != CallState::Done).then(|| "no answer\0".to_owned()),
     }
 }
 
@@ -28,18 +29,18 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
     let published = Published::with(&[]);
     block(async {
         let db = &published.db;
-        let by_hand = NewCall { caller: Caller::Person("pat".into()), ..call("yard", 90, "done") };
+        let by_hand = NewCall { caller: Caller::Person("pat".into()), ..call("yard", 90, CallState::Done) };
         let all = [
             by_hand,
-            call("yard", 3, "done"),
-            call("yard", 2, "unknown"),
-            call("yard", 1, "done"),
-            call("chat", 1, "done"),
+            call("yard", 3, CallState::Done),
+            call("yard", 2, CallState::Unknown),
+            call("yard", 1, CallState::Done),
+            call("chat", 1, CallState::Done),
         ];
         keep(db, &all).await.expect("keeps");
         keep(db, &[]).await.expect("nothing is kept");
         let found = last(db, "yard", None, 2).await.expect("reads");
-        assert_eq!(found.iter().map(|c| c.ended.as_str()).collect::<Vec<_>>(), ["done", "unknown"]);
+        assert_eq!(found.iter().map(|c| c.ended.0).collect::<Vec<_>>(), [CallState::Done, CallState::Unknown]);
         assert_eq!(found[1].message.as_deref(), Some("no answer\u{fffd}"));
         let before = last(db, "yard", Some(found[1].id), 9).await.expect("reads");
         assert_eq!(before.iter().map(|c| c.by.as_deref()).collect::<Vec<_>>(), [None, Some("pat")]);

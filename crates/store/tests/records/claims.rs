@@ -1,6 +1,7 @@
 //! Jobs and who holds them: no two nodes at once, and nobody for ever.
 
 use crate::kit::{Published, begin, block, find, now, one, record, rows, rule, run, seconds, take};
+use arvok_api::StepState;
 use arvok_core::{
     AlertState, JobId, ResourcePath, Severity,
     job::{Emitted, JobEffect, JobState, Kept, Place, Resolution},
@@ -211,7 +212,7 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
                 ended: vec![Ended {
                     place: place(step),
                     attempt: 1,
-                    state: "done",
+                    state: StepState::Done,
                     output: Some(json!([step])),
                     error: None,
                 }],
@@ -350,7 +351,7 @@ fn what_was_kept_of_the_steps_is_read_back() {
         let done = |place: &str, output: Value| Ended {
             place: Place::new(place),
             attempt: 1,
-            state: "done",
+            state: StepState::Done,
             output: Some(output),
             error: None,
         };
@@ -409,7 +410,8 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
         .await;
         run(db, "ALTER TABLE job ENABLE TRIGGER USER").await;
         // With what is known of the table, with nothing, and with what was known when nothing was queued.
-        let empty = "UPDATE job SET state = 'held back' WHERE state = 'queued'; ANALYZE job;
+        let empty = "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP CONSTRAINT job_change_state_word;
+            UPDATE job SET state = 'held back' WHERE state = 'queued'; ANALYZE job;
             UPDATE job SET state = 'queued' WHERE state = 'held back'";
         for known in ["ANALYZE job", "DELETE FROM pg_statistic WHERE starelid = 'job'::regclass", empty] {
             run(db, known).await;
@@ -472,8 +474,13 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         let Claimed { jobs, .. } = find(db, "a", 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
         let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
-        let done =
-            |output| Ended { place: Place::new("look"), attempt: 1, state: "done", output: Some(output), error: None };
+        let done = |output| Ended {
+            place: Place::new("look"),
+            attempt: 1,
+            state: StepState::Done,
+            output: Some(output),
+            error: None,
+        };
         let emitted = Emitted {
             place: Place::new("say"),
             id: "said".into(),
@@ -714,7 +721,7 @@ fn what_is_not_as_it_was_found_does_not_begin() {
         assert_eq!(found.jobs.len(), 4);
         run(
             db,
-            "UPDATE job SET state = 'stopped', finished_at = now() WHERE id = 1;
+            "UPDATE job SET state = 'cancelled', finished_at = now() WHERE id = 1;
             UPDATE job SET state = 'paused' WHERE id = 5",
         )
         .await;
@@ -831,7 +838,8 @@ fn what_a_try_is_answered_is_kept_whether_it_ends_with_it_or_goes_on() {
         record(db, &job, &later).await.expect("records");
         let stands = "SELECT jsonb_build_array(state, answer, output, error, finished_at IS NULL) AS x FROM attempt";
         assert_eq!(one(db, stands).await, json!(["running", { "status": 202 }, null, null, true]));
-        let ended = Ended { place: place(), attempt: 1, state: "failed", output: None, error: Some("busy".into()) };
+        let ended =
+            Ended { place: place(), attempt: 1, state: StepState::Failed, output: None, error: Some("busy".into()) };
         let fails = Record {
             ended: vec![ended],
             answered: vec![answered(json!({ "status": 503, "body": "b\0sy" }))],

@@ -13,3 +13,4 @@ mod replay;
 mod subscribers;
 mod upgrade;
 mod upkeep;
+mod words;

@@ -24,23 +24,14 @@ pub(super) struct FinishDoc {
     pub because: Option<String>,
 }
 
-/// How a job is ended by a step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Outcome {
-    /// All that was to be done is done.
-    Succeeded,
-    /// It could not be done.
-    Failed,
-}
-
-impl Outcome {
-    /// The word used in every format.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Succeeded => "succeeded",
-            Self::Failed => "failed",
-        }
+crate::words! {
+    /// How a job is ended by a step.
+    #[derive(JsonSchema)]
+    pub enum Outcome("outcome") {
+        /// All that was to be done is done.
+        Succeeded = "succeeded",
+        /// It could not be done.
+        Failed = "failed",
     }
 }
 

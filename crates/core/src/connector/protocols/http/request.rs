@@ -38,32 +38,20 @@ pub struct RequestDoc {
     pub text: Option<String>,
 }
 
-/// Methods of HTTP (RFC 9110, section 9).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "UPPERCASE")]
-pub enum Method {
-    /// GET
-    Get,
-    /// POST
-    Post,
-    /// PUT
-    Put,
-    /// PATCH
-    Patch,
-    /// DELETE
-    Delete,
-}
-
-impl Method {
-    /// The word of the protocol.
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Get => "GET",
-            Self::Post => "POST",
-            Self::Put => "PUT",
-            Self::Patch => "PATCH",
-            Self::Delete => "DELETE",
-        }
+crate::words! {
+    /// Methods of HTTP (RFC 9110, section 9).
+    #[derive(JsonSchema)]
+    pub enum Method("method") {
+        /// GET
+        Get = "GET",
+        /// POST
+        Post = "POST",
+        /// PUT
+        Put = "PUT",
+        /// PATCH
+        Patch = "PATCH",
+        /// DELETE
+        Delete = "DELETE",
     }
 }
 

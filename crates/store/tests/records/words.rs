@@ -1,0 +1,139 @@
+//! Words in rows: the database holds those of the enums and no other, and statements compare with those alone.
+
+use crate::kit::{Published, block, rows, rule, run};
+use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, Role, StepState};
+use arvok_core::{
+    AlertState, JobId, Verdict,
+    job::{JobEffect, JobState},
+    words::Words,
+};
+use arvok_store::{jobs, read};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::{Path, PathBuf},
+};
+
+fn words<T: Words>() -> BTreeSet<String> {
+    T::ALL.iter().map(|word| word.as_str().to_owned()).collect()
+}
+
+/// The columns that hold words, each with the list of them.
+fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
+    [
+        ("alerts.state", words::<AlertState>()),
+        ("verdicts.verdict", words::<Verdict>()),
+        ("alarm.state", words::<AlertState>()),
+        ("job.state", words::<JobState>()),
+        ("job.effect", words::<JobEffect>()),
+        ("job_change.state", words::<JobState>()),
+        ("attempt.state", words::<StepState>()),
+        ("proposal.state", words::<ProposalState>()),
+        ("decision.state", words::<DecisionState>()),
+        ("outgoing.state", words::<OutgoingState>()),
+        ("call.ended", words::<CallState>()),
+        ("token.role", words::<Role>()),
+    ]
+    .into()
+}
+
+/// The texts between single quotes.
+fn quoted(text: &str) -> BTreeSet<String> {
+    text.split('\'').skip(1).step_by(2).map(str::to_owned).collect()
+}
+
+#[test]
+fn columns_of_words_hold_those_of_the_enums_and_no_other() {
+    let published = Published::with(&[]);
+    block(async {
+        let sql = "SELECT r.relname || '.' || a.attname AS name, pg_get_constraintdef(c.oid) AS text
+            FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid
+            JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = c.conkey[1]
+            WHERE c.conname LIKE '%_word' AND r.relname !~ '[0-9]$' ORDER BY 1";
+        let found = rows(&published.db, sql).await;
+        let text = |row: &serde_json::Value, key: &str| row[key].as_str().expect("a text").to_owned();
+        let held: BTreeMap<String, BTreeSet<String>> =
+            found.iter().map(|row| (text(row, "name"), quoted(&text(row, "text")))).collect();
+        let wanted = columns().into_iter().map(|(name, words)| (name.to_owned(), words)).collect();
+        assert_eq!(held, wanted);
+        // The tables of single days have them as well.
+        let sql = "SELECT count(*) AS n FROM pg_constraint WHERE conname = 'alerts_state_word' AND NOT conislocal";
+        assert_ne!(rows(&published.db, sql).await[0]["n"], 0);
+    });
+}
+
+#[test]
+fn a_word_that_this_build_does_not_know_is_an_error_that_says_so() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        run(db, "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP CONSTRAINT job_change_state_word;
+            UPDATE job SET state = 'dreaming' WHERE id = 1").await;
+        let wrong = read::job(db, 1).await.expect_err("it cannot be read").to_string();
+        assert!(wrong.contains("`dreaming` is no job state that this build knows"), "{wrong}");
+        assert!(read::job(db, 2).await.expect("reads").is_some(), "the other can");
+        // It is in nobody's way: whoever claims passes over it.
+        let claimed = jobs::claim(db, jobs::Search { node: "a", several: 9, ..jobs::Search::default() }).await;
+        assert_eq!(claimed.expect("finds").jobs.iter().map(|job| job.id).collect::<Vec<_>>(), [JobId(2)]);
+    });
+}
+
+/// All files below a folder with one of these endings.
+fn files(below: &Path, endings: &[&str], found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(below).expect("a folder") {
+        let path = entry.expect("an entry").path();
+        if path.is_dir() {
+            files(&path, endings, found);
+        } else if path.extension().is_some_and(|e| endings.iter().any(|ending| e == *ending)) {
+            found.push(path);
+        }
+    }
+}
+
+/// What a text compares columns of words with: `state = 'x'`, `state <> 'x'`, `state IN ('x', 'y')`, by the column's name.
+fn compared(text: &str) -> Vec<(&'static str, String)> {
+    let mut all = Vec::new();
+    for column in ["state", "effect", "verdict", "ended", "role"] {
+        for (at, _) in text.match_indices(column) {
+            let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+            if text[..at].chars().next_back().is_some_and(is_word) {
+                continue;
+            }
+            let behind = text[at + column.len()..].trim_start();
+            let behind = behind.strip_prefix("NOT ").unwrap_or(behind);
+            let one = behind.strip_prefix("= '").or_else(|| behind.strip_prefix("<> '"));
+            match (one, behind.strip_prefix("IN (")) {
+                (Some(one), _) => all.extend(one.split('\'').next().map(|word| (column, word.to_owned()))),
+                (_, Some(list)) => {
+                    let list = list.split(')').next().unwrap_or_default();
+                    all.extend(quoted(list).into_iter().map(|word| (column, word)));
+                }
+                _ => {}
+            }
+        }
+    }
+    all
+}
+
+#[test]
+fn statements_compare_with_words_of_the_enums_alone() {
+    let store = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut all = Vec::new();
+    files(&store.join("src"), &["rs"], &mut all);
+    files(&store.join("sql"), &["sql"], &mut all);
+    let mut known: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
+    for (name, words) in columns() {
+        known.entry(name.split('.').nth(1).expect("a column")).or_default().extend(words);
+    }
+    let mut seen = 0;
+    for file in all {
+        for (column, word) in compared(&std::fs::read_to_string(&file).expect("a file")) {
+            if !word.starts_with(|c: char| c.is_ascii_lowercase()) {
+                continue; // A variable of the same name.
+            }
+            seen += 1;
+            assert!(known[column].contains(&word), "{}: `{column}` is never `{word}`", file.display());
+        }
+    }
+    assert!(seen > 100, "{seen}");
+}
