@@ -1,23 +1,5 @@
 -- Jobs: what follows when they are made, change, end and go.
 
--- Fills in what a job has when it is made, where intake says nothing of it: it makes jobs as records with all columns.
-CREATE OR REPLACE FUNCTION job_filled() RETURNS trigger
-    LANGUAGE plpgsql AS $$
-BEGIN
-    NEW.begun := coalesce(NEW.begun, false);
-    NEW.steps_done := coalesce(NEW.steps_done, 0);
-    NEW.steps := coalesce(NEW.steps, 0);
-    NEW.doing := coalesce(NEW.doing, '');
-    NEW.waits_for_alarm := coalesce(NEW.waits_for_alarm, false);
-    NEW.word_number := coalesce(NEW.word_number, 0);
-    NEW.claims := coalesce(NEW.claims, 0);
-    NEW.posts := coalesce(NEW.posts, 0);
-    NEW.outside := coalesce(NEW.outside, false);
-    NEW.depth := coalesce(NEW.depth, 0);
-    NEW.holds := coalesce(NEW.holds, true);
-    RETURN NEW;
-END $$;
-
 -- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all jobs of a statement.
 CREATE OR REPLACE FUNCTION jobs_made() RETURNS trigger
     LANGUAGE plpgsql AS $$

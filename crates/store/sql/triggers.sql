@@ -13,8 +13,6 @@ CREATE OR REPLACE TRIGGER decision_decided AFTER UPDATE OF state ON decision
     FOR EACH ROW WHEN (old.state IS DISTINCT FROM new.state) EXECUTE FUNCTION decision_told();
 CREATE OR REPLACE TRIGGER definition_changed AFTER INSERT OR DELETE OR UPDATE ON definition
     FOR EACH STATEMENT EXECUTE FUNCTION catalog_changed();
-CREATE OR REPLACE TRIGGER job_filled BEFORE INSERT ON job
-    FOR EACH ROW EXECUTE FUNCTION job_filled();
 CREATE OR REPLACE TRIGGER jobs_changed AFTER UPDATE ON job
     REFERENCING OLD TABLE AS before NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION jobs_changed();
 CREATE OR REPLACE TRIGGER jobs_gone AFTER DELETE ON job
@@ -29,3 +27,8 @@ CREATE OR REPLACE TRIGGER verdict_changed AFTER UPDATE ON verdicts
     REFERENCING OLD TABLE AS former NEW TABLE AS given FOR EACH STATEMENT EXECUTE FUNCTION verdicts_changed();
 CREATE OR REPLACE TRIGGER verdict_given AFTER INSERT ON verdicts
     REFERENCING NEW TABLE AS given FOR EACH STATEMENT EXECUTE FUNCTION verdicts_given();
+
+-- What earlier revisions made, and this one does not.
+DROP TRIGGER IF EXISTS job_filled ON job;
+DROP FUNCTION IF EXISTS job_filled();
+DROP FUNCTION IF EXISTS jobs_due(bigint[], text[], int[], int);

@@ -4,17 +4,13 @@ use crate::{
     StoreError,
     audit::{self, By},
     entity::job,
+    jobs::new::{self, Beginning, INHERITED, Inherited, NewJob, Origin},
     sql,
-    stored::Stored,
 };
-use arvok_core::{
-    AlarmId, JobId,
-    job::{JobState, Progress},
-    rule::Urgency,
-};
+use arvok_core::{AlarmId, AlertId, JobId, job::Progress, rule::Urgency};
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, Set, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, TransactionTrait,
 };
 use serde_json::Value;
 
@@ -68,44 +64,38 @@ pub async fn alarm_of_alert(db: &impl ConnectionTrait, alert: i64) -> Result<Opt
 
 /// Makes a job, unless the same was launched before.
 pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<Utc>) -> Result<Launched, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Number {
-        n: i64,
-    }
     if let Some(before) = known(db, &launch).await? {
         return Ok(before);
     }
-    let number: Vec<Number> = sql::typed(db, "SELECT nextval('job_number') AS n", vec![]).await?;
-    let id = number.first().map_or(0, |n| n.n);
     let alarm = match launch.alert {
         Some(alert) => alarm_of_alert(db, alert).await?,
         None => None,
     };
-    let row = job::ActiveModel {
-        id: Set(id),
-        runbook: Set(launch.runbook.to_owned()),
-        runbook_version: Set(launch.version),
-        inputs: Set(launch.inputs.clone()),
-        target: Set(launch.target.clone()),
-        urgency: Set(launch.urgency.rank()),
-        deadline: Set(launch.deadline),
-        state: Set(Stored(JobState::Queued)),
-        alert_seq: Set(launch.alert),
-        alarm_id: Set(alarm.map(|a| a.0)),
-        progress: Set(serde_json::to_value(Progress::default())?),
-        created_at: Set(now),
-        reason: Set(Some(launch.reason.clone())),
-        launched_by: Set(Some(launch.by.to_owned())),
-        launch_key: Set(launch.key.map(str::to_owned)),
-        ..Default::default()
+    let job = NewJob {
+        id: None,
+        runbook: launch.runbook.to_owned(),
+        version: launch.version,
+        inputs: launch.inputs.clone(),
+        target: launch.target.clone(),
+        urgency: launch.urgency.rank(),
+        deadline: launch.deadline,
+        refused: None,
+        origin: Origin { person: Some(launch.by.to_owned()), key: launch.key.map(str::to_owned), ..Origin::default() },
+        alert: launch.alert.map(AlertId),
+        alarm,
+        chain: Value::Null,
+        reason: launch.reason.clone(),
+        at: now,
+        beginning: Beginning::Fresh,
     };
     let tx = db.begin().await?;
-    match job::Entity::insert(row).exec_without_returning(&tx).await.map_err(StoreError::from) {
-        Ok(_) => {
-            let name = audit::job_name(JobId(id));
+    match new::make(&tx, job).await {
+        Ok(made) => {
+            let id = made.ok_or(StoreError::Contended("the numbers of jobs"))?;
+            let name = audit::job_name(id);
             audit::record(&tx, By::Token(launch.by), "job.launched", &name, &launch.reason).await?;
             tx.commit().await?;
-            Ok(Launched::New(JobId(id)))
+            Ok(Launched::New(id))
         }
         Err(e) => {
             tx.rollback().await?;
@@ -148,45 +138,45 @@ pub async fn go_on(
     }
     let tx = db.begin().await?;
     // Of two who ask at once the second finds what the first has made.
-    let lock = "SELECT id FROM job WHERE id = $1 FOR UPDATE";
-    let old: Vec<Made> = sql::typed(&tx, lock, vec![go_on.of.0.into()]).await?;
-    if old.is_empty() {
-        return Ok(None);
-    }
+    let lock = format!("SELECT {INHERITED} FROM job WHERE id = $1 FOR UPDATE");
+    let old: Vec<Inherited> = sql::typed(&tx, &lock, vec![go_on.of.0.into()]).await?;
+    let Some(old) = old.into_iter().next() else { return Ok(None) };
     let under_way = "SELECT n.id FROM job o JOIN job n ON n.id = o.goes_on_as
         WHERE o.id = $1 AND n.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
     let other: Vec<Made> = sql::typed(&tx, under_way, vec![go_on.of.0.into()]).await?;
     if let Some(other) = other.first() {
         return Ok(Some(Launched::Known(JobId(other.id))));
     }
-    // It has begun already: whoever takes it up reads what its steps gave.
-    let sql = "WITH made AS (INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, rule, rule_version,
-                alert_seq, alarm_id, chain, progress, begun, created_at, launched_by, reason)
-            SELECT nextval('job_number'), runbook, $2, inputs, target, urgency, 'queued', NULL, NULL, alert_seq, alarm_id, chain,
-                $3, true, $4, $5, $6 FROM job WHERE id = $1 RETURNING id),
-        taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, finished_at, give, request, answer, output, error, saw)
-            SELECT m.id, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request, a.answer, a.output, a.error, a.saw
-            FROM made m CROSS JOIN (SELECT DISTINCT ON (place) * FROM attempt WHERE job_id = $1
-                AND split_part(split_part(place, '.', 1), '[', 1) = ANY($7) ORDER BY place, attempt DESC) a
-            RETURNING 1),
-        told AS (UPDATE job SET goes_on_as = (SELECT id FROM made) WHERE id = $1)
-        SELECT id FROM made";
-    let values = vec![
-        go_on.of.0.into(),
-        go_on.version.into(),
-        serde_json::to_value(go_on.progress)?.into(),
-        now.into(),
-        go_on.by.into(),
-        go_on.reason.as_str().into(),
-        go_on.stand.into(),
-    ];
-    let made: Vec<Made> = sql::typed(&tx, sql, values).await?;
-    if let Some(made) = made.first() {
-        audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(JobId(made.id)), &go_on.reason)
-            .await?;
-    }
+    let job = NewJob {
+        id: None,
+        runbook: old.runbook,
+        version: go_on.version,
+        inputs: old.inputs,
+        target: old.target,
+        urgency: old.urgency,
+        deadline: None,
+        refused: None,
+        origin: Origin { person: Some(go_on.by.to_owned()), ..Origin::default() },
+        alert: old.alert_seq.map(AlertId),
+        alarm: old.alarm_id.map(AlarmId),
+        chain: old.chain.unwrap_or_default(),
+        reason: go_on.reason.clone(),
+        at: now,
+        // It has begun already: whoever takes it up reads what its steps gave.
+        beginning: Beginning::From(Box::new(go_on.progress.clone())),
+    };
+    let id = new::make(&tx, job).await?.ok_or(StoreError::Contended("the numbers of jobs"))?;
+    let sql = "WITH taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, finished_at, give, request, answer,
+                output, error, saw)
+            SELECT $2, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request, a.answer, a.output, a.error, a.saw
+            FROM (SELECT DISTINCT ON (place) * FROM attempt WHERE job_id = $1
+                AND split_part(split_part(place, '.', 1), '[', 1) = ANY($3) ORDER BY place, attempt DESC) a
+            RETURNING 1)
+        UPDATE job SET goes_on_as = $2 WHERE id = $1";
+    sql::run(&tx, sql, vec![go_on.of.0.into(), id.0.into(), go_on.stand.into()]).await?;
+    audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(id), &go_on.reason).await?;
     tx.commit().await?;
-    Ok(made.first().map(|m| Launched::New(JobId(m.id))))
+    Ok(Some(Launched::New(id)))
 }
 
 async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<Launched>, StoreError> {

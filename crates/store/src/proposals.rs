@@ -4,14 +4,17 @@
 use crate::{
     StoreError,
     audit::{self, By},
-    entity::{job, proposal, tally},
+    entity::{proposal, tally},
+    jobs::new,
+    jobs::new::Beginning,
+    jobs::new::NewJob,
+    jobs::new::Origin,
     sql::Script,
     stored::Stored,
 };
 use arvok_api::ProposalState;
 use arvok_core::{
-    JobId,
-    job::{JobState, Progress},
+    AlarmId, AlertId, JobId,
     settle::{Decision, Tally},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -48,33 +51,32 @@ pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) ->
         return Ok(false);
     }
     if let Some(proposal) = proposal::Entity::find_by_id(id.0).one(&tx).await? {
-        job::Entity::insert(queued(proposal, decided)?).exec_without_returning(&tx).await?;
+        new::make(&tx, queued(proposal, decided)).await?;
     }
     tx.commit().await?;
     Ok(true)
 }
 
 /// The job that a proposal becomes.
-fn queued(p: proposal::Model, decided: Decided<'_>) -> Result<job::ActiveModel, StoreError> {
+fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
     let otherwise = decided.otherwise().map_or_else(String::new, |otherwise| format!(" {otherwise}"));
-    Ok(job::ActiveModel {
-        id: Set(p.id),
-        runbook: Set(p.runbook),
-        runbook_version: Set(p.runbook_version),
-        inputs: Set(decided.instead.map_or(p.inputs, |(inputs, _)| inputs.clone())),
-        target: Set(p.target),
-        urgency: Set(p.urgency),
-        deadline: Set(p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms))),
-        state: Set(Stored(JobState::Queued)),
-        rule: Set(Some(p.rule)),
-        rule_version: Set(Some(p.rule_version)),
-        alert_seq: Set(p.alert_seq),
-        alarm_id: Set(p.alarm_id),
-        progress: Set(serde_json::to_value(Progress::default())?),
-        created_at: Set(decided.at),
-        reason: Set(Some(format!("{}; launched by {}{otherwise}", p.reason, decided.by))),
-        ..Default::default()
-    })
+    NewJob {
+        id: Some(JobId(p.id)),
+        runbook: p.runbook,
+        version: p.runbook_version,
+        inputs: decided.instead.map_or(p.inputs, |(inputs, _)| inputs.clone()),
+        target: p.target,
+        urgency: p.urgency,
+        deadline: p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms)),
+        refused: None,
+        origin: Origin { rule: Some((p.rule, p.rule_version)), ..Origin::default() },
+        alert: p.alert_seq.map(AlertId),
+        alarm: p.alarm_id.map(AlarmId),
+        chain: Value::Null,
+        reason: format!("{}; launched by {}{otherwise}", p.reason, decided.by),
+        at: decided.at,
+        beginning: Beginning::Fresh,
+    }
 }
 
 /// Dismisses an open proposal; false if it is not open any more.

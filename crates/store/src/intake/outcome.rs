@@ -4,10 +4,10 @@ use super::{
     memories::Memories,
     undecided::{Fresh, Undecided},
 };
-use crate::{StoreError, days, sql::Script};
+use crate::{StoreError, days, jobs::new, jobs::new::Beginning, jobs::new::NewJob, jobs::new::Origin, sql::Script};
+use arvok_api::ProposalState;
 use arvok_core::{
     AlarmId, Alert, AlertId, Catalog, JobId, Verdict,
-    job::JobState,
     rule::{Dispatch, Rule, Stance, TallyView},
     runbook::Runbook,
     settle::{Effect, Fire},
@@ -126,13 +126,22 @@ impl<'a> Outcome<'a> {
 
     /// Writes memories, verdicts, jobs and proposals.
     pub fn write(self, script: &mut Script, batch: &Undecided<'_>) -> Result<Made, StoreError> {
-        let rows: Vec<(Stance, Value)> = self.fires.iter().flat_map(|f| self.rows(f, batch)).collect();
+        let (mut jobs, mut proposals) = (Vec::new(), Vec::new());
+        for firing in &self.fires {
+            for job in self.dispatched(firing, batch) {
+                match firing.fire.stance {
+                    Stance::Propose => proposals.push(proposal(job, firing)),
+                    _ => jobs.push(job),
+                }
+            }
+        }
         self.write_verdicts(script);
-        let (jobs, mut proposals): (Vec<_>, Vec<_>) = rows.into_iter().partition(|(stance, _)| *stance == Stance::Act);
-        let numbers = |rows: &[(Stance, Value)]| rows.iter().filter_map(|(_, r)| r["id"].as_i64()).collect::<Vec<_>>();
-        let mut made = Made { jobs: numbers(&jobs), proposals: numbers(&proposals) };
+        let mut made = Made {
+            jobs: jobs.iter().filter_map(|job| job.id).map(|id| id.0).collect(),
+            proposals: proposals.iter().filter_map(|row| row["id"].as_i64()).collect(),
+        };
         // What is proposed and withdrawn within one batch is written as it ended.
-        for (_, row) in &mut proposals {
+        for row in &mut proposals {
             if let Some((_, why)) = self.withdrawn.iter().find(|(first, _)| row["first_id"] == first.0) {
                 row["state"] = "withdrawn".into();
                 row["note"] = (*why).into();
@@ -140,8 +149,11 @@ impl<'a> Outcome<'a> {
             }
         }
         self.write_gathered(script);
-        insert(script, "job", jobs);
-        insert(script, "proposal", proposals);
+        if !jobs.is_empty() {
+            let (text, values) = new::making(jobs)?;
+            script.add(&text, values);
+        }
+        insert_proposals(script, proposals);
         if !self.withdrawn.is_empty() {
             let (gone, notes): (Vec<i64>, Vec<String>) =
                 self.withdrawn.iter().map(|(id, why)| (id.0, (*why).to_owned())).unzip();
@@ -215,85 +227,50 @@ impl<'a> Outcome<'a> {
         }
     }
 
-    /// The rows of a dispatch, one for each entry that applies.
-    fn rows(&self, firing: &Firing<'_>, batch: &Undecided<'_>) -> Vec<(Stance, Value)> {
-        let Firing { rule, version, at, fire } = firing;
+    /// The jobs of a dispatch, one for each entry that applies.
+    fn dispatched(&self, firing: &Firing<'_>, batch: &Undecided<'_>) -> Vec<NewJob> {
+        let Firing { rule, at, fire, .. } = firing;
         let find = |id: &AlertId| batch.alert(*id).or_else(|| self.earlier.get(id));
         let silent = fire.tallies.first().filter(|_| fire.alerts.is_empty()).and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
-        let Some(first) = gathered.first().copied() else { return self.forgotten(firing) };
+        let Some(first) = gathered.first().copied() else { return forgotten(firing) };
         let alert = fire.alerts.first().copied();
         let alarm = alert.and_then(|alert| self.alarms.get(&alert).copied());
         let heavy = alert.and_then(|first| self.heavy.get(&(rule.name.clone(), first)));
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
-        let row = |(entry, id): (&Dispatch, &JobId)| {
-            let mut prepared = self.prepared(entry, first, &view);
+        let job = |(entry, id): (&Dispatch, &JobId)| {
+            let (version, mut prepared) = self.prepared(entry, first, &view);
             if let (Some(bytes), true) = (heavy, entry.reads_gathered_bodies()) {
-                prepared.1 = Err(format!(
+                prepared = Err(format!(
                     "the payloads of its {} alerts have {} KiB, more than inputs may read of a gathering; let them read fields, or \
                     gather less with `at_most`",
                     fire.alerts.len(),
                     bytes / 1024
                 ));
             }
+            let refused = prepared.as_ref().err().cloned();
+            let (inputs, target) = prepared.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
             // Where it cannot be worked out, the job is refused for that.
             let deadline = entry.deadline(first, &view).ok().flatten();
-            let (runbook_version, refused) = (prepared.0, prepared.1.as_ref().err().cloned());
-            let (inputs, target) = prepared.1.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
-            let mut row = json!({
-                "id": id, "runbook": entry.runbook, "runbook_version": runbook_version, "inputs": inputs,
-                "target": target, "urgency": entry.urgency.rank(), "rule": rule.name, "rule_version": version,
-                "alert_seq": alert, "alarm_id": alarm, "reason": fire.reason.to_string(), "created_at": at,
-                "chain": source::chain_of_job(first, &rule.name),
-            });
-            if fire.stance == Stance::Propose {
-                row["state"] = if refused.is_some() { "faulty" } else { "open" }.into();
-                row["note"] = refused.into();
-                row["first_id"] = json!(fire.jobs.first());
-                row["tallies"] = json!(fire.tallies);
-                row["deadline_ms"] = deadline.map(|d| d.millis()).into();
-            } else {
-                let state = if refused.is_some() { JobState::Refused } else { JobState::Queued };
-                row["state"] = state.as_str().into();
-                row["effect"] = refused.as_ref().map(|_| "not checked").into();
-                row["finished_at"] = json!(refused.as_ref().map(|_| at));
-                row["failure"] = refused.into();
-                row["deadline"] = json!(deadline.map(|d| *at + d.delta()));
-                extend(&mut row, unbegun());
+            NewJob {
+                id: Some(*id),
+                runbook: entry.runbook.clone(),
+                version,
+                inputs: Value::Object(inputs),
+                target,
+                urgency: entry.urgency.rank(),
+                deadline: deadline.map(|d| *at + d.delta()),
+                refused,
+                origin: firing.origin(),
+                alert,
+                alarm,
+                chain: json!(source::chain_of_job(first, &rule.name)),
+                reason: fire.reason.to_string(),
+                at: *at,
+                beginning: Beginning::Fresh,
             }
-            (fire.stance, row)
         };
-        rule.entries(first).zip(&fire.jobs).map(row).collect()
-    }
-
-    /// Jobs for an alert that is kept no longer: a rule may wait for longer than alerts are kept. They
-    /// are refused with the reason, and so seen.
-    fn forgotten(&self, firing: &Firing<'_>) -> Vec<(Stance, Value)> {
-        let Firing { rule, version, at, fire } = firing;
-        let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
-        let row = |id: &JobId| {
-            let runbook = rule.dispatch.first().map_or("", |d| d.runbook.as_str());
-            let target = fire.tallies.first().map_or("", String::as_str);
-            let mut row = json!({
-                "id": id, "runbook": runbook, "runbook_version": 0, "inputs": {}, "target": target, "urgency": 0,
-                "rule": rule.name, "rule_version": version, "alert_seq": fire.alerts.first(),
-                "reason": fire.reason.to_string(), "created_at": at,
-            });
-            if fire.stance == Stance::Propose {
-                extend(
-                    &mut row,
-                    json!({ "state": "faulty", "note": why, "first_id": fire.jobs.first(), "tallies": fire.tallies }),
-                );
-            } else {
-                extend(&mut row, unbegun());
-                extend(
-                    &mut row,
-                    json!({ "state": JobState::Refused, "failure": why, "effect": "not checked", "finished_at": at }),
-                );
-            }
-            (fire.stance, row)
-        };
-        fire.jobs.iter().map(row).collect()
+        rule.entries(first).zip(&fire.jobs).map(job).collect()
     }
 
     /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused
@@ -305,23 +282,52 @@ impl<'a> Outcome<'a> {
     }
 }
 
-/// What the row of a job says that nobody has begun.
-fn unbegun() -> Value {
-    json!({ "lapses": 0, "begun": false, "steps_done": 0, "steps": 0, "doing": "", "waits_for_alarm": false,
-        "word_number": 0, "claims": 0, "progress": arvok_core::job::Progress::default() })
-}
-
-fn extend(row: &mut Value, more: Value) {
-    for (name, value) in more.as_object().into_iter().flatten() {
-        row[name] = value.clone();
+impl Firing<'_> {
+    fn origin(&self) -> Origin {
+        Origin { rule: Some((self.rule.name.clone(), self.version)), ..Origin::default() }
     }
 }
 
-/// Adds rows to a table, each as the columns that it names.
-fn insert(script: &mut Script, table: &str, rows: Vec<(Stance, Value)>) {
+/// Jobs for an alert that is kept no longer: a rule may wait for longer than alerts are kept. They
+/// are refused with the reason, and so seen.
+fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
+    let Firing { rule, at, fire, .. } = firing;
+    let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
+    let job = |id: &JobId| NewJob {
+        id: Some(*id),
+        runbook: rule.dispatch.first().map_or_else(String::new, |d| d.runbook.clone()),
+        version: 0,
+        inputs: json!({}),
+        target: fire.tallies.first().cloned().unwrap_or_default(),
+        urgency: 0,
+        deadline: None,
+        refused: Some(why.to_owned()),
+        origin: firing.origin(),
+        alert: fire.alerts.first().copied(),
+        alarm: None,
+        chain: Value::Null,
+        reason: fire.reason.to_string(),
+        at: *at,
+        beginning: Beginning::Fresh,
+    };
+    fire.jobs.iter().map(job).collect()
+}
+
+/// The row of the proposal of a job: its deadline begins when it is launched.
+fn proposal(job: NewJob, firing: &Firing<'_>) -> Value {
+    let state = if job.refused.is_some() { ProposalState::Faulty } else { ProposalState::Open };
+    json!({
+        "id": job.id, "runbook": job.runbook, "runbook_version": job.version, "inputs": job.inputs, "target": job.target,
+        "urgency": job.urgency, "rule": firing.rule.name, "rule_version": firing.version, "alert_seq": job.alert,
+        "alarm_id": job.alarm, "reason": job.reason, "created_at": job.at, "state": state, "note": job.refused,
+        "first_id": firing.fire.jobs.first(), "tallies": firing.fire.tallies,
+        "deadline_ms": job.deadline.map(|deadline| (deadline - job.at).num_milliseconds()),
+    })
+}
+
+fn insert_proposals(script: &mut Script, rows: Vec<Value>) {
     if !rows.is_empty() {
-        let rows = clean_json(Value::Array(rows.into_iter().map(|(_, row)| row).collect()));
-        let sql = format!("INSERT INTO {table} SELECT * FROM jsonb_populate_recordset(NULL::{table}, $1::jsonb)");
-        script.add(&sql, vec![rows.into()]);
+        let sql = "INSERT INTO proposal SELECT * FROM jsonb_populate_recordset(NULL::proposal, $1::jsonb)";
+        script.add(sql, vec![clean_json(Value::Array(rows)).into()]);
     }
 }

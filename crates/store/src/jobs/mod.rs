@@ -8,6 +8,7 @@
 mod aside;
 mod claims;
 mod halt;
+pub(crate) mod new;
 mod outside;
 mod record;
 

@@ -2,13 +2,20 @@
 
 use crate::{
     StoreError,
+    jobs::new,
+    jobs::new::Beginning,
+    jobs::new::INHERITED,
+    jobs::new::Inherited,
+    jobs::new::NewJob,
+    jobs::new::Origin,
+    jobs::new::Step,
     jobs::{self, Word},
     sql,
     stored::Stored,
 };
 use arvok_core::{
-    JobId,
-    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, Progress, What},
+    AlarmId, AlertId, JobId,
+    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, What},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult};
@@ -43,27 +50,48 @@ pub async fn launch(
     child: NewChild<'_>,
     now: DateTime<Utc>,
 ) -> Result<Option<JobId>, StoreError> {
-    let sql = "WITH RECURSIVE above AS (SELECT id, parent, target FROM job WHERE id = $1
+    let sql = format!(
+        "WITH RECURSIVE above AS (SELECT id, parent, target FROM job WHERE id = $1
             UNION ALL SELECT j.id, j.parent, j.target FROM job j JOIN above a ON j.id = a.parent)
-        INSERT INTO job (id, parent, parent_place, root, depth, holds, runbook, runbook_version, inputs, target, urgency,
-            state, rule, rule_version, alert_seq, alarm_id, chain, progress, created_at, launched_by, reason)
-        SELECT nextval('job_number'), p.id, $2, coalesce(p.root, p.id), p.depth + 1,
-            NOT EXISTS (SELECT 1 FROM above WHERE target = $6), $3, $4, $5, $6, p.urgency, 'queued', p.rule, p.rule_version,
-            p.alert_seq, p.alarm_id, p.chain, $7, $8, p.launched_by, 'a step of job ' || p.id || ', ' || $2
-        FROM job p WHERE p.id = $1
-        ON CONFLICT (parent, parent_place) WHERE parent IS NOT NULL DO NOTHING";
-    let values = vec![
-        child.parent.0.into(),
-        child.place.as_str().into(),
-        child.runbook.into(),
-        child.version.into(),
-        child.inputs.into(),
-        child.target.into(),
-        serde_json::to_value(Progress::default())?.into(),
-        now.into(),
-    ];
-    sql::run(db, sql, values).await?;
-    made(db, child.parent, child.place).await
+        SELECT {INHERITED}, EXISTS (SELECT 1 FROM above WHERE above.target = $2) AS is_held FROM job WHERE id = $1"
+    );
+    let rows =
+        db.query_all_raw(sql::statement(&sql, vec![child.parent.0.into(), child.target.as_str().into()])).await?;
+    let Some(row) = rows.first() else { return Ok(None) };
+    let (above, is_held) = (Inherited::from_query_result(row, "")?, row.try_get::<bool>("", "is_held")?);
+    let step = Step {
+        parent: child.parent,
+        place: child.place.to_string(),
+        root: above.root.map_or(child.parent, JobId),
+        depth: above.depth + 1,
+        holds: !is_held,
+    };
+    let job = NewJob {
+        id: None,
+        runbook: child.runbook.to_owned(),
+        version: child.version,
+        inputs: child.inputs,
+        target: child.target,
+        urgency: above.urgency,
+        deadline: None,
+        refused: None,
+        origin: Origin {
+            rule: above.rule.zip(above.rule_version),
+            person: above.launched_by,
+            key: None,
+            step: Some(step),
+        },
+        alert: above.alert_seq.map(AlertId),
+        alarm: above.alarm_id.map(AlarmId),
+        chain: above.chain.unwrap_or_default(),
+        reason: format!("a step of job {}, {}", child.parent, child.place),
+        at: now,
+        beginning: Beginning::Fresh,
+    };
+    match new::make(db, job).await? {
+        Some(made) => Ok(Some(made)),
+        None => made(db, child.parent, child.place).await,
+    }
 }
 
 /// The job of a step, if it was made.
