@@ -36,7 +36,7 @@ export class Refused extends Error {
   constructor(
     message: string,
     readonly status: number,
-    /** Complaints about a text, each with its place. */
+    /** Problems about a text, each with its place. */
     readonly problems: FileProblem[] = [],
   ) {
     super(message);
@@ -148,7 +148,7 @@ export type RunbookForm = Schema['RunbookForm'];
 export type Launch = Schema['Launch'];
 export type DryRun = Schema['DryRun'];
 export type DryStep = Schema['DryStep'];
-export type Told = Schema['Told'];
+export type Preview = Schema['Preview'];
 export const runbookForm = (name: string) =>
   taken<RunbookForm>(client.GET('/api/v1/runbooks/{name}', { params: { path: { name } } }));
 export const dryRun = (body: Launch) => taken<DryRun>(client.POST('/api/v1/jobs/dry-run', { body }));

@@ -5,7 +5,7 @@ import type { Change } from './client';
 const NAME = 'arvok-changes';
 const REFUSED = 5000;
 
-type Told = { live: boolean } | { change: Change } | { asks: true };
+type Broadcast = { live: boolean } | { change: Change } | { asks: true };
 
 export type Follower = { heard: (change: Change) => void; live: (live: boolean) => void };
 
@@ -16,14 +16,14 @@ export function follow(follower: Follower): () => void {
   let source: EventSource | undefined;
   let again: ReturnType<typeof setTimeout> | undefined;
   let first = true;
-  const take = (told: Told) => {
+  const take = (told: Broadcast) => {
     if ('live' in told) follower.live(told.live);
     if ('change' in told) follower.heard(told.change);
     // Whoever comes later asks how it stands; only the tab that follows knows.
     if ('asks' in told && source)
-      channel.postMessage({ live: source.readyState === EventSource.OPEN } satisfies Told);
+      channel.postMessage({ live: source.readyState === EventSource.OPEN } satisfies Broadcast);
   };
-  const tell = (told: Told) => {
+  const tell = (told: Broadcast) => {
     take(told);
     channel.postMessage(told);
   };
@@ -44,8 +44,8 @@ export function follow(follower: Follower): () => void {
     };
     source.onmessage = (event) => tell({ change: JSON.parse(event.data) as Change });
   };
-  channel.onmessage = (event) => take(event.data as Told);
-  channel.postMessage({ asks: true } satisfies Told);
+  channel.onmessage = (event) => take(event.data as Broadcast);
+  channel.postMessage({ asks: true } satisfies Broadcast);
   const close = () => {
     clearTimeout(again);
     source?.close();

@@ -91,7 +91,7 @@ pub struct VerdictItem {
 
 /// The answer to a delivery.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Taken {
+pub struct DeliveryAnswer {
     /// Its alerts, in their order.
     pub alerts: Vec<TakenAlert>,
     /// Items that the source's `keep` left out.

@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FileText {
-    /// Its name, for complaints.
+    /// Its name, for problems.
     pub file: String,
     /// YAML 1.2.
     pub text: String,
@@ -63,7 +63,7 @@ pub struct Plan {
     pub published: bool,
     /// One for each document.
     pub changes: Vec<PlannedChange>,
-    /// Complaints; if there are any, nothing is published.
+    /// Problems; if there are any, nothing is published.
     pub problems: Vec<FileProblem>,
     /// What is allowed and most likely not meant.
     #[serde(default)]

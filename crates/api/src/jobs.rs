@@ -136,7 +136,7 @@ pub struct NeedsYou {
 /// That a job which ended badly is set aside.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Seen {
+pub struct SetAside {
     /// It is set back to what needs a person.
     #[serde(default)]
     pub undo: bool,

@@ -78,7 +78,7 @@ pub struct DryRun {
 
 /// A value, as far as it can be known beforehand: one of the three is there.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Told {
+pub struct Preview {
     /// It is this.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Value>)]
@@ -93,11 +93,11 @@ pub struct Told {
 
 /// What a step would be given.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Given {
+pub struct PreviewedInput {
     /// Under which name.
     pub name: String,
     /// What.
-    pub told: Told,
+    pub preview: Preview,
 }
 
 /// What a step would do.
@@ -114,9 +114,9 @@ pub struct DryStep {
     /// What it does, in a line.
     pub does: String,
     /// Whether it is run at all.
-    pub when: Option<Told>,
+    pub when: Option<Preview>,
     /// What it is given.
-    pub given: Vec<Given>,
+    pub given: Vec<PreviewedInput>,
     /// The request that would be sent, if all of it is known.
     pub request: Option<CallRequest>,
     /// What stands within it.

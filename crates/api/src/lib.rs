@@ -27,7 +27,7 @@ mod words;
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
 pub use alerts::{
-    AlertDetail, AlertItem, KeptItem, Retried, RetryRequest, Taken, TakenAlert, UnreadableItem, VerdictItem,
+    AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert, UnreadableItem, VerdictItem,
     VerdictMark,
 };
 pub use audit::{AuditFilter, AuditItem};
@@ -44,9 +44,11 @@ pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalF
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem, JobPart, JobStep,
-    NeedsYou, Resolve, Seen, SeenBy, StepWord,
+    NeedsYou, Resolve, SeenBy, SetAside, StepWord,
 };
-pub use launch::{CallAnswer, CallRequest, DryPart, DryRun, DryStep, Given, Launch, Launched, RunbookForm, Told};
+pub use launch::{
+    CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput, RunbookForm,
+};
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use listeners::{ListenerItem, ListenerState, Transport};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
@@ -56,7 +58,7 @@ pub use rules::{
     VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
 };
 pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
-pub use storage::{Goes, KeepPlan, KeepRequest, Kept, Storage, StoredDay, StoredKind};
+pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
 pub use words::{CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
@@ -93,7 +95,7 @@ pub struct Page<T> {
     pub bounded: bool,
 }
 
-/// A complaint about a request (RFC 9457).
+/// A problem about a request (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
     /// Always `about:blank`; the `code` tells kinds apart.
@@ -107,12 +109,12 @@ pub struct Problem {
     pub code: String,
     /// What was wrong, where, and what to do.
     pub detail: String,
-    /// Complaints about definitions, where there are any.
+    /// Problems about definitions, where there are any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub problems: Vec<FileProblem>,
 }
 
-/// A complaint about a place in a file, as the core makes it.
+/// A problem about a place in a file, as the core makes it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct FileProblem(pub arvok_core::Problem);

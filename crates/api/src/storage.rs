@@ -11,7 +11,7 @@ pub struct Storage {
     /// All tables with their indexes, in bytes.
     pub bytes: i64,
     /// How long things are kept.
-    pub kept: Kept,
+    pub kept: RetentionTimes,
     /// How long an id that comes again is recognised at least, in seconds.
     pub ids_known_seconds: i64,
     /// By kind of record.
@@ -52,7 +52,7 @@ pub struct StoredDay {
 
 /// How long things are kept, the same for all nodes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Kept {
+pub struct RetentionTimes {
     /// Alerts and their verdicts, in seconds.
     pub alerts_seconds: i64,
     /// Those of single sources, by the source's name.
@@ -87,9 +87,9 @@ pub struct KeepRequest {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct KeepPlan {
     /// As it was.
-    pub before: Kept,
+    pub before: RetentionTimes,
     /// As it is then.
-    pub after: Kept,
+    pub after: RetentionTimes,
     /// What goes within the next minutes.
     pub goes: Goes,
 }

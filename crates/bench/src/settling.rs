@@ -9,7 +9,7 @@ use arvok_core::{
     definition::Defined,
     document::parse_file,
     rule::{Keys, Rule, Stance},
-    settle::{Event, Machine, Matched, Memory, Standing},
+    settle::{AlarmTransition, Event, Machine, Matched, Memory},
 };
 use chrono::{DateTime, TimeDelta};
 use std::{hint::black_box, time::Instant};
@@ -61,7 +61,7 @@ pub fn per_second() -> Fallible<Figure> {
             keys: &keys[which],
             happened: now,
             severity: Severity::Major,
-            standing: Standing::Raised { alarm: Some(alarm), anew: n % 50 == 0 },
+            standing: AlarmTransition::Raised { alarm: Some(alarm), anew: n % 50 == 0 },
             entries: 1,
             cause: None,
         };

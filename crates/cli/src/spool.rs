@@ -10,7 +10,7 @@ use crate::{
     error::{CliError, file},
     show,
 };
-use arvok_api::Taken;
+use arvok_api::DeliveryAnswer;
 use serde::{Deserialize, Serialize};
 use std::{
     fs::{self, File, OpenOptions},
@@ -24,7 +24,7 @@ const MOST: usize = 64 << 20;
 
 /// A payload that waits.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Waiting {
+pub struct SpooledPayload {
     pub source: String,
     pub content_type: String,
     /// The server takes a payload with this key once.
@@ -42,7 +42,7 @@ struct Spool {
 #[derive(Debug, Default)]
 pub struct Delivered {
     /// What the server said of each that it took.
-    pub taken: Vec<Taken>,
+    pub taken: Vec<DeliveryAnswer>,
     /// How many still wait.
     pub left: usize,
     /// Why delivering stopped.
@@ -57,7 +57,7 @@ pub struct Delivered {
 type Aside = (String, String);
 
 /// Puts a payload at the end, if there is one, and delivers from the front as far as it goes.
-pub async fn deliver(path: &Path, new: Option<Waiting>, client: &Client) -> Result<Delivered, CliError> {
+pub async fn deliver(path: &Path, new: Option<SpooledPayload>, client: &Client) -> Result<Delivered, CliError> {
     let spool = Spool::open(path)?;
     let (mut waiting, cut) = spool.read()?;
     if let Some(new) = new {
@@ -104,7 +104,7 @@ impl Spool {
     }
 
     /// What waits, and lines that are none of ours, each with the reason.
-    fn read(&self) -> Result<(Vec<Waiting>, Vec<Aside>), CliError> {
+    fn read(&self) -> Result<(Vec<SpooledPayload>, Vec<Aside>), CliError> {
         let bytes = match fs::read(&self.path) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok((Vec::new(), Vec::new())),
             read => read.map_err(|e| file(&self.path, e))?,
@@ -138,7 +138,7 @@ impl Spool {
     }
 
     /// Writes the file anew, whole or not at all.
-    fn write(&self, waiting: &[Waiting]) -> Result<(), CliError> {
+    fn write(&self, waiting: &[SpooledPayload]) -> Result<(), CliError> {
         let mut text = String::new();
         for w in waiting {
             text.push_str(&serde_json::to_string(w).map_err(|e| CliError::Here(e.to_string()))?);

@@ -15,7 +15,7 @@ pub fn too_deep(value: &Value) -> bool {
 }
 
 /// What is said of a value that is [`too_deep`].
-pub fn depth_complaint() -> String {
+pub fn depth_diagnostic() -> String {
     format!("is nested deeper than {MAX_DEPTH} levels")
 }
 

@@ -48,7 +48,7 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
     }
 
     /// What does not fit with the others.
-    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+    fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         let _ = others;
         Vec::new()
     }
@@ -64,7 +64,7 @@ pub trait Defined: Definition + Sized {
     /// Checks a document by itself.
     ///
     /// # Errors
-    /// All complaints about it.
+    /// All diagnostics about it.
     fn check(document: &Document) -> Result<Self, Vec<Problem>>;
 }
 
@@ -148,7 +148,7 @@ impl std::error::Error for Missing {}
 
 /// What does not fit with the other definitions, and where it stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Misfit {
+pub struct Mismatch {
     /// A JSON pointer.
     pub pointer: String,
     /// What it is.
@@ -166,7 +166,7 @@ pub enum Fault {
     Unfit(String),
 }
 
-impl Misfit {
+impl Mismatch {
     /// At a place.
     pub fn at(pointer: impl Into<String>, fault: impl Into<Fault>) -> Self {
         Self { pointer: pointer.into(), fault: fault.into() }

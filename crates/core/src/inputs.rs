@@ -4,7 +4,7 @@
 
 use crate::{
     ResourcePath,
-    definition::{Fault, Misfit},
+    definition::{Fault, Mismatch},
     document::Checker,
     expr::{Template, Type},
     text::{hint, nearest},
@@ -78,8 +78,8 @@ impl Inputs {
     }
 
     /// What does not fit of what is given at a place: names, and values that are written out.
-    pub fn misfits(&self, place: &str, whose: &str, names: &[String], given: &Template) -> Vec<Misfit> {
-        let unfit = |at: String, error: InputsError| Misfit::at(at, Fault::Unfit(format!("{whose}: {error}")));
+    pub fn misfits(&self, place: &str, whose: &str, names: &[String], given: &Template) -> Vec<Mismatch> {
+        let unfit = |at: String, error: InputsError| Mismatch::at(at, Fault::Unfit(format!("{whose}: {error}")));
         let named = self.misfit(names).into_iter().map(|error| unfit(place.to_owned(), error));
         let valued = given.written_out().into_iter().filter_map(|(name, value)| {
             let error = self.each.get(name)?.validate(&value).err()?;

@@ -78,7 +78,7 @@ fn cleaned(value: Value) -> Value {
 /// Longest word for which a nearest one is looked for, in bytes.
 const LONGEST: usize = 128;
 
-/// What is added to a complaint about a word that is not known: the one that was most likely meant, or nothing.
+/// What is added to a diagnostic about a word that is not known: the one that was most likely meant, or nothing.
 pub fn hint<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(word, known).map_or_else(String::new, |near| format!("; did you mean `{near}`?"))
 }

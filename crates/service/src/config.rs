@@ -1,11 +1,11 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
 use crate::{
-    known::variables,
+    setting_list::variables,
     settings::{Setting, Settings},
 };
 use arvok_core::{Period, text::nearest};
-use arvok_store::retention::{Change, What};
+use arvok_store::retention::{Change, RecordKind};
 use serde::Deserialize;
 use std::{
     collections::BTreeMap,
@@ -37,7 +37,7 @@ pub struct Config {
     /// Values for `setting(name)` in definitions.
     pub settings: Settings,
     /// How long things are kept, from the first start of the installation on; then it stands in the database.
-    pub retention: Kept,
+    pub retention: RetentionSettings,
     /// Whether this start makes a new token of role admin.
     #[serde(skip)]
     pub recover: bool,
@@ -52,7 +52,7 @@ pub struct Config {
 /// How long things are kept; what is not named here is kept as it is usual.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-pub struct Kept {
+pub struct RetentionSettings {
     /// Alerts and their verdicts.
     pub alerts: Option<Period>,
     /// Those of some sources, by the source's name.
@@ -63,10 +63,14 @@ pub struct Kept {
     pub attempts: Option<Period>,
 }
 
-impl Kept {
+impl RetentionSettings {
     /// As the store takes it.
     pub fn change(&self) -> Change {
-        let all = [(What::Alerts, self.alerts), (What::Unreadable, self.unreadable), (What::Attempts, self.attempts)];
+        let all = [
+            (RecordKind::Alerts, self.alerts),
+            (RecordKind::Unreadable, self.unreadable),
+            (RecordKind::Attempts, self.attempts),
+        ];
         Change {
             all: all.into_iter().filter_map(|(what, time)| Some((what, time?.delta()))).collect(),
             sources: self.sources.iter().map(|(name, kept)| (name.clone(), Some(kept.delta()))).collect(),
@@ -99,7 +103,7 @@ impl Default for Config {
             public_url: None,
             access_log: false,
             settings: BTreeMap::new(),
-            retention: Kept::default(),
+            retention: RetentionSettings::default(),
             recover: false,
             new_key: false,
             hold_jobs: false,

@@ -217,21 +217,23 @@ async fn kind(db: &DatabaseConnection, about: &About, address: &str) -> Result<F
     })
 }
 
-fn tables(standing: &schema::Standing) -> Finding {
+fn tables(standing: &schema::MigrationStatus) -> Finding {
     let about = "tables";
     match standing {
-        schema::Standing { is_new: true, .. } => found(about, Good, "none yet; a node makes them when it starts"),
-        schema::Standing { newer, may_go_on: false, .. } => {
+        schema::MigrationStatus { is_new: true, .. } => {
+            found(about, Good, "none yet; a node makes them when it starts")
+        }
+        schema::MigrationStatus { newer, may_go_on: false, .. } => {
             let newest = newer.last().map_or("", String::as_str);
             found(about, Bad, format!("brought to `{newest}` by a newer release, with which this one cannot work"))
         }
-        schema::Standing { newer, .. } if !newer.is_empty() => found(
+        schema::MigrationStatus { newer, .. } if !newer.is_empty() => found(
             about,
             Warn,
             format!("{} migrations of a newer release were made; upgrade this node soon", newer.len()),
         ),
-        schema::Standing { pending: 0, .. } => found(about, Good, "as this release has them"),
-        schema::Standing { pending, .. } => {
+        schema::MigrationStatus { pending: 0, .. } => found(about, Good, "as this release has them"),
+        schema::MigrationStatus { pending, .. } => {
             found(about, Good, format!("of an older release; a node makes {pending} migrations when it starts"))
         }
     }

@@ -5,6 +5,7 @@
 //! everything over HTTP. [`clock`] is the one place that reads the time.
 
 mod address;
+mod admission;
 pub mod api;
 mod calls;
 pub mod clock;
@@ -12,10 +13,8 @@ pub mod config;
 mod console;
 mod data_folder;
 pub mod doctor;
-mod door;
 mod intake;
 mod key;
-mod known;
 mod listeners;
 mod log;
 mod metrics;
@@ -30,6 +29,7 @@ mod runner;
 mod secrets;
 mod selfwatch;
 mod serve;
+mod setting_list;
 mod settings;
 mod subscribers;
 mod supervise;
@@ -39,8 +39,8 @@ mod vitals;
 mod why;
 
 pub use config::{Config, ConfigError};
-pub use known::{Known, SETTINGS, variables};
 pub use log::LogWriter;
 pub use random::secret_text;
 pub use serve::{Running, ServeError, start};
+pub use setting_list::{SETTINGS, SettingDescription, variables};
 pub use settings::{Setting, Settings};

@@ -1,7 +1,7 @@
 //! Events of Arvok's own, from the outbox into the intake: what jobs and decisions tell enters as alerts of the source
 //! `arvok`, and is kept for those to whom it leaves.
 
-use crate::{clock, door::NotTaken, intake::deliver, node::Node, subscribers::leaving};
+use crate::{admission::NotTaken, clock, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
     Kind, NewAlert,
     alert::{Alert, AlertError, Received},
@@ -11,7 +11,7 @@ use arvok_store::{
     StoreError,
     intake::Payload,
     outside::{
-        outbox::{self, Told},
+        outbox::{self, OutboxEvent},
         subscribers::{self, Leaving},
     },
 };
@@ -69,7 +69,7 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     let out = chosen(node, &alerts).await;
     // Each by itself, so that none is anybody else's problem.
     let entering = alerts.into_iter().map(|alert| async {
-        let admission = node.door.admit(OWN, WEIGHT)?;
+        let admission = node.admission.admit(OWN, WEIGHT)?;
         let payload = Payload { source: OWN.to_owned(), received, alerts: vec![alert], ..Payload::default() };
         // One that cannot be recorded is kept with the reason.
         match deliver(node, payload, admission).await {
@@ -104,7 +104,7 @@ async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
 }
 
 /// An event as an alert. What it is about may be no resource, where a job never had one: then it is the job.
-fn alert(told: &Told, received: chrono::DateTime<chrono::Utc>) -> Result<Alert, AlertError> {
+fn alert(told: &OutboxEvent, received: chrono::DateTime<chrono::Utc>) -> Result<Alert, AlertError> {
     let new = NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
     let complete = |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
     complete(new.clone()).or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))

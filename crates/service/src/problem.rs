@@ -1,6 +1,6 @@
 //! Errors as problem documents (RFC 9457): one exhaustive match to status and stable code.
 
-use crate::door::NotTaken;
+use crate::admission::NotTaken;
 use actix_web::{
     HttpResponse, ResponseError,
     error::{JsonPayloadError, PathError, QueryPayloadError},
@@ -46,9 +46,9 @@ pub(crate) enum ApiError {
     Unreadable { id: i64, reason: String },
     #[error("{0}")]
     Conflict(String),
-    #[error("the definitions have {} complaints; nothing was published", .0.len())]
+    #[error("the definitions have {} problems; nothing was published", .0.len())]
     Definitions(Vec<FileProblem>),
-    #[error("the rule has {} complaints", .0.len())]
+    #[error("the rule has {} problems", .0.len())]
     Faulty(Vec<FileProblem>),
     #[error("too many deliveries are waiting; send it again in a second")]
     Busy,

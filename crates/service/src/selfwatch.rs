@@ -75,8 +75,8 @@ async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<
         since,
         generation: node.published().generation,
         clock_offset: clock::offset().as_seconds_f64(),
-        intake_bytes: node.door.bytes(),
-        oldest_seconds: node.door.oldest().as_secs_f64(),
+        intake_bytes: node.admission.bytes(),
+        oldest_seconds: node.admission.oldest().as_secs_f64(),
         commit_seconds: node.metrics.intake.commit_of_late.get(),
         fault: fault(node),
         listeners: node.listeners.items(&format!("{host} {address}")),
@@ -131,7 +131,7 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
         return Ok(());
     }
     // If there is no room, the next look finds the same.
-    let Some(admission) = node.door.admit(OWN, alerts.len() * 512) else { return Ok(()) };
+    let Some(admission) = node.admission.admit(OWN, alerts.len() * 512) else { return Ok(()) };
     let payload = Payload { source: OWN.to_owned(), received: now, alerts, malformed: Vec::new() };
     match tokio::time::timeout(PATIENCE, deliver(node, payload, admission)).await {
         Ok(Ok(_)) => {}

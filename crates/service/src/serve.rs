@@ -2,11 +2,11 @@
 
 use crate::{
     address::{self, is_open},
+    admission::{AdmissionControl, Queue},
     api::{self, approvals_of},
     calls, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
-    door::{Door, Queue},
     intake, key, listeners,
     node::{Node, Pools, missing_settings},
     outbox,
@@ -170,7 +170,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let key = key::open(&pools.work, &folder, config.new_key).await?;
     restore::tell_lost(&pools.work, &config, &key.vault).await?;
     let installation = arvok_store::installation(&pools.work).await?;
-    let (door, queue) = Door::new();
+    let (door, queue) = AdmissionControl::new();
     let (stop, stopping) = watch::channel(false);
     let mut node = Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
     node.key_fault = key.fault;
@@ -431,7 +431,7 @@ async fn watch_tables(node: Arc<Node>) {
             tracing::warn!("the database's clock cannot be read: {e}");
         }
         node.metrics.own.clock_offset.set(-clock::offset().as_seconds_f64());
-        node.metrics.intake.bytes.set(node.door.bytes());
+        node.metrics.intake.bytes.set(node.admission.bytes());
         let Ok(reached) = changes::reached(&node.work_db).await else { continue };
         if reached.generation != node.published().generation {
             reload(&node).await;

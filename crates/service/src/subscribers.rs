@@ -16,7 +16,7 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError, calls,
-    outside::subscribers::{self as store, Asked, Failed, Leaving, Outgoing},
+    outside::subscribers::{self as store, Failed, Handshake, Leaving, Outgoing},
 };
 use chrono::{DateTime, Utc};
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
@@ -180,7 +180,7 @@ fn host_of(address: &str) -> &str {
 }
 
 /// Asks an address whether it wants events.
-async fn ask(node: &Node, asked: &Asked) -> Result<(), StoreError> {
+async fn ask(node: &Node, asked: &Handshake) -> Result<(), StoreError> {
     let link = node.vault.seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
     let Ok(link) = link else { return Ok(()) };
     let callback = format!("{}/consent/{link}", node.public_url());

@@ -18,7 +18,7 @@ const FRESH: Duration = Duration::from_secs(10);
 #[derive(Debug)]
 pub(crate) struct Vitals {
     begun: Instant,
-    known: Mutex<Known>,
+    known: Mutex<Observed>,
     /// Why the node cannot go on; none while it can.
     given_up: watch::Sender<Option<String>>,
     /// Whether it is about to stop: balancers are to send nothing more.
@@ -26,7 +26,7 @@ pub(crate) struct Vitals {
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct Observed {
     /// When the last commit of its own was made.
     committed: Option<Instant>,
     /// The tasks that have ended and are not begun again yet, and why.
@@ -45,7 +45,7 @@ impl Default for Vitals {
 }
 
 impl Vitals {
-    fn known(&self) -> MutexGuard<'_, Known> {
+    fn known(&self) -> MutexGuard<'_, Observed> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

@@ -103,7 +103,7 @@ pub async fn permit(
 }
 
 #[derive(FromQueryResult)]
-struct Told {
+struct NotifiedJob {
     job_id: Option<i64>,
 }
 
@@ -111,7 +111,7 @@ struct Told {
 pub async fn give_back(db: &impl ConnectionTrait, slot: &Slot) -> Result<Vec<JobId>, StoreError> {
     let most = i32::try_from(slot.most).unwrap_or(i32::MAX);
     let values = vec![slot.id.into(), slot.connection.as_str().into(), most.into()];
-    let told: Vec<Told> = sql::typed(db, "SELECT job_id FROM call_over($1, $2, $3)", values).await?;
+    let told: Vec<NotifiedJob> = sql::typed(db, "SELECT job_id FROM call_over($1, $2, $3)", values).await?;
     let jobs: Vec<i64> = told.into_iter().filter_map(|told| told.job_id).collect();
     if !jobs.is_empty() {
         // Not with the queue's lock held: the row of a job may be held for a while.
@@ -225,7 +225,7 @@ pub async fn last(
 
 /// How the calls of a connection went.
 #[derive(Clone, Debug, Default, FromQueryResult)]
-pub struct Went {
+pub struct CallStatistics {
     /// The connection.
     pub connection: String,
     /// Calls of the last hour.
@@ -247,7 +247,7 @@ pub async fn went(
     db: &impl ConnectionTrait,
     connections: Vec<String>,
     now: DateTime<Utc>,
-) -> Result<Vec<Went>, StoreError> {
+) -> Result<Vec<CallStatistics>, StoreError> {
     let sql = "SELECT n.connection, coalesce(h.calls, 0) AS calls, coalesce(h.failed, 0) AS failed, h.median,
             l.at AS last_at, l.ended AS last_ended, l.message AS last_message
         FROM unnest($1::text[]) AS n (connection)

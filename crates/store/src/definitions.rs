@@ -35,7 +35,7 @@ pub struct Newest {
 
 /// What is published at one moment.
 #[derive(Clone, Debug, Default)]
-pub struct Standing {
+pub struct PublishedVersions {
     /// Counts up with every change.
     pub generation: i64,
     /// The newest version of every document, also of those that are withdrawn.
@@ -44,11 +44,11 @@ pub struct Standing {
 
 /// What is published, without the documents. The generation is read first: what is published
 /// meanwhile is then newer than it says, and will be looked at again.
-pub async fn standing(db: &DatabaseConnection) -> Result<Standing, StoreError> {
+pub async fn standing(db: &DatabaseConnection) -> Result<PublishedVersions, StoreError> {
     let generation = generation(db).await?;
     let sql = "SELECT DISTINCT ON (kind, name) kind, name, version, withdrawn FROM definition
         ORDER BY kind, name, version DESC";
-    Ok(Standing { generation, newest: sql::typed(db, sql, vec![]).await? })
+    Ok(PublishedVersions { generation, newest: sql::typed(db, sql, vec![]).await? })
 }
 
 /// The generation of what is published.

@@ -133,7 +133,7 @@ pub async fn go_on(
     now: DateTime<Utc>,
 ) -> Result<Option<Launched>, StoreError> {
     #[derive(FromQueryResult)]
-    struct Made {
+    struct CreatedId {
         id: i64,
     }
     let tx = db.begin().await?;
@@ -143,7 +143,7 @@ pub async fn go_on(
     let Some(old) = old.into_iter().next() else { return Ok(None) };
     let under_way = "SELECT n.id FROM job o JOIN job n ON n.id = o.goes_on_as
         WHERE o.id = $1 AND n.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
-    let other: Vec<Made> = sql::typed(&tx, under_way, vec![go_on.of.0.into()]).await?;
+    let other: Vec<CreatedId> = sql::typed(&tx, under_way, vec![go_on.of.0.into()]).await?;
     if let Some(other) = other.first() {
         return Ok(Some(Launched::Known(JobId(other.id))));
     }

@@ -5,7 +5,7 @@ use crate::{
     audit::{self, By},
     sql,
 };
-use arvok_api::Kept;
+use arvok_api::RetentionTimes;
 use arvok_core::Period;
 use chrono::TimeDelta;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
@@ -38,14 +38,14 @@ impl Default for Retention {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Change {
     /// Of all that is named by a word.
-    pub all: BTreeMap<What, TimeDelta>,
+    pub all: BTreeMap<RecordKind, TimeDelta>,
     /// Of single sources.
     pub sources: BTreeMap<String, Option<TimeDelta>>,
 }
 
 arvok_core::words! {
     /// What is kept for a time of its own.
-    pub enum What("kind of record") {
+    pub enum RecordKind("kind of record") {
         /// Alerts and their verdicts.
         Alerts = "alerts",
         /// Payloads that cannot be read.
@@ -55,7 +55,7 @@ arvok_core::words! {
     }
 }
 
-impl What {
+impl RecordKind {
     /// The shortest time for which it can be kept.
     pub const fn least(self) -> TimeDelta {
         match self {
@@ -74,7 +74,7 @@ impl Change {
         let sources = self
             .sources
             .iter()
-            .filter_map(|(source, time)| Some((format!("sources.{source}"), (*time)?, What::Alerts.least())));
+            .filter_map(|(source, time)| Some((format!("sources.{source}"), (*time)?, RecordKind::Alerts.least())));
         all.chain(sources).find(|(_, time, least)| time < least)
     }
 
@@ -89,19 +89,19 @@ impl Change {
 
 impl Retention {
     /// How long one of them is kept.
-    const fn time(&self, what: What) -> TimeDelta {
+    const fn time(&self, what: RecordKind) -> TimeDelta {
         match what {
-            What::Alerts => self.alerts,
-            What::Unreadable => self.unreadable,
-            What::Attempts => self.attempts,
+            RecordKind::Alerts => self.alerts,
+            RecordKind::Unreadable => self.unreadable,
+            RecordKind::Attempts => self.attempts,
         }
     }
 
-    fn set(&mut self, what: What, time: TimeDelta) {
+    fn set(&mut self, what: RecordKind, time: TimeDelta) {
         match what {
-            What::Alerts => self.alerts = time,
-            What::Unreadable => self.unreadable = time,
-            What::Attempts => self.attempts = time,
+            RecordKind::Alerts => self.alerts = time,
+            RecordKind::Unreadable => self.unreadable = time,
+            RecordKind::Attempts => self.attempts = time,
         }
     }
 
@@ -128,8 +128,8 @@ impl Retention {
     }
 
     /// As it is told.
-    pub fn told(&self) -> Kept {
-        Kept {
+    pub fn told(&self) -> RetentionTimes {
+        RetentionTimes {
             alerts_seconds: self.alerts.num_seconds(),
             sources_seconds: self.sources.iter().map(|(s, t)| (s.clone(), t.num_seconds())).collect(),
             unreadable_seconds: self.unreadable.num_seconds(),
@@ -155,8 +155,8 @@ async fn said(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError
     for Row { what, source, seconds } in rows {
         // Whatever wrote it: no time is reached that is none.
         let time = Period::LONGEST.delta().min(TimeDelta::seconds(seconds.min(i64::from(u32::MAX))));
-        match What::ALL.into_iter().find(|known| known.as_str() == what) {
-            Some(What::Alerts) if !source.is_empty() => _ = said.sources.insert(source, time),
+        match RecordKind::ALL.into_iter().find(|known| known.as_str() == what) {
+            Some(RecordKind::Alerts) if !source.is_empty() => _ = said.sources.insert(source, time),
             Some(what) => said.set(what, time),
             // Of a newer release.
             None => {}
@@ -205,8 +205,8 @@ async fn turn(tx: &impl ConnectionTrait) -> Result<(), StoreError> {
 }
 
 async fn write(tx: &impl ConnectionTrait, retention: &Retention) -> Result<(), StoreError> {
-    let all = What::ALL.map(|what| (what.as_str(), String::new(), retention.time(what)));
-    let sources = retention.sources.iter().map(|(source, time)| (What::Alerts.as_str(), source.clone(), *time));
+    let all = RecordKind::ALL.map(|what| (what.as_str(), String::new(), retention.time(what)));
+    let sources = retention.sources.iter().map(|(source, time)| (RecordKind::Alerts.as_str(), source.clone(), *time));
     let (mut what, mut source, mut seconds) = (Vec::new(), Vec::new(), Vec::new());
     for (of, name, time) in all.into_iter().chain(sources) {
         what.push(of.to_owned());
@@ -222,7 +222,7 @@ async fn write(tx: &impl ConnectionTrait, retention: &Retention) -> Result<(), S
 
 fn text(retention: &Retention) -> String {
     let time = |time: TimeDelta| Period::from_secs(time.num_seconds().unsigned_abs());
-    let all = What::ALL.into_iter().map(|what| format!("{} {}", what.as_str(), time(retention.time(what))));
+    let all = RecordKind::ALL.into_iter().map(|what| format!("{} {}", what.as_str(), time(retention.time(what))));
     let sources = retention.sources.iter().map(|(name, kept)| format!("alerts of {name} {}", time(*kept)));
     all.chain(sources).collect::<Vec<_>>().join(", ")
 }

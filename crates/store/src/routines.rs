@@ -21,7 +21,7 @@ const FILES: [&str; 8] = [
 ];
 
 #[derive(FromQueryResult)]
-struct Made {
+struct StoredRevision {
     revision: i32,
     same: bool,
 }
@@ -33,7 +33,7 @@ struct Made {
 pub(crate) async fn make(db: &DatabaseConnection, lock_seconds: u32) -> Result<(), StoreError> {
     let text = FILES.concat();
     let found = "SELECT revision, text_hash = md5($1) AS same FROM routines";
-    let found: Vec<Made> = sql::typed(db, found, vec![text.as_str().into()]).await?;
+    let found: Vec<StoredRevision> = sql::typed(db, found, vec![text.as_str().into()]).await?;
     if found.first().is_some_and(|made| made.same || made.revision > REVISION) {
         return Ok(());
     }

@@ -103,7 +103,7 @@ struct Name {
 
 /// How many migrations of a newer release the database has seen.
 async fn ahead(db: &impl ConnectionTrait) -> Result<usize, StoreError> {
-    let Standing { newer, may_go_on, .. } = standing(db).await?;
+    let MigrationStatus { newer, may_go_on, .. } = standing(db).await?;
     match newer.last() {
         Some(newest) if !may_go_on => Err(StoreError::Ahead(newest.clone())),
         _ => Ok(newer.len()),
@@ -112,7 +112,7 @@ async fn ahead(db: &impl ConnectionTrait) -> Result<usize, StoreError> {
 
 /// How far a database is migrated.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Standing {
+pub struct MigrationStatus {
     /// Whether nobody has worked with it yet.
     pub is_new: bool,
     /// How many migrations of this release are to be made.
@@ -124,14 +124,19 @@ pub struct Standing {
 }
 
 /// How far a database is migrated; nothing of it is changed.
-pub async fn standing(db: &impl ConnectionTrait) -> Result<Standing, StoreError> {
+pub async fn standing(db: &impl ConnectionTrait) -> Result<MigrationStatus, StoreError> {
     let names = async |sql: &str| {
         let rows: Vec<Name> = sql::typed(db, sql, vec![]).await?;
         Ok::<BTreeSet<String>, StoreError>(rows.into_iter().filter_map(|row| row.name).collect())
     };
     let known: BTreeSet<String> = Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
     if names("SELECT to_regclass('seaql_migrations')::text AS name").await?.is_empty() {
-        return Ok(Standing { is_new: true, pending: known.len(), may_go_on: true, ..Standing::default() });
+        return Ok(MigrationStatus {
+            is_new: true,
+            pending: known.len(),
+            may_go_on: true,
+            ..MigrationStatus::default()
+        });
     }
     let made = names("SELECT version AS name FROM seaql_migrations").await?;
     let newer: Vec<String> = made.difference(&known).cloned().collect();
@@ -140,5 +145,5 @@ pub async fn standing(db: &impl ConnectionTrait) -> Result<Standing, StoreError>
         false => names("SELECT migration AS name FROM migration_floor").await?,
     };
     let may_go_on = newer.is_empty() || !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
-    Ok(Standing { is_new: false, pending: known.difference(&made).count(), newer, may_go_on })
+    Ok(MigrationStatus { is_new: false, pending: known.difference(&made).count(), newer, may_go_on })
 }

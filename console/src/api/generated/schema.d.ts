@@ -1931,6 +1931,15 @@ export interface components {
             /** @description Its name, as in `kind/name`. */
             name: string;
         };
+        /** @description The answer to a delivery. */
+        DeliveryAnswer: {
+            /** @description Its alerts, in their order. */
+            alerts: components["schemas"]["TakenAlert"][];
+            /** @description Items that the source's `keep` left out. */
+            left_out: number;
+            /** @description Items that cannot be read; they are kept, and the others are taken. */
+            unreadable?: components["schemas"]["KeptItem"][];
+        };
         /** @description An operation of a description. */
         DescribedOperation: {
             /** @description The name that it gets. */
@@ -2003,9 +2012,9 @@ export interface components {
             summary?: string | null;
             /** @description What it does, in a line. */
             does: string;
-            when?: components["schemas"]["Told"] | null;
+            when?: components["schemas"]["Preview"] | null;
             /** @description What it is given. */
-            given: components["schemas"]["Given"][];
+            given: components["schemas"]["PreviewedInput"][];
             request?: components["schemas"]["CallRequest"] | null;
             /** @description What stands within it. */
             parts?: components["schemas"]["DryPart"][];
@@ -2055,7 +2064,7 @@ export interface components {
         };
         /** @description A file of definitions. */
         FileText: {
-            /** @description Its name, for complaints. */
+            /** @description Its name, for problems. */
             file: string;
             /** @description YAML 1.2. */
             text: string;
@@ -2075,13 +2084,6 @@ export interface components {
             form: string;
             /** @description What it does. */
             says: string;
-        };
-        /** @description What a step would be given. */
-        Given: {
-            /** @description Under which name. */
-            name: string;
-            /** @description What. */
-            told: components["schemas"]["Told"];
         };
         /** @description How a job goes on from where another failed. */
         GoOn: {
@@ -2385,9 +2387,9 @@ export interface components {
         /** @description What a change of how long things are kept does. */
         KeepPlan: {
             /** @description As it was. */
-            before: components["schemas"]["Kept"];
+            before: components["schemas"]["RetentionTimes"];
             /** @description As it is then. */
-            after: components["schemas"]["Kept"];
+            after: components["schemas"]["RetentionTimes"];
             /** @description What goes within the next minutes. */
             goes: components["schemas"]["Goes"];
         };
@@ -2420,28 +2422,6 @@ export interface components {
              * @default false
              */
             dry_run: boolean;
-        };
-        /** @description How long things are kept, the same for all nodes. */
-        Kept: {
-            /**
-             * Format: int64
-             * @description Alerts and their verdicts, in seconds.
-             */
-            alerts_seconds: number;
-            /** @description Those of single sources, by the source's name. */
-            sources_seconds: {
-                [key: string]: number;
-            };
-            /**
-             * Format: int64
-             * @description Payloads that cannot be read, in seconds.
-             */
-            unreadable_seconds: number;
-            /**
-             * Format: int64
-             * @description The tries of jobs that have ended, in seconds; the jobs themselves stay.
-             */
-            attempts_seconds: number;
         };
         /** @description An item of a delivery that cannot be read and is kept. */
         KeptItem: {
@@ -3667,7 +3647,7 @@ export interface components {
             published: boolean;
             /** @description One for each document. */
             changes: components["schemas"]["PlannedChange"][];
-            /** @description Complaints; if there are any, nothing is published. */
+            /** @description Problems; if there are any, nothing is published. */
             problems: components["schemas"]["FileProblem"][];
             /** @description What is allowed and most likely not meant. */
             warnings?: components["schemas"]["FileProblem"][];
@@ -3690,7 +3670,23 @@ export interface components {
             /** @description The new text, where it changes. */
             after?: string | null;
         };
-        /** @description A complaint about a request (RFC 9457). */
+        /** @description A value, as far as it can be known beforehand: one of the three is there. */
+        Preview: {
+            /** @description It is this. */
+            value?: unknown;
+            /** @description It depends on what these will be, such as `steps.look`. */
+            unknown?: string[] | null;
+            /** @description It cannot be worked out, and why. */
+            wrong?: string | null;
+        };
+        /** @description What a step would be given. */
+        PreviewedInput: {
+            /** @description Under which name. */
+            name: string;
+            /** @description What. */
+            preview: components["schemas"]["Preview"];
+        };
+        /** @description A problem about a request (RFC 9457). */
         Problem: {
             /** @description Always `about:blank`; the `code` tells kinds apart. */
             type: string;
@@ -3705,7 +3701,7 @@ export interface components {
             code: string;
             /** @description What was wrong, where, and what to do. */
             detail: string;
-            /** @description Complaints about definitions, where there are any. */
+            /** @description Problems about definitions, where there are any. */
             problems?: components["schemas"]["FileProblem"][];
         };
         /** @description What a person says to a proposal. */
@@ -4009,6 +4005,28 @@ export interface components {
             /** @description How that is known, for those who read it later. */
             why?: string | null;
         };
+        /** @description How long things are kept, the same for all nodes. */
+        RetentionTimes: {
+            /**
+             * Format: int64
+             * @description Alerts and their verdicts, in seconds.
+             */
+            alerts_seconds: number;
+            /** @description Those of single sources, by the source's name. */
+            sources_seconds: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Payloads that cannot be read, in seconds.
+             */
+            unreadable_seconds: number;
+            /**
+             * Format: int64
+             * @description The tries of jobs that have ended, in seconds; the jobs themselves stay.
+             */
+            attempts_seconds: number;
+        };
         /** @description What became of payloads that were read again, 100 at most. */
         Retried: {
             /**
@@ -4113,11 +4131,6 @@ export interface components {
              */
             allowed?: string[] | null;
         };
-        /** @description That a job which ended badly is set aside. */
-        Seen: {
-            /** @description It is set back to what needs a person. */
-            undo?: boolean;
-        };
         /** @description Who has seen something, and when. */
         SeenBy: {
             /** @description The name of the token. */
@@ -4127,6 +4140,11 @@ export interface components {
              * @description When.
              */
             at: string;
+        };
+        /** @description That a job which ended badly is set aside. */
+        SetAside: {
+            /** @description It is set back to what needs a person. */
+            undo?: boolean;
         };
         /** @description Halts all jobs. */
         SetHalt: {
@@ -4156,7 +4174,7 @@ export interface components {
              */
             bytes: number;
             /** @description How long things are kept. */
-            kept: components["schemas"]["Kept"];
+            kept: components["schemas"]["RetentionTimes"];
             /**
              * Format: int64
              * @description How long an id that comes again is recognised at least, in seconds.
@@ -4304,15 +4322,6 @@ export interface components {
             /** @description Anything that those who read it later should know. */
             remark?: string | null;
         };
-        /** @description The answer to a delivery. */
-        Taken: {
-            /** @description Its alerts, in their order. */
-            alerts: components["schemas"]["TakenAlert"][];
-            /** @description Items that the source's `keep` left out. */
-            left_out: number;
-            /** @description Items that cannot be read; they are kept, and the others are taken. */
-            unreadable?: components["schemas"]["KeptItem"][];
-        };
         /** @description One alert of a delivery. */
         TakenAlert: {
             /** @description Its id within the source. */
@@ -4408,15 +4417,6 @@ export interface components {
             role: components["schemas"]["Role"];
             /** @description The token itself; only its hash is kept. */
             token: string;
-        };
-        /** @description A value, as far as it can be known beforehand: one of the three is there. */
-        Told: {
-            /** @description It is this. */
-            value?: unknown;
-            /** @description It depends on what these will be, such as `steps.look`. */
-            unknown?: string[] | null;
-            /** @description It cannot be worked out, and why. */
-            wrong?: string | null;
         };
         /**
          * @description How messages come to a listener.
@@ -7443,7 +7443,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Seen"];
+                "application/json": components["schemas"]["SetAside"];
             };
         };
         responses: {
@@ -10511,7 +10511,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["DeliveryAnswer"];
                 };
             };
             202: {
@@ -10519,7 +10519,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["DeliveryAnswer"];
                 };
             };
             400: {

@@ -1,4 +1,4 @@
-// What the pages of definitions that are written here have in common: the text, its complaints, the head with what can be
+// What the pages of definitions that are written here have in common: the text, its problems, the head with what can be
 // done, the editor, and publishing.
 import { useQuery } from '@tanstack/react-query';
 import { AlertDialog } from 'radix-ui';
@@ -8,9 +8,9 @@ import { type DefinitionDetail, documentSchema, vocabulary } from '../../api/cli
 import { Button, Empty, Failed, Header, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { Exact } from '../../ui/Time';
-import { Complaints, useComplaints } from './complaints';
 import type { Fields, Known } from './complete';
 import { Publish } from './Publish';
+import { Problems, useProblems } from './problems';
 import { useDraft } from './useDraft';
 import { Withdraw } from './Withdraw';
 
@@ -24,16 +24,16 @@ export function useEditing(kind: Kind, found: DefinitionDetail | undefined, star
   const { text } = draft;
   const [publishing, setPublishing] = useState(false);
   const name = new RegExp(`^${kind}:\\s*([\\w-]+)`, 'm').exec(text)?.[1] ?? found?.item.name ?? kind;
-  const complaints = useComplaints(name, text);
+  const problems = useProblems(name, text);
   const edited = !found || draft.changed;
-  return { kind, found, ...draft, name, complaints, edited, publishing, setPublishing };
+  return { kind, found, ...draft, name, problems, edited, publishing, setPublishing };
 }
 
 type Editing = ReturnType<typeof useEditing>;
 
 /** The head of the page; `children` stands before what every one has. */
 export function EditingHeader({ editing, children }: { editing: Editing; children?: ReactNode }) {
-  const { found, edited, complaints } = editing;
+  const { found, edited, problems } = editing;
   const may = useMay('author');
   return (
     <>
@@ -50,7 +50,7 @@ export function EditingHeader({ editing, children }: { editing: Editing; childre
             {may ? (
               <Button
                 look="go"
-                disabled={!edited || complaints.problems.length > 0}
+                disabled={!edited || problems.problems.length > 0}
                 onClick={() => editing.setPublishing(true)}
               >
                 {found ? `Publish version ${found.item.version + 1}` : 'Publish'}
@@ -126,7 +126,7 @@ type WrittenProps = { editing: Editing; title: string; sees?: Fields; line?: { a
 
 /** The text in its editor, and what is wrong with it. */
 export function EditorPanel({ editing, title, sees, line }: WrittenProps) {
-  const { problems, warnings, failed } = editing.complaints;
+  const { problems, warnings, failed } = editing.problems;
   const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
   const schema = useQuery({
     queryKey: ['schema', editing.kind],
@@ -149,7 +149,7 @@ export function EditorPanel({ editing, title, sees, line }: WrittenProps) {
         />
       </Suspense>
       {failed && <Failed error={failed} />}
-      <Complaints problems={problems} warnings={warnings} />
+      <Problems problems={problems} warnings={warnings} />
     </Panel>
   );
 }

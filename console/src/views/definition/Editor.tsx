@@ -1,4 +1,4 @@
-// The text of a definition with completion, and complaints where they belong. Loaded when needed.
+// The text of a definition with completion, and problems where they belong. Loaded when needed.
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { yaml } from '@codemirror/lang-yaml';
@@ -45,7 +45,7 @@ const ink = HighlightStyle.define([
   { tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation], color: 'var(--ink-2)' },
 ]);
 
-/** The place of a complaint in the text as it is now. */
+/** The place of a problem in the text as it is now. */
 function diagnostic(doc: Text, problem: FileProblem): Diagnostic {
   const line = doc.line(Math.min(Math.max(problem.line, 1), doc.lines));
   const from = Math.min(line.from + problem.column - 1, line.to);

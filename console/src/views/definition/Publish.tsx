@@ -69,7 +69,7 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
           ))}
           {plan.data && plan.data.problems.length > 0 && (
             <Failed
-              error={new Refused(`${some(plan.data.problems.length, 'complaint')}:`, 422, plan.data.problems)}
+              error={new Refused(`${some(plan.data.problems.length, 'problem')}:`, 422, plan.data.problems)}
             />
           )}
           {children}

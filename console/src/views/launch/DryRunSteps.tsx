@@ -1,6 +1,6 @@
 // What a job would do, step by step, without doing anything.
 import clsx from 'clsx';
-import type { DryRun, DryStep, Told } from '../../api/client';
+import type { DryRun, DryStep, Preview } from '../../api/client';
 import { Tag } from '../../ui/parts';
 
 export function DryRunSteps({ dry }: { dry: DryRun }) {
@@ -31,9 +31,9 @@ function Steps({ steps }: { steps: DryStep[] }) {
             <code className="break-words text-ink-3">{step.summary ? step.place : step.does}</code>
           </p>
           <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-3 pt-1 pl-1 text-[13px]">
-            {step.when && <Row name="when" told={step.when} />}
-            {step.given.map(({ name, told }) => (
-              <Row key={name} name={name} told={told} />
+            {step.when && <Row name="when" preview={step.when} />}
+            {step.given.map(({ name, preview }) => (
+              <Row key={name} name={name} preview={preview} />
             ))}
             {step.request && (
               <>
@@ -68,21 +68,21 @@ function Steps({ steps }: { steps: DryStep[] }) {
   );
 }
 
-function Row({ name, told }: { name: string; told: Told }) {
+function Row({ name, preview }: { name: string; preview: Preview }) {
   return (
     <>
       <dt className="text-ink-3">{name}</dt>
       <dd>
-        {name === 'require' && told.value === false ? (
+        {name === 'require' && preview.value === false ? (
           <span className="text-bad">does not hold: it would fail here</span>
-        ) : told.unknown ? (
+        ) : preview.unknown ? (
           <span className="text-ink-2">
-            not known yet, by <code className="break-words">{told.unknown.join(', ')}</code>
+            not known yet, by <code className="break-words">{preview.unknown.join(', ')}</code>
           </span>
-        ) : told.wrong ? (
-          <span className="text-bad">{told.wrong}</span>
+        ) : preview.wrong ? (
+          <span className="text-bad">{preview.wrong}</span>
         ) : (
-          <code className="break-words">{JSON.stringify(told.value ?? null)}</code>
+          <code className="break-words">{JSON.stringify(preview.value ?? null)}</code>
         )}
       </dd>
     </>

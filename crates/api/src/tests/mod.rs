@@ -39,7 +39,7 @@ fn a_higher_role_allows_all_that_a_lower_one_does() {
 }
 
 #[test]
-fn a_complaint_about_a_file_is_the_cores_own() {
+fn a_problem_about_a_file_is_the_cores_own() {
     let problem = arvok_core::Problem {
         file: "disk.yaml".into(),
         line: 3,

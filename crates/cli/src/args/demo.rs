@@ -106,7 +106,7 @@ pub enum Standin {
         secret: String,
     },
     /// A register of gate kiosks, listed in pages
-    Kiosks(Told<7406>),
+    Kiosks(WatchedPort<7406>),
     /// A pager
     Pager {
         #[command(flatten)]
@@ -125,13 +125,13 @@ pub enum Standin {
         password: String,
     },
     /// Switches of features, each on for a share of the passengers
-    Features(Told<7408>),
+    Features(WatchedPort<7408>),
     /// A queue of mails with its workers
-    Queue(Told<7409>),
+    Queue(WatchedPort<7409>),
     /// A cloud whose instances take time
-    Cloud(Told<7410>),
+    Cloud(WatchedPort<7410>),
     /// A public web site with its bookings and its payment partner
-    Site(Told<7411>),
+    Site(WatchedPort<7411>),
     /// A chat that keeps messages
     Chat {
         /// The port of loopback
@@ -156,7 +156,7 @@ pub struct OfPort<const PORT: u16> {
 
 /// The same for one with a watch, and where that posts.
 #[derive(Clone, Debug, ClapArgs)]
-pub struct Told<const PORT: u16> {
+pub struct WatchedPort<const PORT: u16> {
     #[command(flatten)]
     pub of: OfPort<PORT>,
     /// Where its watch posts

@@ -49,7 +49,7 @@ pub enum JobCommand {
         #[arg(long)]
         alert: Option<i64>,
         #[command(flatten)]
-        asked: Asked,
+        asked: LaunchArgs,
         #[command(flatten)]
         server: Server,
     },
@@ -63,7 +63,7 @@ pub enum JobCommand {
         #[arg(long, conflicts_with_all = ["input", "urgency", "deadline", "key"])]
         from_failed: bool,
         #[command(flatten)]
-        asked: Asked,
+        asked: LaunchArgs,
         #[command(flatten)]
         server: Server,
     },
@@ -146,7 +146,7 @@ pub enum Became {
 
 /// How a runbook is launched.
 #[derive(Debug, Args)]
-pub struct Asked {
+pub struct LaunchArgs {
     /// An input as NAME=VALUE; a value is JSON, or a text, or @FILE for what a file holds. On a terminal what is missing is asked for
     #[arg(long, value_name = "NAME=VALUE")]
     pub input: Vec<String>,

@@ -11,8 +11,8 @@ mod subscribers;
 pub use admin::{AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
-pub use demo::{OfPort, Scene, Standin, Told};
-pub use jobs::{Asked, Became, DecisionCommand, JobCommand};
+pub use demo::{OfPort, Scene, Standin, WatchedPort};
+pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use rules::{Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned};
 pub use subscribers::SubscriberCommand;
 
@@ -31,7 +31,7 @@ const EXAMPLES: &str = "Examples:
 
 /// What `serve --help` tells of settings.
 fn serve_help() -> String {
-    let one = |known: &arvok_service::Known| {
+    let one = |known: &arvok_service::SettingDescription| {
         let name = if known.variable.is_empty() { known.key } else { known.variable };
         format!("  {name}\n    {}: {}; {}", known.says, known.takes, known.usual)
     };

@@ -6,9 +6,9 @@ use crate::{
     client::{Client, percent},
     error::{CliError, file},
     show,
-    spool::{self, Waiting},
+    spool::{self, SpooledPayload},
 };
-use arvok_api::{AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, Page, Taken};
+use arvok_api::{AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer, Page};
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -29,7 +29,7 @@ pub async fn send(send: Send) -> Result<(), CliError> {
         return spool::say(spool, spool::deliver(spool, new, &client).await?);
     }
     let (kind, body) = composed(&send)?;
-    let taken: Taken = client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
+    let taken: DeliveryAnswer = client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
     if send.output.json { show::json(&taken) } else { shown(&show::taken(&taken)) }
 }
 
@@ -41,11 +41,11 @@ fn composed(send: &Send) -> Result<(&'static str, Vec<u8>), CliError> {
     })
 }
 
-fn waiting(send: &Send) -> Result<Waiting, CliError> {
+fn waiting(send: &Send) -> Result<SpooledPayload, CliError> {
     let (kind, body) = composed(send)?;
     let body = String::from_utf8(body).map_err(|_| CliError::Usage("the payload is not UTF-8".into()))?;
     let key = arvok_service::secret_text("");
-    Ok(Waiting { source: send.source.clone(), content_type: kind.to_owned(), key, body })
+    Ok(SpooledPayload { source: send.source.clone(), content_type: kind.to_owned(), key, body })
 }
 
 fn shown(text: &str) -> Result<(), CliError> {

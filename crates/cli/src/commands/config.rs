@@ -6,7 +6,7 @@ use crate::{
     error::CliError,
     show::{self, Table},
 };
-use arvok_service::{Known, SETTINGS, doctor};
+use arvok_service::{SETTINGS, SettingDescription, doctor};
 use serde_json::json;
 use std::{collections::BTreeSet, fs, path::Path};
 
@@ -72,14 +72,14 @@ fn keys(file: Option<&Path>) -> BTreeSet<String> {
 /// All settings there are, as a table or as a page.
 fn list(page: bool, output: Output) -> Result<(), CliError> {
     if output.json {
-        let one = |s: &Known| json!({ "key": s.key, "variable": s.variable, "takes": s.takes, "usual": s.usual, "says": s.says, "reloads": s.reloads });
+        let one = |s: &SettingDescription| json!({ "key": s.key, "variable": s.variable, "takes": s.takes, "usual": s.usual, "says": s.says, "reloads": s.reloads });
         return show::json(&SETTINGS.iter().map(one).collect::<Vec<_>>());
     }
     if page {
         show::out(PAGE.trim_end());
         for known in &SETTINGS {
             let code = |text: &str| if text.is_empty() { String::new() } else { format!("`{text}`") };
-            let Known { takes, usual, says, .. } = known;
+            let SettingDescription { takes, usual, says, .. } = known;
             let reloads = if known.reloads { "yes" } else { "" };
             show::out(&format!(
                 "| {} | {} | {takes} | {usual} | {says} | {reloads} |",
@@ -90,7 +90,7 @@ fn list(page: bool, output: Output) -> Result<(), CliError> {
         return Ok(());
     }
     let mut table = Table::new(&["key", "variable", "takes", "left out", "what it does"]);
-    for Known { key, variable, takes, usual, says, .. } in SETTINGS {
+    for SettingDescription { key, variable, takes, usual, says, .. } in SETTINGS {
         table.row([key, variable, takes, usual, says].map(str::to_owned));
     }
     show::out(&table.text(""));

@@ -132,7 +132,7 @@ fn complain(problems: &[Problem]) {
         show::say(&problem.to_string());
     }
     if !problems.is_empty() {
-        show::say(&show::count(problems.len(), "complaint"));
+        show::say(&show::count(problems.len(), "problem"));
     }
 }
 

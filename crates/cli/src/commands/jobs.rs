@@ -8,7 +8,7 @@ use crate::{
     events::Events,
     show::{self, Line},
 };
-use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, Resolve, Seen, StepState, StepWord};
+use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, Resolve, SetAside, StepState, StepWord};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
@@ -38,7 +38,7 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
         JobCommand::Seen { ids, undo, server } => {
             let client = Client::of(&server)?;
             for id in ids {
-                client.change(Method::POST, &format!("/api/v1/jobs/{id}/seen"), Some(&Seen { undo })).await?;
+                client.change(Method::POST, &format!("/api/v1/jobs/{id}/seen"), Some(&SetAside { undo })).await?;
                 let said = if undo { "needs a person again" } else { "is set aside as seen" };
                 show::out(&format!("job {id} {said}"));
             }

@@ -2,7 +2,7 @@
 
 use super::{ask, pairs, read};
 use crate::{
-    args::{Asked, Server},
+    args::{LaunchArgs, Server},
     client::Client,
     error::CliError,
     show,
@@ -11,13 +11,13 @@ use arvok_api::{DryRun, GoOn, GoesOn, JobDetail, Launch, Launched, RunbookForm};
 use serde_json::{Map, Value};
 
 /// Launches a runbook.
-pub async fn launch(runbook: String, alert: Option<i64>, asked: Asked, server: &Server) -> Result<(), CliError> {
+pub async fn launch(runbook: String, alert: Option<i64>, asked: LaunchArgs, server: &Server) -> Result<(), CliError> {
     let client = Client::of(server)?;
     launched(&client, runbook, Map::new(), alert, asked).await
 }
 
 /// Launches what a job was launched with once more, with other inputs where some are given.
-pub async fn again(id: i64, asked: Asked, server: &Server) -> Result<(), CliError> {
+pub async fn again(id: i64, asked: LaunchArgs, server: &Server) -> Result<(), CliError> {
     let client = Client::of(server)?;
     let job: JobDetail = client.get(&format!("/api/v1/jobs/{id}"), &[]).await?;
     let before = job.inputs.as_object().cloned().unwrap_or_default();
@@ -25,7 +25,7 @@ pub async fn again(id: i64, asked: Asked, server: &Server) -> Result<(), CliErro
 }
 
 /// Goes on from where a job failed.
-pub async fn from_failed(id: i64, asked: Asked, server: &Server) -> Result<(), CliError> {
+pub async fn from_failed(id: i64, asked: LaunchArgs, server: &Server) -> Result<(), CliError> {
     let client = Client::of(server)?;
     let path = format!("/api/v1/jobs/{id}/go-on");
     let ask = |dry_run: bool| GoOn { why: asked.why.clone(), dry_run };
@@ -72,7 +72,7 @@ async fn launched(
     runbook: String,
     before: Map<String, Value>,
     alert: Option<i64>,
-    asked: Asked,
+    asked: LaunchArgs,
 ) -> Result<(), CliError> {
     let form: RunbookForm = client.get(&format!("/api/v1/runbooks/{}", crate::client::percent(&runbook)), &[]).await?;
     let typed = pairs("--input", &asked.input, "vm=vm/quill-report-2")?;

@@ -2,7 +2,7 @@
 
 use super::serve::say;
 use crate::{
-    args::{OfPort, Standin, Told},
+    args::{OfPort, Standin, WatchedPort},
     error::CliError,
     stop::until_stopped,
 };
@@ -72,7 +72,7 @@ async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>
 async fn watched<S: Watched + Send + 'static, const PORT: u16>(
     what: &str,
     path: &str,
-    told: Told<PORT>,
+    told: WatchedPort<PORT>,
     start: impl FnOnce(u16, String) -> Result<Running<S>, StandinError>,
 ) -> Result<(), CliError> {
     let at_work = start(told.of.port, told.of.token).map_err(|e| CliError::Here(e.to_string()))?;

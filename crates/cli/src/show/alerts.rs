@@ -1,7 +1,7 @@
 //! Alerts and alarms.
 
 use super::{Table, ago, exact, gauge, jobs, when, with_next};
-use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, Page, Taken};
+use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, DeliveryAnswer, Page};
 use arvok_core::{AlertState, job::JobState};
 
 fn number(value: Option<f64>) -> String {
@@ -62,7 +62,7 @@ pub fn alert(d: &AlertDetail) -> String {
 }
 
 /// What became of a delivery.
-pub fn taken(t: &Taken) -> String {
+pub fn taken(t: &DeliveryAnswer) -> String {
     let mut lines: Vec<String> = t
         .alerts
         .iter()

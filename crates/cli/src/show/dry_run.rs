@@ -1,6 +1,6 @@
 //! What a job would do.
 
-use arvok_api::{DryPart, DryRun, DryStep, Told};
+use arvok_api::{DryPart, DryRun, DryStep, Preview};
 use serde_json::Value;
 
 /// A dry run, step by step.
@@ -27,8 +27,8 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     lines.extend(step.when.as_ref().map(|when| format!("{indent}    {:6} {}", "when", words(when))));
     let width = step.given.iter().map(|g| g.name.chars().count()).max().unwrap_or(0).max(6);
     for given in &step.given {
-        let fails = given.name == "require" && given.told.value == Some(Value::Bool(false));
-        let told = if fails { "does not hold: it would fail here".into() } else { words(&given.told) };
+        let fails = given.name == "require" && given.preview.value == Some(Value::Bool(false));
+        let told = if fails { "does not hold: it would fail here".into() } else { words(&given.preview) };
         lines.push(format!("{indent}    {:width$} {told}", given.name));
     }
     if let Some(request) = &step.request {
@@ -51,7 +51,7 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     }
 }
 
-fn words(told: &Told) -> String {
+fn words(told: &Preview) -> String {
     match (&told.value, &told.unknown, &told.wrong) {
         (Some(value), _, _) => compact(value),
         (None, Some(on), _) => format!("not known yet, by {}", on.join(", ")),

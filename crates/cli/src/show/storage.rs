@@ -1,7 +1,7 @@
 //! What is stored, and for how long.
 
 use super::{Table, ago};
-use arvok_api::{KeepPlan, Kept, Storage, StoredDay};
+use arvok_api::{KeepPlan, RetentionTimes, Storage, StoredDay};
 use arvok_core::Period;
 use chrono::{DateTime, Utc};
 use std::collections::{BTreeMap, BTreeSet};
@@ -39,7 +39,7 @@ fn period(seconds: i64) -> Period {
 }
 
 /// What is kept, and for how long.
-fn kept(kept: &Kept) -> Vec<(String, Period)> {
+fn kept(kept: &RetentionTimes) -> Vec<(String, Period)> {
     let mut all = vec![("Alerts and verdicts".to_owned(), period(kept.alerts_seconds))];
     all.extend(kept.sources_seconds.iter().map(|(source, time)| (format!("Those of {source}"), period(*time))));
     all.push(("Payloads that cannot be read".to_owned(), period(kept.unreadable_seconds)));

@@ -73,7 +73,7 @@ fn check_needs_no_server_and_marks_the_place() {
     [folder]/rule.yaml:3:3: unknown key `sevrity`; did you mean `severity`?
         3 |   sevrity: major
           |   ^^^^^^^
-    1 complaint
+    1 problem
     ");
 }
 

@@ -122,7 +122,7 @@ fn a_rehearsal_of_stored_alerts_says_what_the_live_rule_did_and_how_an_edit_diff
         (json!({"rule": "booking-disk-filling", "since": "400d"}), 400, "at most 90d"),
         (json!({"rule": "booking-disk-filling", "alerts": []}), 400, "alerts: are 0"),
         (json!({"rule": "booking-disk-filling", "alerts": [{"kind": "a"}]}), 400, "alerts/0: has no `source`"),
-        (json!({"file": {"file": "x.yaml", "text": "rule: x\n"}}), 422, "complaints"),
+        (json!({"file": {"file": "x.yaml", "text": "rule: x\n"}}), 422, "problems"),
         (json!({}), 400, "neither `file` nor `rule`"),
     ] {
         let (got, answer) = stage.call(Method::POST, "/api/v1/rehearsals", Some(&body));
@@ -330,7 +330,7 @@ fn odd_questions_are_refused_in_words() {
             "/api/v1/why",
             json!({"text": "rule: x\ndispatch: { runbook: y, urgency: hgih }", "alert": 1}),
             422,
-            "complaints",
+            "problems",
         ),
         (Method::POST, "/api/v1/why", json!({"text": "runbook: x", "alert": 1}), 400, "holds no such rule"),
         (Method::GET, "/api/v1/alerts/7/why", Value::Null, 404, "there is no alert 7"),

@@ -4,7 +4,7 @@
 use super::{Http, tokens::Asking};
 use crate::driver::{Way, unsent};
 use arvok_core::{
-    bounds::{depth_complaint, too_deep},
+    bounds::{depth_diagnostic, too_deep},
     connector::{Answer, Body, CallEnd, Failure, Opened, Request},
     text::cut,
 };
@@ -156,7 +156,7 @@ pub(super) async fn read(mut response: reqwest::Response, base: &str, timeout: D
     }
     let body = match serde_json::from_slice(&bytes) {
         Ok(json) if too_deep(&json) && good => {
-            let message = format!("answered {status}, and what it answered {}", depth_complaint());
+            let message = format!("answered {status}, and what it answered {}", depth_diagnostic());
             return Err(Failure::lasting(CallEnd::Done, message));
         }
         Ok(json) if !too_deep(&json) => json,

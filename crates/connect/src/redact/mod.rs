@@ -25,9 +25,9 @@ const LINK_MARK: &str = "[link]";
 
 /// Knows secrets, and hides them.
 #[derive(Clone)]
-pub struct Redactor(Arc<Known>);
+pub struct Redactor(Arc<SecretIndex>);
 
-struct Known {
+struct SecretIndex {
     secrets: Vec<String>,
     patterns: Vec<Pattern>,
     automaton: Option<AhoCorasick>,
@@ -66,7 +66,7 @@ impl Redactor {
             .match_kind(MatchKind::Standard)
             .kind(Some(AhoCorasickKind::ContiguousNFA))
             .build(patterns.iter().map(|p| p.bytes.as_slice()));
-        Self(Arc::new(Known { secrets, patterns, automaton: built.ok() }))
+        Self(Arc::new(SecretIndex { secrets, patterns, automaton: built.ok() }))
     }
 
     /// A text without them.

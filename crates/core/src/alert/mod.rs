@@ -10,8 +10,8 @@ pub use resource::{ResourceError, ResourcePath};
 pub use severity::{Severity, SeverityError, SeverityRange};
 
 use crate::{
-    bounds::{depth_complaint, too_deep},
-    complaint::{Complaint, hint},
+    bounds::{depth_diagnostic, too_deep},
+    diagnostic::{Diagnostic, hint},
     text::{clean, clean_json, cut},
 };
 use chrono::{DateTime, Datelike, SubsecRound, Utc};
@@ -163,7 +163,7 @@ impl NewAlert {
             return Err(error("time", format!("{time} is outside the years 1970 to 9999")));
         }
         if too_deep(&self.body) {
-            return Err(error("body", depth_complaint()));
+            return Err(error("body", depth_diagnostic()));
         }
         if self.value.is_some_and(|v| !v.is_finite()) {
             return Err(error("value", "is not a finite number"));
@@ -188,15 +188,15 @@ impl NewAlert {
 
 fn misread(e: &serde_path_to_error::Error<serde_json::Error>) -> AlertError {
     let path = e.path().to_string();
-    match Complaint::of(&e.inner().to_string()) {
-        Complaint::UnknownKey(name, known) => {
+    match Diagnostic::of(&e.inner().to_string()) {
+        Diagnostic::UnknownKey(name, known) => {
             error(cut(&name, 60), format!("is no field of an alert; {}", hint(&name, &known)))
         }
-        Complaint::Missing(name) => error(&name, "is missing"),
-        Complaint::UnknownWord(word, known) => {
+        Diagnostic::Missing(name) => error(&name, "is missing"),
+        Diagnostic::UnknownWord(word, known) => {
             error(&path, format!("unknown value `{}`; {}", cut(&word, 60), hint(&word, &known)))
         }
-        Complaint::Other(reason) => error(if path == "." { "alert" } else { &path }, reason),
+        Diagnostic::Other(reason) => error(if path == "." { "alert" } else { &path }, reason),
     }
 }
 

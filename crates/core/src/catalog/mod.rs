@@ -62,7 +62,7 @@ pub fn schema(kind: Kind) -> Value {
 /// Checks one document by itself.
 ///
 /// # Errors
-/// All complaints about it.
+/// All diagnostics about it.
 pub fn check_document(document: &Document) -> Result<(Kind, AnyDefinition), Vec<Problem>> {
     if let Some(known) = KINDS.iter().find(|k| k.kind.as_str() == document.kind) {
         return (known.check)(document).map(|definition| (known.kind, definition));
@@ -83,7 +83,7 @@ pub struct Entry {
     pub name: String,
     /// Counts from one with every change.
     pub version: i32,
-    /// Kept for places of complaints, and for showing.
+    /// Kept for places of diagnostics, and for showing.
     pub document: Document,
     /// What it is.
     pub kind: Kind,
@@ -213,7 +213,7 @@ fn shared<T: Defined + Send + Sync>(entry: &Entry) -> Option<Arc<T>> {
 pub struct Checked {
     /// What is good by itself.
     pub entries: Vec<Arc<Entry>>,
-    /// All complaints, in the order of the files.
+    /// All diagnostics, in the order of the files.
     pub problems: Vec<Problem>,
     /// What is allowed and most likely not meant.
     pub warnings: Vec<Problem>,
@@ -222,7 +222,7 @@ pub struct Checked {
 /// Most bytes that all files of a check may hold once their aliases are written out.
 const MAX_PUBLICATION: usize = 16 << 20;
 
-/// Most complaints about what stands and does not fit any more.
+/// Most diagnostics about what stands and does not fit any more.
 const MAX_CONTRADICTED: usize = 100;
 
 /// What stands, is not published anew, and would not fit any more.

@@ -2,23 +2,23 @@
 
 use super::{Catalog, Entry, Observed};
 use crate::{
-    definition::{Fault, Misfit, Missing},
+    definition::{Fault, Mismatch, Missing},
     document::Problem,
 };
 
-/// Complaints about one entry within the whole set. What is missing only because its own
+/// Diagnostics about one entry within the whole set. What is missing only because its own
 /// document is `faulty` is not complained about twice.
 pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Observed) -> Vec<Problem> {
     let mut misfits = entry.definition.misfits(whole);
     misfits.extend(secrets(entry, seen));
     // A name that is nearly another is a mistake of its own; any other may be that of what is faulty.
-    let follows = |m: &Misfit| matches!(&m.fault, Fault::Missing(Missing { near: None, .. }));
+    let follows = |m: &Mismatch| matches!(&m.fault, Fault::Missing(Missing { near: None, .. }));
     let told = misfits.iter().filter(|m| !(faulty && follows(m)));
     told.map(|m| entry.document.problem(&m.pointer, m.fault.to_string())).collect()
 }
 
 /// Secrets go only where an admin said that they may.
-fn secrets(entry: &Entry, seen: &Observed) -> Vec<Misfit> {
+fn secrets(entry: &Entry, seen: &Observed) -> Vec<Mismatch> {
     let Some(secrets) = &seen.secrets else { return Vec::new() };
     let user = format!("{}/{}", entry.kind, entry.name);
     let mut found = Vec::new();
@@ -30,7 +30,7 @@ fn secrets(entry: &Entry, seen: &Observed) -> Vec<Misfit> {
                 Some(users) if !users.contains(&user) => format!("secret `{name}` may not be used here; {to_do}"),
                 Some(_) => continue,
             };
-            found.push(Misfit::at(pointer, Fault::Unfit(wrong)));
+            found.push(Mismatch::at(pointer, Fault::Unfit(wrong)));
         }
     }
     found

@@ -4,7 +4,7 @@
 use super::{Connector, Credential, CredentialDoc, Operation, Protocol, credential::address};
 use crate::{
     Period,
-    definition::{Defined, Definition, Fault, Kind, Misfit, Others},
+    definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     expr::{Names, Template},
 };
@@ -110,9 +110,9 @@ impl Definition for Connection {
         vec![(Kind::Connector, self.connector.clone())]
     }
 
-    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+    fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         if let Err(missing) = others.must_have(Kind::Connector, &self.connector) {
-            return vec![Misfit::at("/connector", missing)];
+            return vec![Mismatch::at("/connector", missing)];
         }
         let connector: Option<&Connector> = others.get(&self.connector).ok();
         let (Some(connector), Some(protocol)) = (connector, self.protocol) else { return Vec::new() };
@@ -120,7 +120,7 @@ impl Definition for Connection {
         let wrong = |(name, operation): (&String, &Operation)| {
             let schemes = operation.protocol().schemes().join(" or ");
             let fault = format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
-            Misfit::at("/base", Fault::Unfit(fault))
+            Mismatch::at("/base", Fault::Unfit(fault))
         };
         other.map(wrong).into_iter().collect()
     }

@@ -9,7 +9,7 @@ use super::{
 };
 use crate::{
     Period,
-    bounds::{depth_complaint, too_deep},
+    bounds::{depth_diagnostic, too_deep},
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
@@ -375,7 +375,7 @@ fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, S
         return Err(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed"));
     }
     if too_deep(&output) {
-        return Err(format!("its output {}", depth_complaint()));
+        return Err(format!("its output {}", depth_diagnostic()));
     }
     Ok(output)
 }

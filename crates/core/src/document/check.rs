@@ -1,11 +1,11 @@
-//! Collecting the complaints that types cannot express, all at once.
+//! Collecting the diagnostics that types cannot express, all at once.
 
 use super::{Document, Problem, decode::Decoded};
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use std::fmt::Display;
 
-/// Collects complaints about one document.
+/// Collects diagnostics about one document.
 #[derive(Debug)]
 pub struct Checker<'a> {
     document: &'a Document,
@@ -15,10 +15,10 @@ pub struct Checker<'a> {
 }
 
 impl<'a> Checker<'a> {
-    /// The typed form of what is good of a document, and the complaints about the rest.
+    /// The typed form of what is good of a document, and the diagnostics about the rest.
     ///
     /// # Errors
-    /// All complaints, if too much is wrong to go on.
+    /// All diagnostics, if too much is wrong to go on.
     pub fn of<T: DeserializeOwned>(document: &'a Document) -> Result<(T, Self), Vec<Problem>> {
         let Decoded { made, problems, left_out } = document.decoded("", &document.value);
         match made {
@@ -32,7 +32,7 @@ impl<'a> Checker<'a> {
         }
     }
 
-    /// No complaints so far, but for the form of the document's own name.
+    /// No diagnostics so far, but for the form of the document's own name.
     fn new(document: &'a Document) -> Self {
         let mut checker = Self { document, problems: Vec::new(), left_out: Vec::new() };
         if let Err(wrong) = check_name(&document.name) {
@@ -46,7 +46,7 @@ impl<'a> Checker<'a> {
         self.document
     }
 
-    /// Notes a complaint about the value at a pointer, unless it only follows from one that the types
+    /// Notes a diagnostic about the value at a pointer, unless it only follows from one that the types
     /// have made: about what was left out, or what it was left out of.
     pub fn fail(&mut self, pointer: &str, message: impl ToString) {
         let follows = |gone: &String| {
@@ -63,7 +63,7 @@ impl<'a> Checker<'a> {
         result.map_err(|e| self.fail(pointer, e)).ok()
     }
 
-    /// A part of the document as a type; complaints get the places of what is wrong.
+    /// A part of the document as a type; diagnostics get the places of what is wrong.
     pub fn decode<T: DeserializeOwned>(&mut self, pointer: &str, value: &Value) -> Option<T> {
         let Decoded { made, problems, left_out } = self.document.decoded(pointer, value);
         self.problems.extend(problems);
@@ -71,7 +71,7 @@ impl<'a> Checker<'a> {
         made
     }
 
-    /// Notes a complaint that has its place already.
+    /// Notes a diagnostic that has its place already.
     pub fn note(&mut self, problem: Problem) {
         self.problems.push(problem);
     }
@@ -85,7 +85,7 @@ impl<'a> Checker<'a> {
     }
 }
 
-/// Complaints in the order of the lines that they are about.
+/// Diagnostics in the order of the lines that they are about.
 fn in_order(mut problems: Vec<Problem>) -> Vec<Problem> {
     problems.sort_by_key(|p| (p.line, p.column));
     problems

@@ -1,17 +1,17 @@
-//! From a document to a typed definition. Serde stops at its first complaint: what is wrong is then
+//! From a document to a typed definition. Serde stops at its first diagnostic: what is wrong is then
 //! left out and the rest tried again, so that all mistakes are told at once, each with its place and
 //! in words of the trade.
 
 use super::{Document, Problem};
 use crate::{
-    complaint::{Complaint, hint},
+    diagnostic::{Diagnostic, hint},
     text::{cut, nearest},
 };
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// Most complaints about one document.
+/// Most diagnostics about one document.
 const MOST: usize = 50;
 
 /// What became of a value: the typed form of what is good, and what is wrong with the rest.
@@ -24,7 +24,7 @@ pub(super) struct Decoded<T> {
 }
 
 impl Document {
-    /// The typed form, or the first complaint of the types.
+    /// The typed form, or the first diagnostic of the types.
     ///
     /// # Errors
     /// Everything that the types complain about.
@@ -49,9 +49,9 @@ impl Document {
                 Err(e) => e,
             };
             let mut steps: Vec<String> = wrong.path().iter().filter_map(step).collect();
-            let complaint = Complaint::of(&wrong.inner().to_string());
+            let diagnostic = Diagnostic::of(&wrong.inner().to_string());
             // The path to an unknown key ends with the key or above it, as serde happened to find it.
-            if let Complaint::UnknownKey(name, _) = &complaint
+            if let Diagnostic::UnknownKey(name, _) = &diagnostic
                 && steps.last() == Some(name)
             {
                 steps.pop();
@@ -59,30 +59,30 @@ impl Document {
             let place = format!("{at}{}", left.written(&steps));
             // What was left out, or only misspelt, is missing now; that is no mistake of its own.
             let follows = |key: &String| gone.contains(&format!("{place}/{key}"));
-            if !matches!(&complaint, Complaint::Missing(key) if follows(key)) {
-                decoded.problems.push(self.told(&place, &complaint));
+            if !matches!(&diagnostic, Diagnostic::Missing(key) if follows(key)) {
+                decoded.problems.push(self.told(&place, &diagnostic));
             }
-            if let Complaint::UnknownKey(name, known) = &complaint {
+            if let Diagnostic::UnknownKey(name, known) = &diagnostic {
                 gone.extend(nearest(name, known.iter().map(String::as_str)).map(|meant| format!("{place}/{meant}")));
             }
-            let Some(left_out) = left.leave_out(&steps, &complaint) else { break };
+            let Some(left_out) = left.leave_out(&steps, &diagnostic) else { break };
             gone.push(format!("{at}{left_out}"));
             decoded.left_out.push(format!("{at}{left_out}"));
         }
         decoded
     }
 
-    fn told(&self, pointer: &str, complaint: &Complaint) -> Problem {
-        match complaint {
-            Complaint::UnknownKey(name, known) => {
+    fn told(&self, pointer: &str, diagnostic: &Diagnostic) -> Problem {
+        match diagnostic {
+            Diagnostic::UnknownKey(name, known) => {
                 let at = format!("{pointer}/{}", escaped(name));
                 self.key_problem(&at, format!("unknown key `{}`; {}", cut(name, 60), hint(name, known)))
             }
-            Complaint::UnknownWord(word, known) => {
+            Diagnostic::UnknownWord(word, known) => {
                 self.problem(pointer, format!("unknown value `{}`; {}", cut(word, 60), hint(word, known)))
             }
-            Complaint::Missing(key) => self.key_problem(pointer, format!("the key `{key}` is missing here")),
-            Complaint::Other(message) => self.problem(pointer, message.clone()),
+            Diagnostic::Missing(key) => self.key_problem(pointer, format!("the key `{key}` is missing here")),
+            Diagnostic::Other(message) => self.problem(pointer, message.clone()),
         }
     }
 }
@@ -122,10 +122,10 @@ impl Left {
         pointer
     }
 
-    /// Leaves out what a complaint is about; its pointer as written. None if nothing would be left.
-    fn leave_out(&mut self, steps: &[String], complaint: &Complaint) -> Option<String> {
+    /// Leaves out what a diagnostic is about; its pointer as written. None if nothing would be left.
+    fn leave_out(&mut self, steps: &[String], diagnostic: &Diagnostic) -> Option<String> {
         let mut steps = steps.to_vec();
-        if let Complaint::UnknownKey(name, _) = complaint {
+        if let Diagnostic::UnknownKey(name, _) = diagnostic {
             steps.push(name.clone());
         }
         let written = self.written(&steps);

@@ -1,4 +1,4 @@
-//! Definitions as files: YAML 1.2 (and so JSON) with an exact place for every complaint.
+//! Definitions as files: YAML 1.2 (and so JSON) with an exact place for every diagnostic.
 //!
 //! [`parse_file`] makes [`Document`]s, each a plain JSON value with the place of every key and
 //! value; [`Document::decode`] makes a typed definition of it; [`Checker`] collects what the
@@ -82,7 +82,7 @@ impl Document {
         lines.into_iter().map(|line| String::from_iter(line) + "\n").collect()
     }
 
-    /// A complaint about the value at a JSON pointer (RFC 6901), or about the nearest thing
+    /// A diagnostic about the value at a JSON pointer (RFC 6901), or about the nearest thing
     /// above it.
     pub fn problem(&self, pointer: &str, message: impl Into<String>) -> Problem {
         let place = self.place(pointer);
@@ -94,14 +94,14 @@ impl Document {
         self.place(pointer).line
     }
 
-    /// A complaint about a key itself.
+    /// A diagnostic about a key itself.
     pub fn key_problem(&self, pointer: &str, message: impl Into<String>) -> Problem {
         let place = self.place(pointer);
         let (line, column, length) = place.key.unwrap_or((place.line, place.column, place.length));
         self.at(line, column, length, message)
     }
 
-    /// A complaint about some characters of a string.
+    /// A diagnostic about some characters of a string.
     pub fn inner_problem(&self, pointer: &str, span: Option<(u32, u32)>, message: impl Into<String>) -> Problem {
         let place = self.place(pointer);
         match (place.inner, span) {

@@ -1,4 +1,4 @@
-//! A complaint with its place, and how it is shown.
+//! A diagnostic with its place, and how it is shown.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

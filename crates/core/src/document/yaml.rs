@@ -17,7 +17,7 @@ use std::{
 /// What stands where a file is not UTF-8: a character that no file means.
 pub const NOT_UTF8: char = '\u{fffe}';
 
-/// All documents of a file; a file that cannot be read as YAML gives its one complaint.
+/// All documents of a file; a file that cannot be read as YAML gives its one diagnostic.
 pub fn parse_file(file: &str, text: &str) -> Result<Vec<Document>, Problem> {
     let joined = joined_surrogates(text);
     let text = joined.as_ref();

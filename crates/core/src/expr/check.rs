@@ -1,4 +1,4 @@
-//! Expressions of a document, compiled; a complaint gets its place within the document.
+//! Expressions of a document, compiled; a diagnostic gets its place within the document.
 
 use super::{Expr, ExprError, Names, Template};
 use crate::document::Checker;

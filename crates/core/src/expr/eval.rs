@@ -6,7 +6,7 @@ use super::{
     times,
     value::{Entries, Scope, Val},
 };
-use crate::bounds::depth_complaint;
+use crate::bounds::depth_diagnostic;
 use std::{borrow::Cow, cmp::Ordering, rc::Rc};
 
 type Outcome<'a> = Result<Val<'a>, ExprError>;
@@ -34,7 +34,7 @@ fn bounded(value: Val<'_>) -> Outcome<'_> {
             return Err(ExprError::new("the result is too large"));
         }
         if deep {
-            return Err(ExprError::new(format!("the result {}", depth_complaint())));
+            return Err(ExprError::new(format!("the result {}", depth_diagnostic())));
         }
     }
     Ok(value)

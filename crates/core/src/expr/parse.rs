@@ -2,7 +2,7 @@
 //!
 //! Length and nesting are bounded before the parser sees the text. Short and flat texts are
 //! parsed on the spot; the others on a thread with a stack of its own, so that no text can
-//! overflow the stack of a node. A panic of the parser is a complaint like any other.
+//! overflow the stack of a node. A panic of the parser is a diagnostic like any other.
 
 use super::{
     ExprError, MAX_DEPTH, MAX_TEXT, Names, functions,
@@ -134,7 +134,7 @@ fn token(text: &str, at: usize) -> (usize, usize) {
     (if sign(first) { from } else { at }, to)
 }
 
-/// The parser's complaint in words of this language, and what it is about: from where to where.
+/// The parser's diagnostic in words of this language, and what it is about: from where to where.
 fn worded(said: &str, text: &str, at: usize) -> (String, usize, usize) {
     let (from, to) = token(text, at);
     let found = &text[from..to];

@@ -2,7 +2,7 @@
 //! keeps the value's type; `$${` stands for the two characters `${`.
 
 use super::{Expr, ExprError, Names, Scope, eval::MAX_RESULT};
-use crate::bounds::{depth_complaint, too_deep, weight};
+use crate::bounds::{depth_diagnostic, too_deep, weight};
 use crate::text::clean_json;
 use serde_json::{Map, Value};
 
@@ -37,7 +37,7 @@ pub enum Part {
     Fill(Expr),
 }
 
-/// What is wrong in a template: where in the value, and the expression's own complaint.
+/// What is wrong in a template: where in the value, and the expression's own diagnostic.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{error}")]
 pub struct TemplateError {
@@ -45,12 +45,12 @@ pub struct TemplateError {
     pub pointer: String,
     /// The expression as written.
     pub text: String,
-    /// The complaint.
+    /// The diagnostic.
     pub error: ExprError,
 }
 
 impl Template {
-    /// Compiles every string of a value; all complaints at once.
+    /// Compiles every string of a value; all diagnostics at once.
     pub fn compile(value: &Value, names: Names<'_>) -> Result<Self, Vec<TemplateError>> {
         let mut errors = Vec::new();
         let made = build(value, names, &mut String::new(), &mut errors);
@@ -166,7 +166,7 @@ impl Template {
     pub fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Value, ExprError> {
         let value = self.filled(scope, &mut 0)?;
         if too_deep(&value) {
-            return Err(ExprError::new(depth_complaint()));
+            return Err(ExprError::new(depth_diagnostic()));
         }
         Ok(clean_json(value))
     }
@@ -218,7 +218,7 @@ impl Template {
     pub fn fill_given<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Option<Value>, ExprError> {
         let value = self.filled_as(scope, &mut 0, Absent::LeftOut)?;
         if value.as_ref().is_some_and(too_deep) {
-            return Err(ExprError::new(depth_complaint()));
+            return Err(ExprError::new(depth_diagnostic()));
         }
         Ok(value.map(clean_json))
     }

@@ -25,7 +25,7 @@ const STEP: usize = 512;
 
 /// A value, as far as it can be known.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Told {
+pub enum Preview {
     /// It is this.
     Known(Value),
     /// It depends on what these will be, such as `steps.look`.
@@ -48,9 +48,9 @@ pub struct DryStep {
     /// What it does, in a line.
     pub does: String,
     /// Whether it is run at all.
-    pub when: Option<Told>,
+    pub when: Option<Preview>,
     /// What it is given, by name.
-    pub given: Vec<(String, Told)>,
+    pub given: Vec<(String, Preview)>,
     /// The request that would be sent, if all of it is known.
     pub request: Option<ShownRequest>,
     /// What stands within it.
@@ -152,11 +152,11 @@ impl Dry<'_, '_> {
             left_out: 0,
         };
         let around = self.passed_over;
-        let passed_over = around || told.when == Some(Told::Known(Value::Bool(false)));
+        let passed_over = around || told.when == Some(Preview::Known(Value::Bool(false)));
         self.passed_over = passed_over;
         self.action(step, place, &mut told);
         // Whether it runs is not known, or it does not: what it would give is not known to have been given.
-        if passed_over || !matches!(told.when, None | Some(Told::Known(Value::Bool(true)))) {
+        if passed_over || !matches!(told.when, None | Some(Preview::Known(Value::Bool(true)))) {
             self.outputs.remove(&step.id);
         }
         if let Some(undo) = &step.undo {
@@ -195,16 +195,16 @@ impl Dry<'_, '_> {
             }
             Action::Require(require) => {
                 let held = self.condition(&require.condition);
-                if let Told::Known(held) = &held {
+                if let Preview::Known(held) = &held {
                     self.outputs.insert(step.id.clone(), held.clone());
                 }
                 told.given.push(("require".into(), held));
             }
             Action::Set(set) => {
-                let values: Vec<(String, Told)> =
+                let values: Vec<(String, Preview)> =
                     set.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
-                let known = |(name, told): &(String, Told)| match told {
-                    Told::Known(value) => Some((name.clone(), value.clone())),
+                let known = |(name, told): &(String, Preview)| match told {
+                    Preview::Known(value) => Some((name.clone(), value.clone())),
                     _ => None,
                 };
                 if let Some(all) = values.iter().map(known).collect::<Option<Map<String, Value>>>() {
@@ -227,7 +227,7 @@ impl Dry<'_, '_> {
             }
             Action::Await(event) => {
                 told.given.extend(event.chooses().map(|(key, t)| (key, self.template(t))).collect::<Vec<_>>());
-                let condition = event.condition.iter().map(|c| ("where".into(), Told::Known(c.text().into())));
+                let condition = event.condition.iter().map(|c| ("where".into(), Preview::Known(c.text().into())));
                 told.given.extend(condition);
             }
             Action::Child(child) => {
@@ -247,10 +247,10 @@ impl Dry<'_, '_> {
         // Until the first that is taken for certain, any may be.
         let mut open = Some(true);
         for branch in &choose.branches {
-            let held = branch.when.as_ref().map_or(Told::Known(true.into()), |when| self.condition(when));
+            let held = branch.when.as_ref().map_or(Preview::Known(true.into()), |when| self.condition(when));
             let taken = match (open, &held) {
-                (Some(false), _) | (_, Told::Known(Value::Bool(false))) => Some(false),
-                (Some(true), Told::Known(_)) => Some(true),
+                (Some(false), _) | (_, Preview::Known(Value::Bool(false))) => Some(false),
+                (Some(true), Preview::Known(_)) => Some(true),
                 _ => None,
             };
             open = match (taken, open) {
@@ -267,7 +267,7 @@ impl Dry<'_, '_> {
     fn each(&mut self, each: &Each, place: &Place, told: &mut DryStep) {
         let items = self.expr(&each.items);
         let list = match &items {
-            Told::Known(Value::Array(items)) => items.iter().cloned().map(Some).collect(),
+            Preview::Known(Value::Array(items)) => items.iter().cloned().map(Some).collect(),
             _ => vec![None],
         };
         told.given.push(("each".into(), items));
@@ -290,8 +290,8 @@ impl Dry<'_, '_> {
 
     fn call(&mut self, call: &Call, told: &mut DryStep) {
         told.given = call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
-        let known = |(name, told): &(String, Told)| match told {
-            Told::Known(value) => Some((name.clone(), value.clone())),
+        let known = |(name, told): &(String, Preview)| match told {
+            Preview::Known(value) => Some((name.clone(), value.clone())),
             _ => None,
         };
         let give: Option<Map<String, Value>> = told.given.iter().map(known).collect();
@@ -299,31 +299,31 @@ impl Dry<'_, '_> {
         let (Some(give), Some(operation)) = (give, operation) else { return };
         match operation.request(&give, "<key>") {
             Ok(request) => told.request = Some(request),
-            Err(e) => told.given.push(("request".into(), Told::Wrong(e.to_string()))),
+            Err(e) => told.given.push(("request".into(), Preview::Wrong(e.to_string()))),
         }
     }
 
-    fn condition(&self, condition: &Expr) -> Told {
+    fn condition(&self, condition: &Expr) -> Preview {
         match self.unknown([condition]) {
-            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            unknown if !unknown.is_empty() => Preview::Unknown(unknown),
             _ => self.told(|scope| condition.holds(scope).map(Value::Bool)),
         }
     }
 
-    fn expr(&self, expr: &Expr) -> Told {
+    fn expr(&self, expr: &Expr) -> Preview {
         match self.unknown([expr]) {
-            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            unknown if !unknown.is_empty() => Preview::Unknown(unknown),
             _ => self.told(|scope| expr.eval(scope).map(|v| v.to_json())),
         }
     }
 
-    fn length(&self, length: &Length) -> Told {
-        length.template().map_or_else(|| Told::Known(length.to_string().into()), |template| self.template(template))
+    fn length(&self, length: &Length) -> Preview {
+        length.template().map_or_else(|| Preview::Known(length.to_string().into()), |template| self.template(template))
     }
 
-    fn template(&self, template: &Template) -> Told {
+    fn template(&self, template: &Template) -> Preview {
         match self.unknown(template.expressions().into_iter().map(|(_, e)| e)) {
-            unknown if !unknown.is_empty() => Told::Unknown(unknown),
+            unknown if !unknown.is_empty() => Preview::Unknown(unknown),
             _ => self.told(|scope| template.fill(scope)),
         }
     }
@@ -348,16 +348,16 @@ impl Dry<'_, '_> {
     }
 
     /// A value, as long as there is room for it.
-    fn told(&self, read: impl FnOnce(&JobScope<'_>) -> Result<Value, ExprError>) -> Told {
+    fn told(&self, read: impl FnOnce(&JobScope<'_>) -> Result<Value, ExprError>) -> Preview {
         if self.room.get() == 0 {
-            return Told::Wrong("there is too much to show".to_owned());
+            return Preview::Wrong("there is too much to show".to_owned());
         }
         match self.see(read) {
             Ok(value) => {
                 self.take(weight(&value, ROOM));
-                Told::Known(clean_json(value))
+                Preview::Known(clean_json(value))
             }
-            Err(e) => Told::Wrong(e.to_string()),
+            Err(e) => Preview::Wrong(e.to_string()),
         }
     }
 

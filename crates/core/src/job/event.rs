@@ -1,7 +1,7 @@
 //! What happens to a job, and what is to be done then.
 
 use super::{
-    ChildEnd, Decided, Emitted, JobEffect, JobState, Launching, Listening, Place, Question, Recall, Resolution,
+    ChildEnd, Decided, Emitted, EventWait, JobEffect, JobState, Launching, Place, Question, Recall, Resolution,
 };
 use crate::{
     Alert, JobId, Period,
@@ -36,9 +36,9 @@ pub struct Facts {
 pub enum Event {
     /// A node took it up, for the first time, after a wait, or after another node's death. With it comes what has
     /// come from outside meanwhile.
-    Taken(Repeats, Vec<(Place, What)>),
+    Taken(Repeats, Vec<(Place, StepEvent)>),
     /// Something came from outside while a node executes it.
-    Came(Vec<(Place, What)>),
+    Came(Vec<(Place, StepEvent)>),
     /// Nothing but that time has passed; what is out is still out.
     Tick,
     /// Something happened to one try of a step. What is not open any more is passed over.
@@ -48,7 +48,7 @@ pub enum Event {
         /// Which try, from one.
         attempt: u32,
         /// What happened.
-        what: What,
+        what: StepEvent,
     },
     /// A person says what became of an unsure step.
     Resolved {
@@ -88,7 +88,7 @@ impl Repeats {
 
 /// What happened to a step: to its call, or to what it waits for.
 #[derive(Clone, Debug, PartialEq)]
-pub enum What {
+pub enum StepEvent {
     /// It gave its output.
     Returned(Value),
     /// It was taken, and the other side calls back.
@@ -158,20 +158,20 @@ pub enum Effect {
     },
     /// Call an operation; answer with [`Event::Step`]. Of a call that waited for its turn it comes again.
     Call(CallOut),
-    /// Record a question to a person; answer with [`What::Decided`] or [`What::Silent`].
+    /// Record a question to a person; answer with [`StepEvent::Decided`] or [`StepEvent::Silent`].
     Ask(Question),
-    /// Record that an event is waited for; answer with [`What::Heard`], as often as there is something.
-    Listen(Listening),
+    /// Record that an event is waited for; answer with [`StepEvent::Heard`], as often as there is something.
+    Listen(EventWait),
     /// Record that a question, or an event, is not waited for any more.
     Withdraw(Place),
     /// A call that waits for its turn is not needed any more.
     LeaveQueue(Place),
     /// Record an event of the job's own.
     Emit(Emitted),
-    /// Make a job, unless this was done before; answer with [`What::Launched`] or [`What::Broke`], and later
-    /// with [`What::Ended`].
+    /// Make a job, unless this was done before; answer with [`StepEvent::Launched`] or [`StepEvent::Broke`], and later
+    /// with [`StepEvent::Ended`].
     Launch(Launching),
-    /// Tell a job to stop; answer with [`What::Recalled`].
+    /// Tell a job to stop; answer with [`StepEvent::Recalled`].
     Recall(Recall),
     /// Calls are out: their answers go on with it.
     GoOn {

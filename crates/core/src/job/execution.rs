@@ -5,7 +5,7 @@
 //! finds nobody. How each kind goes on stands in `steps`.
 
 use super::{
-    Block, CallOut, Effect, Facts, Kept, Open, Place, Repeats, Resolution, StepResult, What,
+    Block, CallOut, Effect, Facts, Open, Place, Repeats, Resolution, StepEvent, StepOutputs, StepResult,
     progress::{Doing, Ending, Queued},
     steps,
 };
@@ -50,7 +50,7 @@ pub(super) struct Execution<'m> {
     pub runbook: &'m Runbook,
     pub facts: &'m Facts,
     pub alarm: Option<&'m Alarm>,
-    pub kept: &'m mut Kept,
+    pub kept: &'m mut StepOutputs,
     pub effects: Vec<Effect>,
     /// What was done and can be taken back; none while it is being taken back.
     pub undo: Option<Vec<Place>>,
@@ -81,7 +81,7 @@ pub(super) struct Execution<'m> {
 #[derive(Default)]
 pub(super) struct News {
     /// What happened to tries, and what came from outside.
-    pub steps: Vec<(Place, u32, What)>,
+    pub steps: Vec<(Place, u32, StepEvent)>,
     /// What a person said of an unsure step.
     pub word: Option<(Option<Place>, Resolution, Value)>,
     /// The job was taken up: whatever was out before is lost.
@@ -430,10 +430,10 @@ impl<'m> Execution<'m> {
     /// How it is with the turn of a call. Whose turn has come is sent by whoever asks.
     pub(super) fn turn_of(&mut self, place: &Place, attempt: u32) -> Turn {
         let told = self.news.steps.iter().position(|(p, a, what)| {
-            p == place && (*what == What::Turn || *a == attempt && matches!(what, What::Queued { .. }))
+            p == place && (*what == StepEvent::Turn || *a == attempt && matches!(what, StepEvent::Queued { .. }))
         });
         match told.map(|at| self.news.steps.remove(at).2) {
-            Some(What::Queued { until }) => {
+            Some(StepEvent::Queued { until }) => {
                 let queued = self.queued.entry(place.clone()).or_insert(Queued { since: self.now, until });
                 queued.until = until;
             }
@@ -463,7 +463,7 @@ impl<'m> Execution<'m> {
     }
 
     /// What happened to a try, if that is the event.
-    pub(super) fn news_of(&mut self, place: &Place, attempt: u32) -> Option<What> {
+    pub(super) fn news_of(&mut self, place: &Place, attempt: u32) -> Option<StepEvent> {
         let mine = self.news.steps.iter().position(|(p, a, _)| p == place && *a == attempt)?;
         Some(self.news.steps.remove(mine).2)
     }
@@ -471,10 +471,10 @@ impl<'m> Execution<'m> {
     /// What came of a call, if that is the event.
     pub(super) fn answer_of(&mut self, place: &Place, attempt: u32) -> Option<Result<Value, (Failure, Repeat)>> {
         match self.news_of(place, attempt)? {
-            What::Returned(output) => Some(Ok(output)),
-            What::Broke { failure, repeat } => Some(Err((failure, repeat))),
+            StepEvent::Returned(output) => Some(Ok(output)),
+            StepEvent::Broke { failure, repeat } => Some(Err((failure, repeat))),
             // Only a step of its own waits for that.
-            What::Later { repeat, .. } => {
+            StepEvent::Later { repeat, .. } => {
                 Some(Err((Failure::lasting(CallEnd::Unknown, "it will call back, and nobody waits for that"), repeat)))
             }
             _ => None,

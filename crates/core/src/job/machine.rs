@@ -1,7 +1,7 @@
 //! The machine itself: from stage to stage, and what becomes of the job after each event.
 
 use super::{
-    Effect, Event, Facts, JobEffect, JobState, Kept, Outside, Place, Progress,
+    Effect, Event, Facts, JobEffect, JobState, Outside, Place, Progress, StepOutputs,
     execution::{Around, End, Execution, News},
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
@@ -29,7 +29,7 @@ pub struct Machine<'a> {
     /// To be kept after every event.
     pub progress: Progress,
     /// What the steps gave so far.
-    pub kept: Kept,
+    pub kept: StepOutputs,
     /// The alarm as it stands; to be looked at anew before every event, where the runbook reads it.
     pub alarm: Option<Alarm>,
     /// How many alarms stand besides, of a job that is for several.
@@ -51,7 +51,7 @@ pub struct Summary {
 
 impl<'a> Machine<'a> {
     /// A job where it stands.
-    pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: Kept) -> Self {
+    pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: StepOutputs) -> Self {
         let timeout = runbook.timeout_with(&facts.inputs);
         Self { runbook, facts, timeout, progress, kept, alarm: None, others_raised: 0, unread: false }
     }
@@ -462,7 +462,7 @@ impl<'a> Machine<'a> {
     }
 
     /// An execution on which nothing is done: expressions are seen as from behind the steps.
-    fn looking_on<'m>(&'m self, now: DateTime<Utc>, kept: &'m mut Kept) -> Execution<'m> {
+    fn looking_on<'m>(&'m self, now: DateTime<Utc>, kept: &'m mut StepOutputs) -> Execution<'m> {
         Execution {
             now,
             runbook: self.runbook,

@@ -13,9 +13,9 @@ mod dry_run;
 mod event;
 mod execution;
 mod going_on;
-mod kept;
 mod machine;
 mod open;
+mod outputs;
 mod outside;
 mod place;
 mod play;
@@ -23,14 +23,14 @@ mod progress;
 mod steps;
 
 pub use deadlock::{BlockedChild, deadlocks};
-pub use dry_run::{DryPart, DryRun, DryStep, Operations, Told, dry_run, item_label};
-pub use event::{CallOut, Effect, Event, Facts, Repeats, StepResult, What};
+pub use dry_run::{DryPart, DryRun, DryStep, Operations, Preview, dry_run, item_label};
+pub use event::{CallOut, Effect, Event, Facts, Repeats, StepEvent, StepResult};
 pub use execution::MAX_BEGUN;
 pub use going_on::{GoingOn, Tried, going_on};
-pub use kept::{Kept, MAX_KEPT};
 pub use machine::{Machine, Summary};
+pub use outputs::{MAX_OUTPUTS, StepOutputs};
 pub use outside::{
-    CALLED_BACK, ChildEnd, Chosen, Decided, Decider, Emitted, Launching, Listening, Outside, Question, Recall,
+    CALLED_BACK, ChildEnd, Decided, Decider, Emitted, EventSelector, EventWait, Launching, Outside, Question, Recall,
 };
 pub use place::Place;
 pub use play::{Unheld, play};

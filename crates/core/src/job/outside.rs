@@ -65,18 +65,18 @@ pub struct Decided {
 
 /// An event that a step begins to wait for.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Listening {
+pub struct EventWait {
     /// The step.
     pub place: Place,
     /// Which event.
-    pub chosen: Chosen,
+    pub chosen: EventSelector,
     /// From when on it counts.
     pub since: DateTime<Utc>,
 }
 
 /// Which event is waited for, apart from its condition. An empty list holds for any.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Chosen {
+pub struct EventSelector {
     /// Sources, globs allowed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sources: Vec<String>,
@@ -97,7 +97,7 @@ pub struct Chosen {
 /// The kind of the events as which calls back enter.
 pub const CALLED_BACK: &str = "call.answered";
 
-impl Chosen {
+impl EventSelector {
     /// The event as which the call back of a try of a step enters: no other has the same.
     pub fn call_back(job: JobId, place: &Place, attempt: u32) -> Self {
         let label = |name: &str, value: String| (name.to_owned(), vec![value]);
@@ -111,7 +111,7 @@ impl Chosen {
     }
 
     /// Why it chooses nothing: a text that is no glob.
-    pub(super) fn complaint(&self) -> Option<String> {
+    pub(super) fn diagnostic(&self) -> Option<String> {
         let lists = [&self.sources, &self.kinds, &self.resource].into_iter().chain(self.labels.values());
         lists.flatten().find_map(|text| Glob::parse(text).err().map(|e| e.to_string()))
     }

@@ -1,8 +1,8 @@
 //! Playing the examples of a runbook: its jobs in virtual time, answered as the examples say.
 
 use super::{
-    CallOut, ChildEnd, Decided, Effect, Event, Facts, JobEffect, JobState, Kept, Launching, Listening, Machine, Place,
-    Progress, Question, Recall, Repeats, What,
+    CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobEffect, JobState, Launching, Machine, Place,
+    Progress, Question, Recall, Repeats, StepEvent, StepOutputs,
 };
 use crate::{
     Alert, JobId, Severity,
@@ -41,7 +41,7 @@ pub fn play(runbook: &Runbook, others: &dyn Others) -> Vec<Unheld> {
 }
 
 /// How a job went.
-struct Went {
+struct ExampleRun {
     state: JobState,
     effect: Option<JobEffect>,
     failure: Option<String>,
@@ -52,7 +52,7 @@ struct Went {
     unread: Vec<(String, String)>,
 }
 
-fn compare(at: &str, example: &JobExampleDoc, went: &Went) -> Vec<Unheld> {
+fn compare(at: &str, example: &JobExampleDoc, went: &ExampleRun) -> Vec<Unheld> {
     let expect = &example.expect;
     let mut wrong = Vec::new();
     for (place, why) in &went.unread {
@@ -95,7 +95,7 @@ enum Coming {
     /// Something happens to the job.
     Event(Event),
     /// Something comes from outside.
-    Post(Place, What),
+    Post(Place, StepEvent),
     /// A job that waits is taken up, unless it was meanwhile.
     Due(u64),
     /// Its alarm changes.
@@ -109,7 +109,7 @@ struct Play<'a> {
     facts: Facts,
     alarm: Alarm,
     progress: Progress,
-    kept: Kept,
+    kept: StepOutputs,
     now: DateTime<Utc>,
     coming: BTreeMap<(DateTime<Utc>, u64), Coming>,
     count: u64,
@@ -117,7 +117,7 @@ struct Play<'a> {
     answered: BTreeMap<String, usize>,
     /// Jobs of steps, and when each ends.
     children: BTreeMap<Place, (DateTime<Utc>, ChildEnd)>,
-    went: Went,
+    went: ExampleRun,
 }
 
 impl<'a> Play<'a> {
@@ -140,7 +140,7 @@ impl<'a> Play<'a> {
         let mut alarm = Alarm::unknown(now);
         alarm.raised = example.alarm;
         alarm.severity = facts.alert.as_ref().map_or(Severity::Major, |a| a.severity);
-        let went = Went {
+        let went = ExampleRun {
             state: JobState::Running,
             effect: None,
             failure: None,
@@ -156,7 +156,7 @@ impl<'a> Play<'a> {
             facts,
             alarm,
             progress: Progress::default(),
-            kept: Kept::default(),
+            kept: StepOutputs::default(),
             now,
             coming: BTreeMap::new(),
             count: 0,
@@ -174,7 +174,7 @@ impl<'a> Play<'a> {
         Ok(play)
     }
 
-    fn run(mut self) -> Went {
+    fn run(mut self) -> ExampleRun {
         let taken = self.taken(Vec::new());
         self.event(taken);
         for _ in 0..MOST_EVENTS {
@@ -211,7 +211,7 @@ impl<'a> Play<'a> {
         connector::operation(self.others, via, operation).map_or(Repeat::Never, |(_, operation)| operation.repeat)
     }
 
-    fn taken(&self, came: Vec<(Place, What)>) -> Event {
+    fn taken(&self, came: Vec<(Place, StepEvent)>) -> Event {
         let of = |(via, operation): (&str, &str)| ((via.to_owned(), operation.to_owned()), self.repeat(via, operation));
         Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), came)
     }
@@ -285,13 +285,13 @@ impl<'a> Play<'a> {
         self.went.calls.push(call.place.to_string());
         let answer = self.next(&call.place).unwrap_or_default();
         let repeat = self.repeat(&call.via, &call.operation);
-        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let broke = |failure: Failure| StepEvent::Broke { failure, repeat };
         let after = after(&answer);
         let what = match answer {
             AnswerDoc { refused: Some(why), .. } => broke(Failure::lasting(CallEnd::Refused, why)),
             AnswerDoc { busy: Some(why), .. } => broke(Failure::new(CallEnd::Refused, why)),
             AnswerDoc { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
-            AnswerDoc { gives, .. } => What::Returned(gives.unwrap_or_else(|| json!({}))),
+            AnswerDoc { gives, .. } => StepEvent::Returned(gives.unwrap_or_else(|| json!({}))),
         };
         self.at(self.now + after, Coming::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
     }
@@ -304,14 +304,14 @@ impl<'a> Play<'a> {
             Some((after, gives)) if self.now + after < question.until => {
                 let choice = gives.as_str().map_or_else(|| text(&gives, "choice"), str::to_owned);
                 let (by, remark) = (text(&gives, "by"), text(&gives, "remark"));
-                (self.now + after, What::Decided(Decided { choice, by, how: "example".into(), remark }))
+                (self.now + after, StepEvent::Decided(Decided { choice, by, how: "example".into(), remark }))
             }
-            _ => (question.until, What::Silent),
+            _ => (question.until, StepEvent::Silent),
         };
         self.at(at, Coming::Post(place, what));
     }
 
-    fn listens(&mut self, listening: &Listening) {
+    fn listens(&mut self, listening: &EventWait) {
         let place = &listening.place;
         let key = if self.example.answers.contains_key(place.as_str()) { place.as_str() } else { place.id() };
         let many = match self.example.answers.get(key) {
@@ -323,7 +323,9 @@ impl<'a> Play<'a> {
             let Some(answer) = self.next(place) else { continue };
             let Some(Value::Object(fields)) = answer.gives.clone() else { continue };
             match alert(fields, self.now) {
-                Ok(alert) => self.at(self.now + after(&answer), Coming::Post(place.clone(), What::Heard(vec![alert]))),
+                Ok(alert) => {
+                    self.at(self.now + after(&answer), Coming::Post(place.clone(), StepEvent::Heard(vec![alert])))
+                }
                 Err(why) => self.went.unread.push((key.to_owned(), why)),
             }
         }
@@ -334,7 +336,10 @@ impl<'a> Play<'a> {
         let known = self.children.get(&place).map(|(_, end)| end.job);
         let job = known.unwrap_or(JobId(2 + self.children.len() as i64));
         // That it was launched is known before how it ended.
-        self.at(self.now, Coming::Event(Event::Step { place: place.clone(), attempt: 1, what: What::Launched(job) }));
+        self.at(
+            self.now,
+            Coming::Event(Event::Step { place: place.clone(), attempt: 1, what: StepEvent::Launched(job) }),
+        );
         if known.is_none() {
             let answer = self.next(&place).unwrap_or_default();
             let failed = answer.refused.clone();
@@ -346,7 +351,7 @@ impl<'a> Play<'a> {
                 outputs: answer.gives.clone().unwrap_or_else(|| json!({})),
             };
             let ends = self.now + after(&answer);
-            self.at(ends, Coming::Post(place.clone(), What::Ended(end.clone())));
+            self.at(ends, Coming::Post(place.clone(), StepEvent::Ended(end.clone())));
             self.children.insert(place, (ends, end));
         }
     }
@@ -361,11 +366,11 @@ impl<'a> Play<'a> {
         {
             *ends = stopped;
             *end = ChildEnd { state: JobState::Cancelled, ..end.clone() };
-            let what = What::Ended(end.clone());
+            let what = StepEvent::Ended(end.clone());
             self.coming.retain(|_, what| !matches!(what, Coming::Post(p, _) if *p == place));
             self.at(stopped, Coming::Post(place.clone(), what));
         }
-        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: What::Recalled }));
+        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }));
     }
 }
 

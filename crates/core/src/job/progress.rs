@@ -1,6 +1,6 @@
 //! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
 
-use super::{Chosen, JobEffect, JobState, Place};
+use super::{EventSelector, JobEffect, JobState, Place};
 use crate::{JobId, Period, connector::Repeat, expr::Length, runbook::Step};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
@@ -238,7 +238,7 @@ pub enum Doing {
         /// Until when.
         until: DateTime<Utc>,
         /// Which.
-        chosen: Chosen,
+        chosen: EventSelector,
     },
     /// A call was taken, and is over when the other side calls back.
     CalledBack {

@@ -22,7 +22,7 @@ use crate::{
     definition::{Kind, Others},
     matcher::{Match, test},
     rule::{Placed, Rule, Stance, TallyView},
-    settle::{self, Effect, Event, Fire, Machine, Matched, Memory, Slot, Standing},
+    settle::{self, AlarmTransition, Effect, Event, Fire, Machine, Matched, Memory, Slot},
 };
 use chrono::{DateTime, Utc};
 use rustc_hash::{FxHashMap, FxHasher};
@@ -55,7 +55,7 @@ pub enum RehearsalError {
 }
 
 /// An alert that a due time may still dispatch for.
-struct Kept {
+struct RetainedAlert {
     id: AlertId,
     alert: Alert,
     /// What its payload takes.
@@ -73,7 +73,7 @@ pub struct Rehearsal<'a> {
     holding: HashMap<AlarmId, BTreeSet<String>>,
     queue: BinaryHeap<Reverse<(DateTime<Utc>, Slot)>>,
     /// Alerts that a due time may still dispatch for, by tally.
-    kept: HashMap<String, Vec<Kept>>,
+    kept: HashMap<String, Vec<RetainedAlert>>,
     payloads: usize,
     keeps: bool,
     jobs: i64,
@@ -181,8 +181,8 @@ impl<'a> Rehearsal<'a> {
             Ok(placed) => placed,
             Err(e) => return self.report.broken(id, &alert, e.to_string()),
         };
-        let standing = Standing::of(alert.state, alarm, change);
-        if let Standing::Raised { alarm: Some(alarm), .. } = standing {
+        let standing = AlarmTransition::of(alert.state, alarm, change);
+        if let AlarmTransition::Raised { alarm: Some(alarm), .. } = standing {
             self.holding.entry(alarm).or_default().insert(keys.tally.clone());
         }
         self.report.matched(id, &keys.tally, &alert);
@@ -199,7 +199,7 @@ impl<'a> Rehearsal<'a> {
         if self.keeps {
             let bytes = weight(&alert.body, MAX_PAYLOADS);
             self.payloads += bytes;
-            self.kept.entry(keys.tally.clone()).or_default().push(Kept { id, alert, bytes });
+            self.kept.entry(keys.tally.clone()).or_default().push(RetainedAlert { id, alert, bytes });
         }
         self.tidy(&keys.tally);
     }

@@ -3,7 +3,7 @@
 use super::{ALERT, ALERT_AND_TALLY, AlertScope};
 use crate::{
     Alert, Period,
-    definition::{Misfit, Missing, Others},
+    definition::{Mismatch, Missing, Others},
     document::Checker,
     expr::{Expr, ExprError, Length, LengthDoc, Scope, Template, Val},
     runbook::{PrepareError, Prepared, Runbook},
@@ -72,7 +72,7 @@ enum OneOrMany {
 }
 
 /// One entry or a list of them, as written. The entries are decoded one by one, so that a
-/// complaint keeps its place.
+/// problem keeps its place.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[schemars(with = "OneOrMany")]
 #[serde(transparent)]
@@ -193,10 +193,10 @@ impl Dispatch {
     }
 
     /// What does not fit with its runbook.
-    pub(super) fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         let runbook: &Runbook = match others.get(&self.runbook) {
             Ok(runbook) => runbook,
-            Err(missing) => return vec![Misfit::at(format!("{}/runbook", self.place), missing)],
+            Err(missing) => return vec![Mismatch::at(format!("{}/runbook", self.place), missing)],
         };
         let inputs = format!("{}/inputs", self.place);
         runbook.inputs.misfits(&inputs, &format!("runbook `{}`", runbook.name), &self.given, &self.inputs)

@@ -22,7 +22,7 @@ pub use warning::WARNINGS;
 use crate::{
     Alert, AlertState, NewAlert, Severity,
     alert::Received,
-    definition::{Defined, Definition, Kind, Misfit, Others},
+    definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, ExprError, Names, Scope, Val},
     glob::Glob,
@@ -158,12 +158,12 @@ impl Definition for Rule {
         sources.chain(self.dispatch.iter().map(|d| (Kind::Runbook, d.runbook.clone()))).collect()
     }
 
-    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
-        let mut found: Vec<Misfit> = self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
+    fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
+        let mut found: Vec<Mismatch> = self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
         for (i, glob) in self.listen.sources.iter().flatten().enumerate() {
             let named = glob.exact().filter(|name| *name != OWN);
             let missing = named.and_then(|name| others.must_have(Kind::Source, name).err());
-            found.extend(missing.map(|m| Misfit::at(format!("/listen/sources/{i}"), m)));
+            found.extend(missing.map(|m| Mismatch::at(format!("/listen/sources/{i}"), m)));
         }
         found
     }

@@ -6,37 +6,37 @@
 
 mod copy;
 mod example;
-mod known;
 mod outline;
 mod scope;
 mod steps;
+mod type_environment;
 
 pub use copy::{CopyError, copy};
 pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
-    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, LINK, MAX_DEPTH,
-    MAX_GENERATIONS, MAX_ITEMS, OnError, Outcome, Pause, Probe, Require, Retry, Set, Since, Step, StepDoc, To,
-    Together, Until, all,
+    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, FinishState, LINK, MAX_DEPTH,
+    MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Probe, Require, Retry, Set, Since, Step, StepDoc, To, Together, Until,
+    all,
 };
 
 use crate::{
     Period, ResourcePath,
     alert::ResourceError,
     connector,
-    definition::{Defined, Definition, Fault, Kind, Misfit, Others},
+    definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     expr::{Expr, ExprError, Length, LengthDoc, Names, Scope, Template, Type, Val},
     inputs::{Inputs, InputsError},
 };
 pub(crate) use steps::TELL;
 
-use known::{Evaluated, Known, Look, ROOTS};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use steps::Build;
+use type_environment::{Evaluated, Look, ROOTS, TypeEnvironment};
 
 /// How long a job may take where its runbook does not say.
 const TIMEOUT: Period = Period::from_secs(3600);
@@ -248,7 +248,7 @@ impl Definition for Runbook {
         found
     }
 
-    fn misfits(&self, others: &dyn Others) -> Vec<Misfit> {
+    fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         let steps = self.lists().into_iter().flat_map(|(at, steps)| {
             steps.iter().enumerate().flat_map(move |(i, step)| {
                 // The check that proves the effect is no list of the document.
@@ -261,7 +261,7 @@ impl Definition for Runbook {
         };
         let mut unfit = Vec::new();
         self.visit(&outputs, &mut |at, what, names| unfit.extend(what.unfit(at, names)));
-        let unfit = unfit.into_iter().map(|(at, text, why)| Misfit::at(at, Fault::Unfit(format!("{text}: {why}"))));
+        let unfit = unfit.into_iter().map(|(at, text, why)| Mismatch::at(at, Fault::Unfit(format!("{text}: {why}"))));
         steps.chain(unfit).collect()
     }
 }
@@ -435,7 +435,7 @@ impl Runbook {
 
     /// Shows everything that is evaluated with what is known where it stands.
     fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Look<'a, '_>) {
-        let mut known = Known::new(self.inputs.as_type(), outputs);
+        let mut known = TypeEnvironment::new(self.inputs.as_type(), outputs);
         steps::visit(&self.steps, "/steps", &mut known, look);
         if let Some(step) = self.confirm.iter().flat_map(|c| &c.check).next() {
             step.visit("/confirm", &mut known.clone(), look);

@@ -16,7 +16,7 @@ mod tally;
 
 pub use machine::Machine;
 pub use reason::{Reason, Trigger};
-pub use tally::{Decision, Episode, Fired, Held, Memory, Pool, Seen, Tally};
+pub use tally::{Decision, Episode, Fired, Held, Memory, Pool, SettledAlert, Tally};
 
 use crate::{
     AlarmId, AlertId, AlertState, JobId, Severity, Verdict,
@@ -69,7 +69,7 @@ pub struct Matched<'a> {
     /// How bad it is.
     pub severity: Severity,
     /// What it does to its alarm.
-    pub standing: Standing,
+    pub standing: AlarmTransition,
     /// How many entries of `dispatch` apply to it.
     pub entries: usize,
     /// The alarm upstream that explains it.
@@ -78,7 +78,7 @@ pub struct Matched<'a> {
 
 /// What a matched alert does to its alarm.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
+pub enum AlarmTransition {
     /// It has no lasting state.
     None,
     /// It raises its alarm anew, or keeps it raised.
@@ -95,7 +95,7 @@ pub enum Standing {
     },
 }
 
-impl Standing {
+impl AlarmTransition {
     /// From what an alert did to its alarm.
     pub fn of(state: AlertState, alarm: Option<AlarmId>, change: AlarmChange) -> Self {
         match (state, alarm, change) {

@@ -78,7 +78,7 @@ impl Tally {
 
     /// Waiting for something that was never heard of.
     pub fn awaiting(now: DateTime<Utc>, due: DateTime<Utc>) -> Self {
-        let latest = Seen { alert: None, severity: Severity::Indeterminate, entries: 1 };
+        let latest = SettledAlert { alert: None, severity: Severity::Indeterminate, entries: 1 };
         let episode = Episode {
             began: now,
             alerts: 0,
@@ -102,7 +102,7 @@ pub struct Episode {
     /// Matching alerts so far.
     pub alerts: u64,
     /// The latest of them.
-    pub latest: Seen,
+    pub latest: SettledAlert,
     /// Whether `after` has been met.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub enough: bool,
@@ -125,7 +125,7 @@ pub struct Episode {
 
 /// What is remembered of an alert.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Seen {
+pub struct SettledAlert {
     /// Its number; none for what never came.
     #[serde(with = "or_zero")]
     pub alert: Option<AlertId>,
@@ -139,7 +139,7 @@ pub struct Seen {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Held {
     /// The alert whose verdict waits.
-    pub seen: Seen,
+    pub seen: SettledAlert,
     /// That verdict.
     pub verdict: Verdict,
     /// Since when.

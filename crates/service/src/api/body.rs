@@ -1,7 +1,7 @@
 //! Reading a body once it is known who sends it: so much and no more, and not for ever.
 
 use super::ApiError;
-use crate::door::Admission;
+use crate::admission::Admission;
 use actix_web::web;
 use futures_util::StreamExt;
 use std::time::Duration;

@@ -19,7 +19,7 @@ use arvok_core::{
     runbook::Runbook,
 };
 use arvok_store::{
-    calls::{self as store, Caller as For, Went},
+    calls::{self as store, CallStatistics, Caller as For},
     entity::call::Model,
 };
 use serde_json::{Map, Value};
@@ -43,7 +43,7 @@ fn operations<'a>(published: &'a Published, connection: &Connection) -> Vec<(&'a
     connector.into_iter().flat_map(|(connector, _)| &connector.operations).collect()
 }
 
-fn item(published: &Published, connection: &Connection, went: Went) -> ConnectionItem {
+fn item(published: &Published, connection: &Connection, went: CallStatistics) -> ConnectionItem {
     let (address, trouble) = match calls::address(published, connection) {
         Ok(address) => (Some(address), None),
         Err(why) => (None, Some(why)),

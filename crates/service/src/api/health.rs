@@ -47,7 +47,7 @@ pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     // What stands still is shown as it is now, also when nobody sets it any more.
     node.metrics.own.commit_age.set(node.vitals.age_of_commit().as_secs_f64());
     node.metrics.own.database_up.set(i64::from(node.vitals.is_fresh()));
-    node.metrics.intake.oldest_delivery.set(node.door.oldest().as_secs_f64());
+    node.metrics.intake.oldest_delivery.set(node.admission.oldest().as_secs_f64());
     node.metrics.own.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
     for (pool, db) in
         [("work", &node.work_db), ("door", &node.door_db), ("questions", &node.db), ("replay", &node.replay_db)]

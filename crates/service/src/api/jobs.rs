@@ -11,18 +11,18 @@ use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem, Page, Problem,
-    Resolve, Role, Seen, StepState, StepWord,
+    Resolve, Role, SetAside, StepState, StepWord,
 };
 use arvok_core::{
     JobId,
-    bounds::{depth_complaint, too_deep},
+    bounds::{depth_diagnostic, too_deep},
     job::{GoingOn, JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
     runbook::{Action, Runbook, Step},
     text::{clean_json, cut},
 };
 use arvok_store::{
     audit::{self, Act, By},
-    jobs::{self, Word},
+    jobs::{self, Command},
     launches::{self, Launched},
     outside::{children, decisions},
     read::{self, JobRow},
@@ -109,7 +109,7 @@ pub(super) async fn resolve(
     }
     let output = body.output.clone().unwrap_or_default();
     if too_deep(&output) {
-        return Err(ApiError::BadRequest(format!("output: {}", depth_complaint())));
+        return Err(ApiError::BadRequest(format!("output: {}", depth_diagnostic())));
     }
     let at = place.as_ref().map_or_else(String::new, |place| format!("step `{place}` "));
     let became = match word {
@@ -118,7 +118,7 @@ pub(super) async fn resolve(
         Resolution::Failed => "has failed",
     };
     let detail = format!("{at}{became}{}", because(body.why.as_deref()));
-    let word = Word::Resolve { place, word, output: clean_json(output) };
+    let word = Command::Resolve { place, word, output: clean_json(output) };
     say(&node, &caller, *id, word, ("job.resolved", &detail)).await
 }
 
@@ -192,8 +192,8 @@ pub(super) async fn pause(
 ) -> Result<HttpResponse, ApiError> {
     let words = by("paused", &caller, body.why.as_deref());
     let act = ("job.paused", body.why.as_deref().unwrap_or_default());
-    let answer = say(&node, &caller, *id, Word::Pause { words: words.clone() }, act).await?;
-    say_below(&node, *id, &Word::Pause { words }).await?;
+    let answer = say(&node, &caller, *id, Command::Pause { words: words.clone() }, act).await?;
+    say_below(&node, *id, &Command::Pause { words }).await?;
     Ok(answer)
 }
 
@@ -208,8 +208,8 @@ pub(super) async fn resume(
     body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
     let act = ("job.resumed", body.why.as_deref().unwrap_or_default());
-    let answer = say(&node, &caller, *id, Word::Resume, act).await?;
-    say_below(&node, *id, &Word::Resume).await?;
+    let answer = say(&node, &caller, *id, Command::Resume, act).await?;
+    say_below(&node, *id, &Command::Resume).await?;
     Ok(answer)
 }
 
@@ -234,14 +234,14 @@ fn still_the_same(row: &JobRow, before: &Runbook, runbook: &Runbook) -> Result<G
 }
 
 /// Sets a job that ended badly aside from what needs a person, or back to it.
-#[utoipa::path(operation_id = "seeJob", tag = "jobs", params(("id" = i64, Path)), request_body = Seen,
+#[utoipa::path(operation_id = "seeJob", tag = "jobs", params(("id" = i64, Path)), request_body = SetAside,
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/seen")]
 pub(super) async fn seen(
     node: web::Data<Node>,
     caller: Caller,
     id: web::Path<i64>,
-    body: web::Json<Seen>,
+    body: web::Json<SetAside>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
     let by = (!body.undo).then_some(caller.0.name.as_str());
@@ -274,7 +274,7 @@ pub(super) async fn cancel(
         node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
         return Ok(HttpResponse::Accepted().finish());
     }
-    say(&node, &caller, *id, Word::Cancel { undo: body.undo, words }, act).await
+    say(&node, &caller, *id, Command::Cancel { undo: body.undo, words }, act).await
 }
 
 /// Longest reason that is kept.
@@ -299,7 +299,7 @@ async fn say(
     node: &Node,
     caller: &Caller,
     id: i64,
-    word: Word,
+    word: Command,
     act: (&'static str, &str),
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
@@ -320,7 +320,7 @@ async fn say(
 }
 
 /// Says the same to the jobs of its steps, as far as it can be said to them.
-async fn say_below(node: &Node, id: i64, word: &Word) -> Result<(), ApiError> {
+async fn say_below(node: &Node, id: i64, word: &Command) -> Result<(), ApiError> {
     for below in children::alive_below(&node.db, JobId(id)).await? {
         jobs::say(&node.db, below, word, None).await?;
     }

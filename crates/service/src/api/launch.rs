@@ -4,7 +4,8 @@ use super::{ApiError, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
-    CallRequest, Change, DryPart, DryRun, DryStep, Given, Launch, Launched, Problem, Role, RunbookForm, Told,
+    CallRequest, Change, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput, Problem, Role,
+    RunbookForm,
 };
 use arvok_connect::SECRET_MARK;
 use arvok_core::{
@@ -112,11 +113,11 @@ pub(super) async fn dry_run(
     Ok(web::Json(told))
 }
 
-fn told(told: job::Told) -> Told {
-    match told {
-        job::Told::Known(value) => Told { value: Some(value), ..Told::default() },
-        job::Told::Unknown(on) => Told { unknown: Some(on), ..Told::default() },
-        job::Told::Wrong(why) => Told { wrong: Some(why), ..Told::default() },
+fn preview(value: job::Preview) -> Preview {
+    match value {
+        job::Preview::Known(value) => Preview { value: Some(value), ..Preview::default() },
+        job::Preview::Unknown(on) => Preview { unknown: Some(on), ..Preview::default() },
+        job::Preview::Wrong(why) => Preview { wrong: Some(why), ..Preview::default() },
     }
 }
 
@@ -127,8 +128,8 @@ fn step(s: job::DryStep) -> DryStep {
         kind: s.kind.to_owned(),
         summary: s.summary,
         does: s.does,
-        when: s.when.map(told),
-        given: s.given.into_iter().map(|(name, t)| Given { name, told: told(t) }).collect(),
+        when: s.when.map(preview),
+        given: s.given.into_iter().map(|(name, t)| PreviewedInput { name, preview: preview(t) }).collect(),
         request: s.request.map(|ShownRequest { method, target, body }| CallRequest { method, target, body }),
         parts: s.parts.into_iter().map(part).collect(),
         left_out: s.left_out,

@@ -8,7 +8,7 @@ use arvok_core::{Period, document::check_name};
 use arvok_store::{
     audit::By,
     days,
-    retention::{self, Change, What},
+    retention::{self, Change, RecordKind},
 };
 use chrono::TimeDelta;
 
@@ -53,8 +53,11 @@ fn wanted(request: &KeepRequest) -> Result<Change, ApiError> {
         Period::parse(text).map(Period::delta).map_err(|e| ApiError::BadRequest(format!("{name}: {e}")))
     };
     let mut change = Change::default();
-    let named =
-        [(What::Alerts, &request.alerts), (What::Unreadable, &request.unreadable), (What::Attempts, &request.attempts)];
+    let named = [
+        (RecordKind::Alerts, &request.alerts),
+        (RecordKind::Unreadable, &request.unreadable),
+        (RecordKind::Attempts, &request.attempts),
+    ];
     for (what, text) in named {
         if let Some(text) = text {
             change.all.insert(what, time(what.as_str(), text)?);

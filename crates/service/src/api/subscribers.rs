@@ -18,7 +18,7 @@ use arvok_api::{
 use arvok_connect::allowed_rate;
 use arvok_core::{Alert, source::OWN, subscriber::Subscriber, text::cut};
 use arvok_store::{
-    outside::subscribers::{self as store, Known, MOST_WAITING, Sent},
+    outside::subscribers::{self as store, MOST_WAITING, Sent, SubscriberRecord},
     read,
 };
 use chrono::{DateTime, Utc};
@@ -38,7 +38,7 @@ pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
-fn item(published: &Published, subscriber: &Subscriber, known: Option<Known>) -> SubscriberItem {
+fn item(published: &Published, subscriber: &Subscriber, known: Option<SubscriberRecord>) -> SubscriberItem {
     let wrong = ready(published, subscriber).err();
     // One that was published a moment ago is not known yet.
     let known = known.unwrap_or_default();

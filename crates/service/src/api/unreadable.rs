@@ -64,7 +64,7 @@ pub(super) async fn retry(
         Retried { next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED), ..Retried::default() };
     for kept in found {
         match accept_again(&node, source, &kept).await? {
-            Again::Taken(alerts) => {
+            Again::DeliveryAnswer(alerts) => {
                 retried.read += 1;
                 retried.alerts += alerts;
                 rows::forget_unreadable(&node.db, kept.id).await?;

@@ -6,7 +6,7 @@ use super::{
     definitions::unknown,
 };
 use crate::{
-    door::Admission,
+    admission::Admission,
     intake::{Message, accept},
     metrics::SourceLabel,
     node::{Node, Published, SecretScope},
@@ -16,7 +16,7 @@ use actix_web::{
     http::{StatusCode, header},
     routes, web,
 };
-use arvok_api::{Problem, Role, Taken};
+use arvok_api::{DeliveryAnswer, Problem, Role};
 use arvok_core::{
     Kind,
     connector::{Credential, Opened},
@@ -37,7 +37,7 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 /// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
 /// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
-    (status = 200, body = Taken), (status = 202, body = Taken), (status = 400, body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 200, body = DeliveryAnswer), (status = 202, body = DeliveryAnswer), (status = 400, body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
     (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
     (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
 #[routes]
@@ -89,7 +89,7 @@ fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admissio
     if length.is_some_and(|length: usize| length > MAX_BODY) {
         return Err(ApiError::TooLarge(MAX_BODY));
     }
-    node.door.admit(&source.name, 0).ok_or_else(|| {
+    node.admission.admit(&source.name, 0).ok_or_else(|| {
         node.metrics.intake.refused.inc();
         ApiError::Busy
     })

@@ -77,14 +77,14 @@ fn unsent(message: String) -> Failure {
 
 /// What came of a call that was to be made.
 #[derive(Debug)]
-pub(crate) enum Made {
+pub(crate) enum CallResult {
     /// It was made, or could not be.
     Ended(Box<Ended>),
     /// It was not made: others of its connection come first. To be asked for again then.
     Queued(DateTime<Utc>),
 }
 
-impl Made {
+impl CallResult {
     /// How a person's call ended, which waits for its turn.
     pub fn ended(self) -> Ended {
         match self {
@@ -95,17 +95,19 @@ impl Made {
 }
 
 /// Calls an operation; what came of it, and whether doing it twice is harmless.
-pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
+pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat) {
     let published = node.published();
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
-        Err(missing) => return (Made::Ended(Box::new(Ended::unsent(unsent(missing.to_string())))), Repeat::Never),
+        Err(missing) => {
+            return (CallResult::Ended(Box::new(Ended::unsent(unsent(missing.to_string())))), Repeat::Never);
+        }
     };
     (noted(node, &published, connection, operation, out).await, operation.repeat)
 }
 
 /// Asks the operation's own probe whether a call with this was done.
-pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
+pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat) {
     let published = node.published();
     let mut answer = None;
     let mut queued = None;
@@ -118,8 +120,8 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
         let (_, tells) = published.catalog.operation(out.via, &probe.operation).map_err(|m| unsent(m.to_string()))?;
         let out = Outgoing { operation: &probe.operation, give: &asking, ..out };
         let ended = match noted(node, &published, connection, tells, out).await {
-            Made::Ended(ended) => *ended,
-            Made::Queued(until) => {
+            CallResult::Ended(ended) => *ended,
+            CallResult::Queued(until) => {
                 queued = Some(until);
                 return Err(unsent("its turn has not come".into()));
             }
@@ -134,7 +136,7 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (Made, Repeat) {
         }
     };
     let called = asked.await;
-    let made = queued.map_or_else(|| Made::Ended(Box::new(Ended { called, answer })), Made::Queued);
+    let made = queued.map_or_else(|| CallResult::Ended(Box::new(Ended { called, answer })), CallResult::Queued);
     (made, Repeat::Safe)
 }
 
@@ -145,13 +147,13 @@ async fn noted(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Made {
+) -> CallResult {
     let (at, begun) = (clock::now(), Instant::now());
     let caller = out.caller.clone();
     let (via, name, hidden) = (out.via.to_owned(), out.operation.to_owned(), out.hidden);
     let called = match perform(node, published, connection, operation, out).await {
-        Ok(Made::Ended(ended)) => hide(*ended, hidden),
-        Ok(queued @ Made::Queued(_)) => return queued,
+        Ok(CallResult::Ended(ended)) => hide(*ended, hidden),
+        Ok(queued @ CallResult::Queued(_)) => return queued,
         Err(failure) => hide(Ended::unsent(failure), hidden),
     };
     let (ended, message) = match &called.called {
@@ -165,7 +167,7 @@ async fn noted(
     node.metrics.work.call_seconds.get_or_create(&label).observe(begun.elapsed().as_secs_f64());
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
     node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
-    Made::Ended(Box::new(called))
+    CallResult::Ended(Box::new(called))
 }
 
 /// What came of a call, without the addresses that were put in for it: in their place stands what the record has for them,
@@ -208,7 +210,7 @@ async fn perform(
     connection: &Connection,
     operation: &Operation,
     out: Outgoing<'_>,
-) -> Result<Made, Failure> {
+) -> Result<CallResult, Failure> {
     let ready = ready(published, connection).map_err(unsent)?;
     let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
     let (one, whole) = match out.timeout {
@@ -220,7 +222,7 @@ async fn perform(
     let millis = |period: Period| Duration::from_millis(period.millis());
     let slot = match permits::permit(node, ready.connection, &out.caller, millis(whole)).await? {
         Permit::Granted(slot) => slot,
-        Permit::Queued(until) => return Ok(Made::Queued(until)),
+        Permit::Queued(until) => return Ok(CallResult::Queued(until)),
     };
     let call = Call {
         operation,
@@ -233,7 +235,7 @@ async fn perform(
     };
     let called = node.drivers.call(call).await;
     permits::over(node, slot).await;
-    Ok(Made::Ended(Box::new(called)))
+    Ok(CallResult::Ended(Box::new(called)))
 }
 
 /// What is known of a connection after a try of it.

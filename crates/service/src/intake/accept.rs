@@ -4,13 +4,13 @@
 
 use super::deliver;
 use crate::{
+    admission::{Admission, KEPT, NotTaken},
     clock,
-    door::{Admission, KEPT, NotTaken},
     metrics::LineLabel,
     node::{Node, Published},
     random,
 };
-use arvok_api::{KeptItem, Taken};
+use arvok_api::{DeliveryAnswer, KeptItem};
 use arvok_core::{
     source::{Delivery, ReadOutcome, Source},
     text::cut,
@@ -45,7 +45,7 @@ pub(crate) async fn accept(
     source: &Source,
     message: Message<'_>,
     admission: Admission,
-) -> Result<Taken, NotTaken> {
+) -> Result<DeliveryAnswer, NotTaken> {
     let received = clock::now();
     let Message { raw, properties, normal, key } = message;
     let fallback_id = key.unwrap_or_else(random::id);
@@ -73,14 +73,14 @@ pub(crate) async fn accept(
         let KeptItem { id, reason, .. } = unreadable.swap_remove(0);
         return Err(NotTaken::Malformed { id, reason });
     }
-    Ok(Taken { alerts: taken.alerts, left_out, unreadable })
+    Ok(DeliveryAnswer { alerts: taken.alerts, left_out, unreadable })
 }
 
 /// What became of a payload that was kept.
 #[derive(Debug)]
 pub(crate) enum Again {
     /// It was taken: so many alerts that were not known yet.
-    Taken(u64),
+    DeliveryAnswer(u64),
     /// It still cannot be read.
     Still(String),
     /// There is no room at the moment.
@@ -96,11 +96,11 @@ pub(crate) async fn accept_again(node: &Node, source: &Source, kept: &unreadable
         Ok(outcome) => outcome,
         Err(reason) => return Ok(Again::Still(reason)),
     };
-    let Some(admission) = node.door.admit(&source.name, kept.payload.len()) else { return Ok(Again::Full) };
+    let Some(admission) = node.admission.admit(&source.name, kept.payload.len()) else { return Ok(Again::Full) };
     let payload =
         Payload { source: source.name.clone(), received: clock::now(), alerts: outcome.alerts, malformed: Vec::new() };
     match deliver(node, payload, admission).await {
-        Ok(taken) => Ok(Again::Taken(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64)),
+        Ok(taken) => Ok(Again::DeliveryAnswer(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64)),
         Err(NotTaken::Malformed { reason, .. }) => Ok(Again::Still(reason)),
         Err(e) => Err(e),
     }

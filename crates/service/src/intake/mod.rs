@@ -13,7 +13,7 @@ pub(crate) use accept::{Again, Message, accept, accept_again};
 pub(crate) use due::watch_due;
 
 use crate::{
-    door::{Admission, Delivery, NotTaken, Queue},
+    admission::{Admission, Delivery, NotTaken, Queue},
     metrics::{Metrics, RuleLabel, SourceLabel},
     node::Node,
 };
@@ -40,7 +40,7 @@ pub(crate) async fn deliver(node: &Node, payload: Payload, admission: Admission)
         return Ok(TakenPayload::default());
     }
     let (answer, taken) = oneshot::channel();
-    if !node.door.send(Delivery { payload, answer, admission }) {
+    if !node.admission.send(Delivery { payload, answer, admission }) {
         return Err(NotTaken::Store);
     }
     taken.await.unwrap_or(Err(NotTaken::Store))

@@ -1,7 +1,7 @@
 //! One message from a listener to the commit.
 
 use crate::{
-    door::{Admission, NotTaken},
+    admission::{Admission, NotTaken},
     intake::{Message, accept},
     metrics::SourceLabel,
     node::{ListenerStatus, Node},
@@ -14,7 +14,7 @@ use serde_json::Map;
 use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll};
 
 /// Longest message, in bytes; of a longer one only its beginning is read.
-pub(super) const LONGEST: usize = crate::door::KEPT;
+pub(super) const LONGEST: usize = crate::admission::KEPT;
 
 /// Whether a source takes messages from there, as it is published now.
 pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
@@ -72,7 +72,7 @@ pub(super) async fn begin<F: Future<Output = ()>>(under_way: &mut FuturesUnorder
 pub(super) async fn admitted(node: &Node, source: &str, bytes: usize) -> Admission {
     let mut backoff = Backoff::new();
     loop {
-        match node.door.admit(source, bytes) {
+        match node.admission.admit(source, bytes) {
             Some(admission) => return admission,
             None => backoff.wait().await,
         }

@@ -36,7 +36,7 @@ pub(super) async fn serve(
                     continue;
                 }
                 let raw = buffer[..bytes.min(LONGEST)].to_vec();
-                let room = if under_way.len() < UNDER_WAY { node.door.admit(&endpoint.source, raw.len()) } else { None };
+                let room = if under_way.len() < UNDER_WAY { node.admission.admit(&endpoint.source, raw.len()) } else { None };
                 let Some(admission) = room else {
                     status.dropped();
                     continue;

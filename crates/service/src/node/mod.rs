@@ -17,7 +17,8 @@ pub(crate) use published::{Published, SecretScope, missing_settings};
 use questions::Questions;
 
 use crate::{
-    clock, config::Config, door::Door, metrics::Metrics, problem::ApiError, settings::Settings, vitals::Vitals,
+    admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError, settings::Settings,
+    vitals::Vitals,
 };
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
@@ -96,7 +97,7 @@ pub(crate) struct Node {
     pub changes: Changes,
     /// Tells all nodes what changed.
     pub announcer: Announcer,
-    pub door: Door,
+    pub admission: AdmissionControl,
     /// How what listens for senders stands.
     pub listeners: Arc<Listeners>,
     /// Whether it does its work.
@@ -145,7 +146,7 @@ impl Node {
         pools: Pools,
         installation: String,
         (vault, drivers): (Vault, Drivers),
-        door: Door,
+        admission: AdmissionControl,
         stopping: watch::Receiver<bool>,
     ) -> Self {
         Self {
@@ -163,7 +164,7 @@ impl Node {
             reloading: Mutex::new(()),
             changes: Changes::new(),
             announcer: Announcer::default(),
-            door,
+            admission,
             listeners: Arc::new(Listeners::new()),
             vitals: Vitals::default(),
             heard: StdMutex::default(),

@@ -74,7 +74,7 @@ impl Published {
         before: Arc<Self>,
         now: DateTime<Utc>,
     ) -> Result<Self, StoreError> {
-        let definitions::Standing { generation, newest } = definitions::standing(db).await?;
+        let definitions::PublishedVersions { generation, newest } = definitions::standing(db).await?;
         let changed: Vec<_> = newest.iter().filter(|n| !n.withdrawn && !before.has(n)).cloned().collect();
         let rows = if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
         let secrets = opened(db, vault).await?;

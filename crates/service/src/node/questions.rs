@@ -24,7 +24,7 @@ pub(crate) struct Questions {
 
 /// The place of a question, until it is answered.
 #[derive(Debug)]
-pub(crate) struct Asked {
+pub(crate) struct QuestionPermit {
     _own: OwnedSemaphorePermit,
     _place: OwnedSemaphorePermit,
 }
@@ -38,7 +38,7 @@ impl Default for Questions {
 
 impl Questions {
     /// Waits for a place; none when the node stops.
-    pub async fn place(&self, who: &Who) -> Option<Asked> {
+    pub async fn place(&self, who: &Who) -> Option<QuestionPermit> {
         let own = self.of(&who.name).acquire_owned().await.ok()?;
         let all = Arc::clone(&self.all).acquire_owned();
         let place = match who.role {
@@ -48,7 +48,7 @@ impl Questions {
             },
             _ => all.await.ok()?,
         };
-        Some(Asked { _own: own, _place: place })
+        Some(QuestionPermit { _own: own, _place: place })
     }
 
     fn of(&self, name: &str) -> Arc<Semaphore> {

@@ -14,13 +14,16 @@ use crate::{
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId,
     connector::Repeat,
-    job::{Effect, Event, Facts, JobState, Kept, Machine, Outside, Place, Progress, Repeats, What},
+    job::{Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent, StepOutputs},
     runbook::Runbook,
 };
 use arvok_store::{
     StoreError,
-    jobs::{self, AlarmSeen, Answered, Claim, ClaimedJob, JobAlarm, Looked, Record, Said, Standing, Then, Word},
-    outside::{self, Come},
+    jobs::{
+        self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, Command, JobAlarm, Looked, NumberedCommand,
+        Record, Then,
+    },
+    outside::{self, Inbox},
 };
 use chrono::{DateTime, Utc};
 use std::sync::Arc;
@@ -30,7 +33,7 @@ pub(super) struct Executed {
     held: Arc<ClaimedJob>,
     runbook: Arc<Runbook>,
     facts: Facts,
-    kept: Kept,
+    kept: StepOutputs,
     /// The number of the last word of a person's.
     pub last_heard: i32,
     /// How much has come from outside.
@@ -62,10 +65,10 @@ pub(super) struct PendingEvent {
     published: Arc<Published>,
     alarm: Option<JobAlarm>,
     event: Came,
-    said: Option<Said>,
+    said: Option<NumberedCommand>,
     /// What the steps that wait for something outside were asked for, and what has come.
     asked: Vec<(Place, Outside)>,
-    come: Come,
+    come: Inbox,
 }
 
 impl PendingEvent {
@@ -174,7 +177,7 @@ struct Decided {
 
 impl Decided {
     /// What follows besides, of jobs of steps that have ended by now.
-    fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, What)>) -> Self {
+    fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, StepEvent)>) -> Self {
         let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.executed.kept));
         let mut machine = Machine::new(&self.executed.runbook, &self.executed.facts, progress, kept);
         show_alarm(&mut machine, self.alarm.as_ref());
@@ -214,7 +217,7 @@ impl Executed {
         mut self,
         node: &Node,
         progress: Progress,
-        (event, said): (Came, Option<Said>),
+        (event, said): (Came, Option<NumberedCommand>),
     ) -> Result<PendingEvent, StoreError> {
         let machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
@@ -256,9 +259,9 @@ impl Begun {
     }
 
     /// What is recorded.
-    pub fn standing(&self) -> Standing<'_> {
+    pub fn standing(&self) -> ClaimedRecord<'_> {
         let (id, claim) = self.claim();
-        Standing { id, claim, progress: &self.progress, record: &self.record }
+        ClaimedRecord { id, claim, progress: &self.progress, record: &self.record }
     }
 
     /// The job and what holds it.
@@ -301,21 +304,21 @@ impl Begun {
 }
 
 /// How a job stands when it is taken up: its progress, and what its steps gave.
-async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, Kept), StoreError> {
+async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, StepOutputs), StoreError> {
     let progress = Progress::read(held.progress.clone())?;
     if !held.begun {
-        return Ok((progress, Kept::default()));
+        return Ok((progress, StepOutputs::default()));
     }
     Ok((progress, jobs::kept(&node.work_db, held.id).await?))
 }
 
 /// A person's word as the machine hears it.
-fn heard(word: Word) -> Event {
+fn heard(word: Command) -> Event {
     match word {
-        Word::Pause { words } => Event::Pause { words },
-        Word::Resume => Event::Resume,
-        Word::Cancel { undo, words } => Event::Cancel { undo, words },
-        Word::Resolve { place, word, output } => Event::Resolved { place, word, output },
+        Command::Pause { words } => Event::Pause { words },
+        Command::Resume => Event::Resume,
+        Command::Cancel { undo, words } => Event::Cancel { undo, words },
+        Command::Resolve { place, word, output } => Event::Resolved { place, word, output },
     }
 }
 
@@ -346,9 +349,9 @@ fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> 
 
 /// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
 /// again, as a record is.
-async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
+async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Inbox, StoreError> {
     if open.is_empty() {
-        return Ok(Come::default());
+        return Ok(Inbox::default());
     }
     retry(|| outside::come(&node.work_db, job, open)).await
 }
@@ -380,7 +383,7 @@ fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
 }
 
 /// All that happened to a job: what has come from outside, the event, a person's word.
-fn events(event: Event, came: Vec<(Place, What)>, said: Option<&Said>) -> Vec<Event> {
+fn events(event: Event, came: Vec<(Place, StepEvent)>, said: Option<&NumberedCommand>) -> Vec<Event> {
     let word = said.map(|(_, word)| heard(word.clone()));
     let mut events = match event {
         Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],

@@ -7,7 +7,7 @@ use super::{
     record::Outward,
 };
 use crate::{
-    calls::{self, CallBack, Made, Outgoing, answer_kept, replace},
+    calls::{self, CallBack, CallResult, Outgoing, answer_kept, replace},
     clock,
     node::Node,
 };
@@ -16,7 +16,7 @@ use arvok_connect::Called;
 use arvok_core::{
     Alert,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
-    job::{CallOut, Event, What},
+    job::{CallOut, Event, StepEvent},
     runbook::{LINK, Runbook},
 };
 use arvok_store::{
@@ -208,7 +208,7 @@ fn ended(answered: Result<Result<Came, StoreError>, JoinError>) -> Result<Came, 
 async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     let not_sent = |out: &CallOut, why: String| {
         let failure = Failure::new(CallEnd::NotSent, why);
-        let what = What::Broke { failure, repeat: Repeat::Never };
+        let what = StepEvent::Broke { failure, repeat: Repeat::Never };
         Came::from(Event::Step { place: out.place.clone(), attempt: out.attempt, what })
     };
     let given = Value::Object(std::mem::take(&mut out.give));
@@ -245,9 +245,9 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     let (made, repeat) =
         if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
     let ended = match made {
-        Made::Ended(ended) => *ended,
-        Made::Queued(until) => {
-            return Event::Step { place: out.place, attempt: out.attempt, what: What::Queued { until } }.into();
+        CallResult::Ended(ended) => *ended,
+        CallResult::Queued(until) => {
+            return Event::Step { place: out.place, attempt: out.attempt, what: StepEvent::Queued { until } }.into();
         }
     };
     let answered = ended.answer.map(|answer| Answered {
@@ -256,9 +256,9 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
         answer: json!(answer_kept(answer)),
     });
     let what = match ended.called {
-        Ok(Called::Output(output)) => What::Returned(output),
-        Ok(Called::Later(within)) => What::Later { within, repeat },
-        Err(failure) => What::Broke { failure, repeat },
+        Ok(Called::Output(output)) => StepEvent::Returned(output),
+        Ok(Called::Later(within)) => StepEvent::Later { within, repeat },
+        Err(failure) => StepEvent::Broke { failure, repeat },
     };
     Came { event: Event::Step { place: out.place, attempt: out.attempt, what }, answered }
 }

@@ -5,7 +5,7 @@ use arvok_api::Change;
 use arvok_core::{
     JobId,
     connector::{CallEnd, Failure, Repeat},
-    job::{Event, Launching, Place, Recall, What},
+    job::{Event, Launching, Place, Recall, StepEvent},
     runbook::{LINK, MAX_GENERATIONS, Runbook},
 };
 use arvok_store::{
@@ -36,7 +36,7 @@ pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching)
     let Some(job) = made else { return Err(StoreError::BrokenOff("the making of a step's job")) };
     node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() });
     node.work.notify_one();
-    Ok(Event::Step { place, attempt: 1, what: What::Launched(job) })
+    Ok(Event::Step { place, attempt: 1, what: StepEvent::Launched(job) })
 }
 
 fn prepared(
@@ -56,7 +56,7 @@ fn prepared(
 }
 
 fn failed(place: Place, why: String) -> Event {
-    let what = What::Broke { failure: Failure::lasting(CallEnd::NotSent, why), repeat: Repeat::Never };
+    let what = StepEvent::Broke { failure: Failure::lasting(CallEnd::NotSent, why), repeat: Repeat::Never };
     Event::Step { place, attempt: 1, what }
 }
 
@@ -68,7 +68,7 @@ pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreEr
     }
     node.announcer.tell(Change { jobs: vec![job], ..Change::default() });
     node.work.notify_one();
-    Ok(Event::Step { place, attempt: 1, what: What::Recalled })
+    Ok(Event::Step { place, attempt: 1, what: StepEvent::Recalled })
 }
 
 /// What a link to a decision is sealed for.

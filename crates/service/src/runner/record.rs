@@ -10,7 +10,7 @@ use arvok_core::{
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
     text::cut,
 };
-use arvok_store::jobs::{AlarmSeen, Began, Ended, Record, Saw, Then};
+use arvok_store::jobs::{AlarmSeen, AttemptEnd, AttemptStart, Record, Saw, Then};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
@@ -53,7 +53,7 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
     for effect in effects {
         match effect {
             Effect::StepStarted { place, attempt, give } => {
-                record.began.push(Began { place, attempt: number(attempt), give, request: None });
+                record.began.push(AttemptStart { place, attempt: number(attempt), give, request: None });
             }
             Effect::StepEnded { place, attempt, result } => {
                 let (state, output, error) = match result {
@@ -63,11 +63,16 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
                     StepResult::Stopped => (StepState::Stopped, None, None),
                     StepResult::Skipped => {
                         let attempt = number(attempt);
-                        record.began.push(Began { place: place.clone(), attempt, give: Value::Null, request: None });
+                        record.began.push(AttemptStart {
+                            place: place.clone(),
+                            attempt,
+                            give: Value::Null,
+                            request: None,
+                        });
                         (StepState::Skipped, None, None)
                     }
                 };
-                record.ended.push(Ended { place, attempt: number(attempt), state, output, error });
+                record.ended.push(AttemptEnd { place, attempt: number(attempt), state, output, error });
             }
             Effect::StepSaw { place, attempt, saw } => record.saw.push(Saw { place, attempt: number(attempt), saw }),
             Effect::Call(call) => outward.calls.push(call),

@@ -150,14 +150,14 @@ async fn when_there_is_no_room_a_sender_is_told_to_come_again() {
     assert!(desk.publish(SOURCE).await.status < 300);
     let shares: Vec<_> = ["pier", "yard"]
         .iter()
-        .flat_map(|source| std::iter::from_fn(|| desk.node.door.admit(source, api::MAX_BODY)))
+        .flat_map(|source| std::iter::from_fn(|| desk.node.admission.admit(source, api::MAX_BODY)))
         .collect();
     assert!(shares.len() >= 8, "{}", shares.len());
     let full = desk.ask(authored(post("pier", alert()))).await;
     assert_eq!((full.status, full.retry_after.as_deref()), (429, Some("1")), "{full:?}");
     assert_eq!(desk.node.metrics.intake.refused.get(), 1);
     drop(shares);
-    assert!(desk.node.door.admit("pier", api::MAX_BODY).is_some(), "room again");
+    assert!(desk.node.admission.admit("pier", api::MAX_BODY).is_some(), "room again");
 }
 
 #[actix_web::test]

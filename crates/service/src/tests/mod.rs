@@ -8,9 +8,9 @@ mod timelines;
 mod troubles;
 
 use crate::{
+    admission::{AdmissionControl, Queue},
     api, clock,
     config::Config,
-    door::{Door, Queue},
     intake,
     node::Node,
     serve,
@@ -76,7 +76,7 @@ impl Desk {
         for role in [Role::Viewer, Role::Responder, Role::Author, Role::Admin] {
             access::add_token(&pools.work, role.as_str(), role, role.as_str(), clock::now()).await.expect("adds");
         }
-        let (door, queue) = Door::new();
+        let (door, queue) = AdmissionControl::new();
         let (stop, stopping) = watch::channel(false);
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");
         let tools = (vault, Drivers::new().expect("a client"));

@@ -16,7 +16,7 @@ async fn all_of_a_publication_or_nothing_of_it() {
     let desk = Desk::new().await;
     let said =
         desk.publish(&format!("{NOTE}---\n{}---\nrule: b\ndispatch: {{ runbook: nothing }}\n", rule("a", ""))).await;
-    assert_eq!(told(&said), "422 faulty-definitions: the definitions have 1 complaints; nothing was published");
+    assert_eq!(told(&said), "422 faulty-definitions: the definitions have 1 problems; nothing was published");
     assert!(said.json["problems"][0]["message"].as_str().is_some_and(|m| m.contains("nothing")), "{}", said.json);
     assert_eq!(desk.node.published().catalog.rules().count(), 0);
     assert!(desk.publish(&format!("{NOTE}---\n{}", rule("a", ""))).await.status < 300);

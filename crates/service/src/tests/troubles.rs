@@ -22,7 +22,7 @@ async fn the_watch_over_itself_does_not_wait_for_an_intake_that_stands_still() {
     let begun = Instant::now();
     selfwatch::look(&desk.node).await.expect("looks");
     assert!(begun.elapsed() < Duration::from_secs(5), "it goes on beating");
-    assert!(desk.node.door.bytes() > 0, "its alarm waits in the queue like any other");
+    assert!(desk.node.admission.bytes() > 0, "its alarm waits in the queue like any other");
 }
 
 #[actix_web::test]
@@ -107,8 +107,8 @@ fn every_refusal_has_a_status_a_code_and_words() {
     413 retry -: the body has more than 10 bytes
     422 retry -: the payload cannot be read: what; it is kept as unreadable 7
     409 retry -: what
-    422 retry -: the definitions have 0 complaints; nothing was published
-    422 retry -: the rule has 0 complaints
+    422 retry -: the definitions have 0 problems; nothing was published
+    422 retry -: the rule has 0 problems
     429 retry 1: too many deliveries are waiting; send it again in a second
     429 retry 1: the node has too many questions to answer at the moment; ask again in a second
     429 retry 1: as many follow the changes at this node as it has room for; try again later, or at another node

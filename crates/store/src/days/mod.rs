@@ -68,14 +68,14 @@ pub async fn all(db: &impl ConnectionTrait) -> Result<Vec<Day>, StoreError> {
 
 /// What whoever takes alerts in has to know of the days; all zero knows nothing yet.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, FromQueryResult)]
-pub struct Known {
+pub struct DayBounds {
     /// The first number of the newest day.
     pub first: i64,
     /// From this number on, ids are looked for.
     pub ids_from: i64,
 }
 
-/// The same as [`Known`], as columns of a statement of its own snapshot, and the newest day's bound.
+/// The same as [`DayBounds`], as columns of a statement of its own snapshot, and the newest day's bound.
 pub(crate) fn known_columns() -> String {
     let hours = IDS_KNOWN.num_hours();
     format!(
@@ -86,8 +86,8 @@ pub(crate) fn known_columns() -> String {
 }
 
 /// What is to be known of the days at this moment.
-pub(crate) async fn known(db: &impl ConnectionTrait) -> Result<Known, StoreError> {
-    let rows: Vec<Known> = sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
+pub(crate) async fn known(db: &impl ConnectionTrait) -> Result<DayBounds, StoreError> {
+    let rows: Vec<DayBounds> = sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
     Ok(rows.into_iter().next().unwrap_or_default())
 }
 

@@ -3,7 +3,7 @@
 use super::{Malformed, Payload};
 use crate::{
     StoreError,
-    days::{self, Known, TURN},
+    days::{self, DayBounds, TURN},
     key_order, sql,
     stored::Stored,
 };
@@ -62,11 +62,15 @@ pub(super) struct Recorded {
     /// The generation of what is published; none if nothing was recorded.
     pub generation: Option<i64>,
     /// What is to be known of the days, if it was not: then a repeated id may have been recorded.
-    pub anew: Option<Known>,
+    pub anew: Option<DayBounds>,
 }
 
 /// Records alerts, as far as their ids are new by what is known of the days.
-pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: Known) -> Result<Recorded, StoreError> {
+pub(super) async fn insert(
+    tx: &DatabaseTransaction,
+    alerts: &[&Alert],
+    known: DayBounds,
+) -> Result<Recorded, StoreError> {
     if alerts.is_empty() {
         return Ok(Recorded { seqs: Vec::new(), generation: None, anew: None });
     }
@@ -96,7 +100,7 @@ pub(super) async fn insert(tx: &DatabaseTransaction, alerts: &[&Alert], known: K
     let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
         return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
     };
-    let found = Known { first: inserted.first, ids_from: inserted.ids_from };
+    let found = DayBounds { first: inserted.first, ids_from: inserted.ids_from };
     // A number beyond the newest day that this statement could see: another has begun while it waited.
     let is_stale = inserted.last >= inserted.bound || known != found;
     let mut numbers = inserted.seqs.into_iter();
@@ -151,7 +155,7 @@ pub(super) async fn conflicts(
     tx: &DatabaseTransaction,
     plan: &super::Plan<'_>,
     seqs: &[Option<i64>],
-    known: Known,
+    known: DayBounds,
 ) -> Result<BTreeMap<usize, String>, StoreError> {
     let repeated: Vec<usize> = seqs.iter().enumerate().filter(|(_, seq)| seq.is_none()).map(|(n, _)| n).collect();
     if repeated.is_empty() {

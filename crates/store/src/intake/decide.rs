@@ -5,14 +5,14 @@
 use super::{
     draw_numbers,
     memories::Memories,
-    outcome::Outcome,
+    outcome::BatchOutcome,
     undecided::{Due, Fresh, Undecided},
 };
 use crate::StoreError;
 use arvok_core::{
     AlarmId, Alert, AlertId, JobId, alarm,
     rule::{Placed, Rule},
-    settle::{Effect, Event, Machine, Matched, Memory, Standing},
+    settle::{AlarmTransition, Effect, Event, Machine, Matched, Memory},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
@@ -23,7 +23,7 @@ pub(super) async fn settle<'a>(
     tx: &DatabaseTransaction,
     batch: &Undecided<'a>,
     memories: Memories,
-) -> Result<Outcome<'a>, StoreError> {
+) -> Result<BatchOutcome<'a>, StoreError> {
     let before = memories.clone();
     let mut trial = decide(batch, memories, &mut Numbers::default());
     if trial.fires.is_empty() {
@@ -53,7 +53,7 @@ const GATHERED_BYTES: usize = 4 << 20;
 /// their payloads where inputs may look at them, as far as there is room: else the dispatch is refused.
 async fn earlier(
     tx: &DatabaseTransaction,
-    trial: &mut Outcome<'_>,
+    trial: &mut BatchOutcome<'_>,
     batch: &Undecided<'_>,
 ) -> Result<BTreeMap<AlertId, Alert>, StoreError> {
     let here = |id: &AlertId| batch.alert(*id).is_some();
@@ -91,8 +91,8 @@ async fn earlier(
     Ok(found.into_iter().map(|(seq, alert)| (AlertId(seq), alert)).collect())
 }
 
-fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) -> Outcome<'a> {
-    let mut work = Work { outcome: Outcome::new(batch.catalog, memories), numbers };
+fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) -> BatchOutcome<'a> {
+    let mut work = Work { outcome: BatchOutcome::new(batch.catalog, memories), numbers };
     for due in &batch.due {
         work.due(due, batch);
     }
@@ -104,7 +104,7 @@ fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) 
 }
 
 struct Work<'a, 'n> {
-    outcome: Outcome<'a>,
+    outcome: BatchOutcome<'a>,
     numbers: &'n mut Numbers,
 }
 
@@ -122,7 +122,7 @@ impl<'a> Work<'a, '_> {
         if let (alarm::AlarmChange::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
             self.cleared(now, alarm);
         }
-        let standing = Standing::of(fresh.alert.state, fresh.alarm, fresh.change);
+        let standing = AlarmTransition::of(fresh.alert.state, fresh.alarm, fresh.change);
         for hit in fresh.hits {
             let Placed { keys, entries } = match &hit.placed {
                 Ok(placed) => placed,

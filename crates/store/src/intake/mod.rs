@@ -22,7 +22,7 @@ pub use preview::preview;
 
 use crate::{
     StoreError,
-    days::{self, Known},
+    days::{self, DayBounds},
     sql::Script,
 };
 use arvok_api::{Change, TakenAlert};
@@ -108,7 +108,7 @@ pub struct Writer {
     /// Writers do not wait for each other's counters.
     pub shard: i16,
     /// What it has learnt of the days; nothing at first.
-    pub known: Known,
+    pub known: DayBounds,
 }
 
 /// Takes payloads, durably.
@@ -213,7 +213,7 @@ enum Attempt {
     /// Tallies of a gathering that fires were not loaded.
     Unloaded(Unloaded),
     /// Not all was known of the days.
-    Anew(Known),
+    Anew(DayBounds),
 }
 
 async fn attempt(

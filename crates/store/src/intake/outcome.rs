@@ -18,7 +18,7 @@ use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
-pub(super) struct Outcome<'a> {
+pub(super) struct BatchOutcome<'a> {
     pub catalog: &'a Catalog,
     pub memories: Memories,
     verdicts: Vec<VerdictRow<'a>>,
@@ -62,12 +62,12 @@ pub(super) struct Firing<'a> {
 
 /// What was made.
 #[derive(Debug, Default)]
-pub(super) struct Made {
+pub(super) struct Created {
     pub jobs: Vec<i64>,
     pub proposals: Vec<i64>,
 }
 
-impl<'a> Outcome<'a> {
+impl<'a> BatchOutcome<'a> {
     pub fn new(catalog: &'a Catalog, memories: Memories) -> Self {
         Self {
             catalog,
@@ -125,7 +125,7 @@ impl<'a> Outcome<'a> {
     }
 
     /// Writes memories, verdicts, jobs and proposals.
-    pub fn write(self, script: &mut Script, batch: &Undecided<'_>) -> Result<Made, StoreError> {
+    pub fn write(self, script: &mut Script, batch: &Undecided<'_>) -> Result<Created, StoreError> {
         let (mut jobs, mut proposals) = (Vec::new(), Vec::new());
         for firing in &self.fires {
             for job in self.dispatched(firing, batch) {
@@ -136,7 +136,7 @@ impl<'a> Outcome<'a> {
             }
         }
         self.write_verdicts(script);
-        let mut made = Made {
+        let mut made = Created {
             jobs: jobs.iter().filter_map(|job| job.id).map(|id| id.0).collect(),
             proposals: proposals.iter().filter_map(|row| row["id"].as_i64()).collect(),
         };

@@ -5,7 +5,7 @@ use crate::StoreError;
 use arvok_core::{
     Alert, AlertState, Verdict,
     rule::{Placed, Rule},
-    settle::{Effect, Event, Machine, Matched, Standing},
+    settle::{AlarmTransition, Effect, Event, Machine, Matched},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseConnection;
@@ -24,8 +24,8 @@ pub async fn preview(
     let mut memory = memories::peek(db, &rule.name, &keys).await?;
     let (alarm, anew) = alarms::standing(db, alert).await?;
     let standing = match alert.state {
-        AlertState::Raised => Standing::Raised { alarm, anew },
-        _ => Standing::None,
+        AlertState::Raised => AlarmTransition::Raised { alarm, anew },
+        _ => AlarmTransition::None,
     };
     let matched = Matched {
         alert: None,

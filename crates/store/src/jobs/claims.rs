@@ -7,7 +7,7 @@
 
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
-    record::{Holds, Record, Standing, write},
+    record::{ClaimedRecord, Holds, Record, write},
 };
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{AlarmId, AlertId, JobId, job::JobState, job::Progress};
@@ -308,9 +308,9 @@ impl First<'_> {
         (self.job.id, self.job.claim)
     }
 
-    fn standing(&self) -> Option<Standing<'_>> {
+    fn standing(&self) -> Option<ClaimedRecord<'_>> {
         let (id, claim) = self.claim();
-        self.record.map(|(progress, record)| Standing { id, claim, progress, record })
+        self.record.map(|(progress, record)| ClaimedRecord { id, claim, progress, record })
     }
 }
 
@@ -354,7 +354,7 @@ async fn write_first(
     first: &[First<'_>],
     now: DateTime<Utc>,
 ) -> Result<BTreeSet<JobId>, StoreError> {
-    let standing: Vec<Standing<'_>> = first.iter().filter_map(First::standing).collect();
+    let standing: Vec<ClaimedRecord<'_>> = first.iter().filter_map(First::standing).collect();
     let claims: Vec<_> = first.iter().filter(|f| f.record.is_none()).map(First::claim).collect();
     let mut begun = write_claims(db, &claims, node, true).await.map_err(behind)?;
     if !standing.is_empty() {

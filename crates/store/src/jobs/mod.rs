@@ -16,7 +16,7 @@ pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
 pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
-pub use record::{AlarmSeen, Answered, Began, Ended, Record, Saw, Standing, Then, record};
+pub use record::{AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, Then, record};
 
 use crate::{
     StoreError,
@@ -29,7 +29,7 @@ use arvok_api::StepState;
 use arvok_core::{
     AlarmId, AlertId, AlertState, JobId, Severity,
     alarm::Alarm,
-    job::{JobState, Kept, Place, Resolution},
+    job::{JobState, Place, Resolution, StepOutputs},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, Value};
@@ -73,7 +73,7 @@ pub struct ClaimedJob {
     /// Whether its first record was kept.
     pub begun: bool,
     /// What a person says to it, and its number.
-    pub word: Option<(i32, Word)>,
+    pub word: Option<(i32, Command)>,
     /// How much has come for it from outside.
     pub posts: i32,
     /// How deep it stands below the first of the jobs above it.
@@ -83,7 +83,7 @@ pub struct ClaimedJob {
 /// What a person says to a job.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Word {
+pub enum Command {
     /// No further step is begun.
     Pause {
         /// Who, and why.
@@ -110,7 +110,7 @@ pub enum Word {
     },
 }
 
-impl Word {
+impl Command {
     /// The states in which it can be said.
     pub const fn states(&self) -> &'static [JobState] {
         match self {
@@ -146,7 +146,7 @@ pub struct Renewed {
     /// The claim.
     pub claim: Claim,
     /// What a person says to its job.
-    pub said: Option<Said>,
+    pub said: Option<NumberedCommand>,
     /// How much has come for it from outside.
     pub posts: i32,
 }
@@ -177,7 +177,7 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
 }
 
 /// A word of a person's, and its number.
-pub type Said = (i32, Word);
+pub type NumberedCommand = (i32, Command);
 
 /// Records an act upon the jobs of a statement named `done`; the values of the act are the last four.
 fn noted(first: usize) -> String {
@@ -196,7 +196,7 @@ fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
 
 /// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
 /// that it has not heard yet. Whoever executes the job hears it, or it is taken up for it. What somebody does is recorded with it.
-pub async fn say(db: &DatabaseConnection, id: JobId, word: &Word, act: Option<Act<'_>>) -> Result<bool, StoreError> {
+pub async fn say(db: &DatabaseConnection, id: JobId, word: &Command, act: Option<Act<'_>>) -> Result<bool, StoreError> {
     // A hold can be taken back while nobody has heard of it yet, and while what is under way comes to its end.
     let sql = format!(
         "WITH done AS (UPDATE job SET word = $2, word_number = word_number + 1,
@@ -343,7 +343,7 @@ pub async fn alarms_of(db: &impl ConnectionTrait, job: JobId, first: AlarmId) ->
 }
 
 /// What the steps of a job gave so far, and the lists that they go through.
-pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<Kept, StoreError> {
+pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<StepOutputs, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         place: String,
@@ -353,7 +353,7 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<Kept, StoreErr
     }
     let sql = "SELECT place, state, output, give -> 'each' AS list FROM attempt
         WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running')) ORDER BY attempt";
-    let mut kept = Kept::default();
+    let mut kept = StepOutputs::default();
     for row in sql::typed::<Row>(db, sql, vec![id.0.into()]).await? {
         let place = Place::new(row.place);
         if let Some(serde_json::Value::Array(items)) = row.list {

@@ -192,12 +192,12 @@ pub(crate) fn making(jobs: Vec<NewJob>) -> Result<(String, Vec<Value>), StoreErr
 /// [`StoreError::is_duplicate`] if the same was launched before.
 pub(crate) async fn make(db: &impl ConnectionTrait, job: NewJob) -> Result<Option<JobId>, StoreError> {
     #[derive(FromQueryResult)]
-    struct Made {
+    struct CreatedId {
         id: i64,
     }
     let (mut text, values) = making(vec![job])?;
     text.push_str(" ON CONFLICT (parent, parent_place) WHERE parent IS NOT NULL DO NOTHING RETURNING id");
-    let made: Vec<Made> = sql::typed(db, &text, values).await?;
+    let made: Vec<CreatedId> = sql::typed(db, &text, values).await?;
     Ok(made.first().map(|made| JobId(made.id)))
 }
 

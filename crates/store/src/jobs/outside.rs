@@ -3,11 +3,11 @@
 
 use super::{
     Record,
-    record::{Parts, Standing},
+    record::{ClaimedRecord, Parts},
 };
 use arvok_core::{
     JobId,
-    job::{Emitted, Listening, Place, Question},
+    job::{Emitted, EventWait, Place, Question},
 };
 use chrono::{DateTime, Utc};
 use serde_json::json;
@@ -37,15 +37,15 @@ pub enum Next {
 }
 
 /// Adds to the statement of records what their jobs ask, wait for and tell.
-pub(super) fn write(standing: &[Standing<'_>], now: DateTime<Utc>, parts: &mut Parts) {
-    let all = |standing: &[&Standing<'_>], rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
-        let of = |s: &&Standing<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
+pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &mut Parts) {
+    let all = |standing: &[&ClaimedRecord<'_>], rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
+        let of = |s: &&ClaimedRecord<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
         let rows = standing.iter().flat_map(of).enumerate();
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
     parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
-    let open: Vec<&Standing<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
+    let open: Vec<&ClaimedRecord<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
     parts.add(ASKED, all(&open, &|record| asked(record, now)));
     parts.add(LISTENS, all(&open, &listens));
     let withdrawn = all(&open, &|record| record.withdrawn.iter().map(|place| json!({ "place": place })).collect());
@@ -145,7 +145,7 @@ const LISTENS: (&str, &str) = (
 
 fn listens(record: &Record) -> Vec<serde_json::Value> {
     let listens = record.listens.iter().filter(|l| !is_withdrawn(record, &l.place));
-    let rows = |l: &Listening| {
+    let rows = |l: &EventWait| {
         let row = |key| json!({ "place": l.place, "key": key, "chosen": l.chosen, "since": l.since });
         l.chosen.keys().into_iter().map(row).collect::<Vec<_>>()
     };

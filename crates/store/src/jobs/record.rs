@@ -10,7 +10,7 @@ use crate::{StoreError, sql};
 use arvok_api::StepState;
 use arvok_core::{
     JobId,
-    job::{Emitted, JobEffect, JobState, Listening, Place, Progress, Question, Summary},
+    job::{Emitted, EventWait, JobEffect, JobState, Place, Progress, Question, Summary},
     text::clean_json,
 };
 use chrono::{DateTime, Utc};
@@ -22,9 +22,9 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, Default)]
 pub struct Record {
     /// Tries that began.
-    pub began: Vec<Began>,
+    pub began: Vec<AttemptStart>,
     /// Tries that ended.
-    pub ended: Vec<Ended>,
+    pub ended: Vec<AttemptEnd>,
     /// What tries were answered, those as well that go on.
     pub answered: Vec<Answered>,
     /// What the conditions of tries saw.
@@ -38,7 +38,7 @@ pub struct Record {
     /// Questions that it asks.
     pub asked: Vec<Question>,
     /// Events that it begins to wait for.
-    pub listens: Vec<Listening>,
+    pub listens: Vec<EventWait>,
     /// Steps whose questions or events are not waited for any more.
     pub withdrawn: Vec<String>,
     /// Events that it tells of.
@@ -60,7 +60,7 @@ impl Record {
 
 /// A try of a step that began.
 #[derive(Clone, Debug)]
-pub struct Began {
+pub struct AttemptStart {
     /// The step.
     pub place: Place,
     /// Which try, from one.
@@ -73,7 +73,7 @@ pub struct Began {
 
 /// A try of a step that ended.
 #[derive(Clone, Debug)]
-pub struct Ended {
+pub struct AttemptEnd {
     /// The step.
     pub place: Place,
     /// Which try, from one.
@@ -147,7 +147,7 @@ pub enum Then {
 
 /// What a claim holds, where it stands by now, and what is recorded of it.
 #[derive(Clone, Copy, Debug)]
-pub struct Standing<'a> {
+pub struct ClaimedRecord<'a> {
     /// The job.
     pub id: JobId,
     /// The claim that holds it.
@@ -164,7 +164,11 @@ pub struct Standing<'a> {
 /// [`StoreError::ClaimLost`] if another claim holds the job by now. After any error nothing was
 /// kept, or, if the connection was lost at the very commit, all of it: the same record may be
 /// tried again.
-pub async fn record(db: &DatabaseConnection, standing: Standing<'_>, now: DateTime<Utc>) -> Result<(), StoreError> {
+pub async fn record(
+    db: &DatabaseConnection,
+    standing: ClaimedRecord<'_>,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
     let kept = match standing.record.then {
         Then::Wait { alarm: Some(AlarmSeen { others_changed_at, .. }), .. } => {
             let tx = db.begin().await?;
@@ -205,21 +209,21 @@ pub(super) enum Holds<'a> {
 /// Writes jobs and their tries as one statement: without a job's row nothing of it is written. Those that were.
 pub(super) async fn write(
     db: &impl ConnectionTrait,
-    standing: &[Standing<'_>],
+    standing: &[ClaimedRecord<'_>],
     holds: Holds<'_>,
     now: DateTime<Utc>,
 ) -> Result<Vec<JobId>, StoreError> {
     #[derive(FromQueryResult)]
-    struct Kept {
+    struct RecordedId {
         id: i64,
     }
     let (sql, values) = recording(standing, holds, now)?;
-    let kept: Vec<Kept> = sql::typed(db, &sql, values).await?;
+    let kept: Vec<RecordedId> = sql::typed(db, &sql, values).await?;
     Ok(kept.into_iter().map(|row| JobId(row.id)).collect())
 }
 
 fn recording(
-    standing: &[Standing<'_>],
+    standing: &[ClaimedRecord<'_>],
     holds: Holds<'_>,
     now: DateTime<Utc>,
 ) -> Result<(String, Vec<Value>), StoreError> {
@@ -264,7 +268,7 @@ impl Parts {
 }
 
 /// A job as a row of what `jobs_recorded` takes.
-fn row(standing: &Standing<'_>) -> Result<serde_json::Value, StoreError> {
+fn row(standing: &ClaimedRecord<'_>) -> Result<serde_json::Value, StoreError> {
     let Record { summary, then, .. } = standing.record;
     let record = standing.record;
     let furthered = record.ended.iter().any(|e| e.state == StepState::Done);
@@ -302,14 +306,16 @@ const fn state(then: &Then) -> JobState {
 
 /// Rows of the tries that are new, also those that end at once; and of those that began before and end now, or were answered
 /// or have looked and go on.
-fn tries(standing: &Standing<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
+fn tries(standing: &ClaimedRecord<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
     let Record { began, ended, answered, saw, .. } = standing.record;
     // Of several looks of one try the last counts.
     let mut saw: BTreeMap<(&str, i32), _> = saw.iter().map(|s| ((s.place.as_str(), s.attempt), &s.saw)).collect();
     // Of several ends of one try the last counts: it may have been in doubt first.
-    let mut ends: BTreeMap<(&str, i32), &Ended> = ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
-    let begins: BTreeMap<(&str, i32), &Began> = began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
-    let row = |(place, attempt): (&str, i32), end: Option<&Ended>| {
+    let mut ends: BTreeMap<(&str, i32), &AttemptEnd> =
+        ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
+    let begins: BTreeMap<(&str, i32), &AttemptStart> =
+        began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
+    let row = |(place, attempt): (&str, i32), end: Option<&AttemptEnd>| {
         json!({ "job": standing.id, "place": place, "attempt": attempt, "state": end.map_or(StepState::Running, |e| e.state),
             "finished_at": end.map(|_| now), "output": end.and_then(|e| e.output.as_ref()), "error": end.and_then(|e| e.error.as_ref()) })
     };

@@ -9,13 +9,13 @@ use crate::{
     jobs::new::NewJob,
     jobs::new::Origin,
     jobs::new::Step,
-    jobs::{self, Word},
+    jobs::{self, Command},
     sql,
     stored::Stored,
 };
 use arvok_core::{
     AlarmId, AlertId, JobId,
-    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, What},
+    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult};
@@ -106,7 +106,7 @@ pub async fn recall(db: &DatabaseConnection, job: JobId, undo: bool, words: &str
     if jobs::cancel_queued(db, job, words, None).await? {
         return Ok(true);
     }
-    if jobs::say(db, job, &Word::Cancel { undo, words: words.to_owned() }, None).await? {
+    if jobs::say(db, job, &Command::Cancel { undo, words: words.to_owned() }, None).await? {
         return Ok(true);
     }
     let sql = "SELECT id FROM job WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
@@ -127,7 +127,7 @@ pub async fn alive_below(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<Jo
 pub(super) async fn ends(
     db: &impl ConnectionTrait,
     children: Vec<(Place, JobId)>,
-) -> Result<Vec<(Place, What)>, StoreError> {
+) -> Result<Vec<(Place, StepEvent)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         id: i64,
@@ -149,7 +149,7 @@ pub(super) async fn ends(
             failure: row.failure,
             outputs: row.outputs.unwrap_or(Value::Null),
         };
-        Some((place, What::Ended(end)))
+        Some((place, StepEvent::Ended(end)))
     };
     Ok(ended.into_iter().filter_map(end).collect())
 }

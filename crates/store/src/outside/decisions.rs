@@ -9,7 +9,7 @@ use crate::{
 use arvok_api::DecisionState;
 use arvok_core::{
     JobId,
-    job::{Decided, Place, What},
+    job::{Decided, Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
@@ -135,7 +135,7 @@ pub(super) async fn answers(
     db: &impl ConnectionTrait,
     job: JobId,
     places: Vec<String>,
-) -> Result<Vec<(Place, What)>, StoreError> {
+) -> Result<Vec<(Place, StepEvent)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Answer {
         place: String,
@@ -153,13 +153,13 @@ pub(super) async fn answers(
     let found: Vec<Answer> = sql::typed(db, sql, vec![job.0.into(), places.into()]).await?;
     let what = |a: Answer| {
         let what = match a.state.0 {
-            DecisionState::Taken => What::Decided(Decided {
+            DecisionState::Taken => StepEvent::Decided(Decided {
                 choice: a.choice.unwrap_or_default(),
                 by: a.decided_by.unwrap_or_default(),
                 how: a.how.unwrap_or_default(),
                 remark: a.remark.unwrap_or_default(),
             }),
-            _ => What::Silent,
+            _ => StepEvent::Silent,
         };
         (Place::new(a.place), what)
     };

@@ -6,7 +6,7 @@
 //! looking at what is stored: at once, and again when the last of these transactions is over. No more than a thousand
 //! alerts are noted for a step that nobody reads; what came beyond these is found in the same way.
 
-use super::Come;
+use super::Inbox;
 use crate::{
     StoreError,
     jobs::{Looked, Next},
@@ -14,7 +14,7 @@ use crate::{
 };
 use arvok_core::{
     Alert, JobId,
-    job::{Chosen, Place, What},
+    job::{EventSelector, Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
@@ -28,7 +28,7 @@ const HEARD_AT_A_LOOK: usize = 20;
 const MOST_NOTED: i64 = 1_000;
 
 /// Alerts that may be what a job waits for.
-pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come) -> Result<(), StoreError> {
+pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Inbox) -> Result<(), StoreError> {
     #[derive(FromQueryResult)]
     struct Heard {
         id: i64,
@@ -59,7 +59,7 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Come)
         seqs.sort_unstable();
         seqs.dedup();
         let alerts: Vec<_> = seqs.iter().filter_map(|seq| alerts.get(seq).cloned()).collect();
-        come.posts.push((Place::new(place), What::Heard(alerts)));
+        come.posts.push((Place::new(place), StepEvent::Heard(alerts)));
     }
     Ok(())
 }
@@ -98,7 +98,7 @@ async fn look(
     db: &impl ConnectionTrait,
     job: JobId,
     full: &[String],
-    come: &mut Come,
+    come: &mut Inbox,
 ) -> Result<Vec<(String, Vec<i64>)>, StoreError> {
     #[derive(FromQueryResult)]
     struct Found {
@@ -219,7 +219,7 @@ fn noted(
     let mut noted = BTreeSet::new();
     let by_label = by_label(by_key, alerts);
     for wait in waits {
-        let chosen: Chosen = serde_json::from_value(wait.chosen).unwrap_or_default();
+        let chosen: EventSelector = serde_json::from_value(wait.chosen).unwrap_or_default();
         // Of alerts under one key those are looked at that have one of its labels.
         let labelled = chosen.exact_label().map(|(name, texts)| {
             let found = texts.iter().filter_map(|text| by_label.get(&(wait.key.as_str(), name, text.as_str())));

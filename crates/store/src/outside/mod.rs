@@ -14,15 +14,15 @@ pub mod subscribers;
 use crate::{StoreError, calls, jobs::Looked};
 use arvok_core::{
     JobId,
-    job::{Outside, Place, What},
+    job::{Outside, Place, StepEvent},
 };
 use sea_orm::ConnectionTrait;
 
 /// What has come for a job.
 #[derive(Debug, Default)]
-pub struct Come {
+pub struct Inbox {
     /// Step by step.
-    pub posts: Vec<(Place, What)>,
+    pub posts: Vec<(Place, StepEvent)>,
     /// What was read of alerts; to be passed over with the record.
     pub read: Vec<i64>,
     /// Whether it is to be looked at again soon: events that are recorded at this moment are not seen yet.
@@ -34,11 +34,11 @@ pub struct Come {
 }
 
 /// What has come for the steps of a job that are open.
-pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside)]) -> Result<Come, StoreError> {
+pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside)]) -> Result<Inbox, StoreError> {
     let places = |which: fn(&Outside) -> bool| -> Vec<String> {
         open.iter().filter(|(_, waits)| which(waits)).map(|(place, _)| place.to_string()).collect()
     };
-    let mut come = Come::default();
+    let mut come = Inbox::default();
     let asking = places(|w| *w == Outside::Decision);
     if !asking.is_empty() {
         come.posts.extend(decisions::answers(db, job, asking).await?);
@@ -56,7 +56,7 @@ pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside
     let queued = places(|w| *w == Outside::Turn);
     if !queued.is_empty() {
         let told = calls::told(db, job, queued).await?.into_iter();
-        come.posts.extend(told.map(|place| (Place::new(place), What::Turn)));
+        come.posts.extend(told.map(|place| (Place::new(place), StepEvent::Turn)));
     }
     if open.iter().any(|(_, waits)| *waits == Outside::Event) {
         events::come(db, job, &mut come).await?;

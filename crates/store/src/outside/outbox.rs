@@ -16,7 +16,7 @@ const LONGEST_SUMMARY: usize = 1_000;
 
 /// An event that is still to enter.
 #[derive(Clone, Debug, FromQueryResult)]
-pub struct Told {
+pub struct OutboxEvent {
     /// Its number in the outbox.
     pub number: i64,
     /// No other has the same.
@@ -30,14 +30,14 @@ pub struct Told {
 }
 
 /// The next events, in their order; none if it is another node's turn.
-pub async fn take(db: &impl ConnectionTrait, node: &str, most: i64) -> Result<Vec<Told>, StoreError> {
+pub async fn take(db: &impl ConnectionTrait, node: &str, most: i64) -> Result<Vec<OutboxEvent>, StoreError> {
     let turn =
         "UPDATE outbox_turn SET node = $1, until = now() + make_interval(secs => $2) WHERE node = $1 OR until < now()";
     if sql::run(db, turn, vec![node.into(), TURN_SECONDS.into()]).await? == 0 {
         return Ok(Vec::new());
     }
     let sql = "SELECT number, id, at, job_id, alert FROM outbox ORDER BY number LIMIT $1";
-    let mut told: Vec<Told> = sql::typed(db, sql, vec![most.into()]).await?;
+    let mut told: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
     told.extend(changes(db, most).await?);
     told.sort_by_key(|told| told.number);
     told.truncate(usize::try_from(most).unwrap_or_default());
@@ -51,7 +51,7 @@ pub async fn leave(db: &impl ConnectionTrait, node: &str) -> Result<(), StoreErr
 }
 
 /// What jobs have become, as events.
-async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<Told>, StoreError> {
+async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<OutboxEvent>, StoreError> {
     // Each job by its key, whatever was known of the tables when this was planned.
     let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.*
         FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
@@ -80,7 +80,7 @@ struct ChangeRow {
 }
 
 impl ChangeRow {
-    fn told(self) -> Told {
+    fn told(self) -> OutboxEvent {
         let (state, effect) = (self.state.0, self.effect.map(|effect| effect.0));
         let grave = matches!(state, JobState::Failed | JobState::Expired | JobState::Refused | JobState::Unsure);
         let labels = [
@@ -110,7 +110,7 @@ impl ChangeRow {
         });
         // Numbers of jobs begin anew in another installation; with the moment of the dispatch they do not come again.
         let id = format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
-        Told { number: self.number, id, at: self.at, job_id: self.job_id, alert }
+        OutboxEvent { number: self.number, id, at: self.at, job_id: self.job_id, alert }
     }
 
     fn summary(&self) -> String {

@@ -3,7 +3,7 @@
 //! An event is kept for each subscriber in the statement that takes it out of the outbox, so that it is kept once
 //! whoever dies. Sending it is told of afterwards, so a subscriber may hear of it twice, under the same id.
 
-use super::outbox::Told;
+use super::outbox::OutboxEvent;
 use crate::{StoreError, sql, stored::Stored};
 use arvok_api::OutgoingState;
 use chrono::{DateTime, Utc};
@@ -33,7 +33,7 @@ pub struct Leaving {
 
 /// What is known of a subscriber.
 #[derive(Clone, Debug, Default, FromQueryResult)]
-pub struct Known {
+pub struct SubscriberRecord {
     /// The name.
     pub name: String,
     /// The address.
@@ -78,7 +78,7 @@ pub async fn note(db: &impl ConnectionTrait, generation: i64, all: &[(String, St
 
 /// Lets events out of the outbox that have entered, and keeps those that leave. Of an event that somebody else let out
 /// before nothing is kept again.
-pub async fn keep(db: &DatabaseConnection, entered: &[Told], leaving: &[Leaving]) -> Result<(), StoreError> {
+pub async fn keep(db: &DatabaseConnection, entered: &[OutboxEvent], leaving: &[Leaving]) -> Result<(), StoreError> {
     #[derive(FromQueryResult)]
     struct Full {
         name: String,
@@ -241,7 +241,7 @@ pub async fn give_up(db: &impl ConnectionTrait) -> Result<u64, StoreError> {
 
 /// An address that is to be asked whether it wants events.
 #[derive(Clone, Debug, FromQueryResult)]
-pub struct Asked {
+pub struct Handshake {
     /// The name of the subscriber.
     pub name: String,
     /// The address.
@@ -253,7 +253,7 @@ pub struct Asked {
 }
 
 /// Takes the addresses that are to be asked, of these subscribers.
-pub async fn to_ask(db: &impl ConnectionTrait, names: Vec<String>) -> Result<Vec<Asked>, StoreError> {
+pub async fn to_ask(db: &impl ConnectionTrait, names: Vec<String>) -> Result<Vec<Handshake>, StoreError> {
     let sql = "UPDATE subscriber SET next_at = now() + make_interval(secs => $2),
             asked_at = CASE WHEN asked_at > now() - make_interval(hours => $3) THEN asked_at ELSE now() END
         WHERE name IN (SELECT name FROM subscriber WHERE confirmed_at IS NULL AND NOT gone AND next_at <= now()
@@ -279,7 +279,7 @@ pub async fn agreed(
 /// An address has not agreed; it is asked again after a while.
 pub async fn not_agreed(
     db: &impl ConnectionTrait,
-    asked: &Asked,
+    asked: &Handshake,
     why: &str,
     again: Duration,
 ) -> Result<(), StoreError> {
@@ -307,7 +307,7 @@ const READ: &str = "SELECT s.*,
     FROM subscriber s WHERE name = ANY($2) ORDER BY name";
 
 /// What is known of these.
-pub async fn known(db: &impl ConnectionTrait, names: Vec<String>) -> Result<Vec<Known>, StoreError> {
+pub async fn known(db: &impl ConnectionTrait, names: Vec<String>) -> Result<Vec<SubscriberRecord>, StoreError> {
     sql::typed(db, READ, vec![MOST_WAITING.into(), names.into()]).await
 }
 
@@ -331,7 +331,7 @@ pub async fn failing(db: &impl ConnectionTrait, tries: i32) -> Result<Vec<Failin
 
 /// Events that wait to leave for a subscriber.
 #[derive(Clone, Debug, FromQueryResult)]
-pub struct Waiting {
+pub struct SubscriberBacklog {
     /// Its name.
     pub subscriber: String,
     /// How many, counted up to 10,000.
@@ -341,7 +341,7 @@ pub struct Waiting {
 }
 
 /// How many events of jobs are not told yet, counted up to 10,000, and what waits for each subscriber.
-pub async fn waiting(db: &impl ConnectionTrait) -> Result<(i64, Vec<Waiting>), StoreError> {
+pub async fn waiting(db: &impl ConnectionTrait) -> Result<(i64, Vec<SubscriberBacklog>), StoreError> {
     #[derive(FromQueryResult)]
     struct Outbox {
         n: i64,

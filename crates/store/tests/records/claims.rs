@@ -4,11 +4,11 @@ use crate::kit::{Published, begin, block, find, now, one, record, rows, rule, ru
 use arvok_api::StepState;
 use arvok_core::{
     AlertState, JobId, ResourcePath, Severity,
-    job::{Emitted, JobEffect, JobState, Kept, Place, Resolution},
+    job::{Emitted, JobEffect, JobState, Place, Resolution, StepOutputs},
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
-    jobs::{self, Answered, Began, Claim, Claimed, Ended, Record, Search, Share, Then, Word, renew},
+    jobs::{self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Command, Record, Search, Share, Then, renew},
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -208,8 +208,8 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
         for step in 0..8 {
             let job = take(db, "a", &[]).await.expect("still tried");
             let done = Record {
-                began: vec![Began { place: place(step), attempt: 1, give: json!({}), request: None }],
-                ended: vec![Ended {
+                began: vec![AttemptStart { place: place(step), attempt: 1, give: json!({}), request: None }],
+                ended: vec![AttemptEnd {
                     place: place(step),
                     attempt: 1,
                     state: StepState::Done,
@@ -258,7 +258,8 @@ fn claim_and_first_record_are_one_commit() {
         let db = &published.db;
         let Claimed { jobs, .. } = find(db, "a", 1, &[]).await;
         let job = &jobs[0];
-        let began = Began { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
+        let began =
+            AttemptStart { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
         let began = Record { began: vec![began], ..Record::default() };
         assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
         begin(db, "a", &jobs, &[Some(&began)], &[]).await.expect("begins");
@@ -302,7 +303,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let word = Word::Resolve { place: None, word: Resolution::Done, output: serde_json::Value::Null };
+        let word = Command::Resolve { place: None, word: Resolution::Done, output: serde_json::Value::Null };
         let job = take(db, "a", &[]).await.expect("a job");
         assert!(!jobs::say(db, job.id, &word, None).await.expect("asks"), "it runs: there is nothing to resolve");
         record(db, &job, &end(JobState::Unsure)).await.expect("unsure");
@@ -322,7 +323,7 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
         record(db, &again, &heard).await.expect("records");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
         // A job that is executed hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
-        let pause = Word::Pause { words: "held by pat".into() };
+        let pause = Command::Pause { words: "held by pat".into() };
         assert!(jobs::say(db, again.id, &pause, None).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
         let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
@@ -335,8 +336,8 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
         record(db, &woken, &rest).await.expect("rests");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
         assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
-        assert!(jobs::say(db, woken.id, &Word::Resume, None).await.expect("says"));
-        assert_eq!(take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1), Some(Word::Resume));
+        assert!(jobs::say(db, woken.id, &Command::Resume, None).await.expect("says"));
+        assert_eq!(take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1), Some(Command::Resume));
     });
 }
 
@@ -347,8 +348,9 @@ fn what_was_kept_of_the_steps_is_read_back() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
-        let began = |place: &str, give: Value| Began { place: Place::new(place), attempt: 1, give, request: None };
-        let done = |place: &str, output: Value| Ended {
+        let began =
+            |place: &str, give: Value| AttemptStart { place: Place::new(place), attempt: 1, give, request: None };
+        let done = |place: &str, output: Value| AttemptEnd {
             place: Place::new(place),
             attempt: 1,
             state: StepState::Done,
@@ -370,7 +372,7 @@ fn what_was_kept_of_the_steps_is_read_back() {
             ..Record::default()
         };
         record(db, &job, &kept).await.expect("records");
-        let mut told = Kept::default();
+        let mut told = StepOutputs::default();
         told.output(&Place::new("look"), json!({ "size": 4 }));
         told.list(&Place::new("pool"), vec![json!("a"), json!("b")]);
         told.output(&Place::new("pool[0].grow"), json!(7));
@@ -473,8 +475,8 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
         let Claimed { jobs, .. } = find(db, "a", 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
-        let began = |n: i32| Began { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
-        let done = |output| Ended {
+        let began = |n: i32| AttemptStart { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
+        let done = |output| AttemptEnd {
             place: Place::new("look"),
             attempt: 1,
             state: StepState::Done,
@@ -676,15 +678,15 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         record(db, &job, &Record::default()).await.expect("begins");
-        let said = async |word: &jobs::Word| jobs::say(db, job.id, word, None).await.expect("says");
-        let hold = jobs::Word::Pause { words: "held by pat".into() };
-        assert!(!said(&jobs::Word::Resume).await, "nobody holds it");
+        let said = async |word: &jobs::Command| jobs::say(db, job.id, word, None).await.expect("says");
+        let hold = jobs::Command::Pause { words: "held by pat".into() };
+        assert!(!said(&jobs::Command::Resume).await, "nobody holds it");
         assert!(said(&hold).await);
-        assert!(said(&jobs::Word::Resume).await, "it has not been heard yet");
+        assert!(said(&jobs::Command::Resume).await, "it has not been heard yet");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, "resume");
         // It was heard, and a call is still out.
         run(db, "UPDATE job SET word = NULL, progress = progress || '{\"paused\": {\"since\": \"2026-11-27T00:00:00Z\", \"words\": \"held\"}}'").await;
-        assert!(said(&jobs::Word::Resume).await, "and it goes on behind that");
+        assert!(said(&jobs::Command::Resume).await, "and it goes on behind that");
         assert!(!said(&hold).await, "one word at a time");
     });
 }
@@ -831,15 +833,20 @@ fn what_a_try_is_answered_is_kept_whether_it_ends_with_it_or_goes_on() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         let place = || Place::new("look");
-        let began = Began { place: place(), attempt: 1, give: json!({}), request: None };
+        let began = AttemptStart { place: place(), attempt: 1, give: json!({}), request: None };
         record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
         let answered = |answer| Answered { place: place(), attempt: 1, answer };
         let later = Record { answered: vec![answered(json!({ "status": 202 }))], ..Record::default() };
         record(db, &job, &later).await.expect("records");
         let stands = "SELECT jsonb_build_array(state, answer, output, error, finished_at IS NULL) AS x FROM attempt";
         assert_eq!(one(db, stands).await, json!(["running", { "status": 202 }, null, null, true]));
-        let ended =
-            Ended { place: place(), attempt: 1, state: StepState::Failed, output: None, error: Some("busy".into()) };
+        let ended = AttemptEnd {
+            place: place(),
+            attempt: 1,
+            state: StepState::Failed,
+            output: None,
+            error: Some("busy".into()),
+        };
         let fails = Record {
             ended: vec![ended],
             answered: vec![answered(json!({ "status": 503, "body": "b\0sy" }))],
@@ -859,7 +866,7 @@ fn the_tries_of_a_job_go_with_it_and_what_it_would_have_told() {
         let db = &published.db;
         for _ in 0..2 {
             let job = take(db, "a", &[]).await.expect("a job");
-            let began = Began { place: Place::new("look"), attempt: 1, give: json!({}), request: None };
+            let began = AttemptStart { place: Place::new("look"), attempt: 1, give: json!({}), request: None };
             record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
         }
         run(db, "DELETE FROM job WHERE id = 1").await;

@@ -13,7 +13,7 @@ use arvok_store::{
     ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
     intake::{self, Payload, Rules, TakenBatch, Writer},
-    jobs::{self, Claim, Claimed, ClaimedJob, First, Record, Search, Standing},
+    jobs::{self, Claim, Claimed, ClaimedJob, ClaimedRecord, First, Record, Search},
     schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
@@ -204,8 +204,8 @@ pub async fn take(db: &DatabaseConnection, node: &str, alive: &[Claim]) -> Optio
 static BEGINNING: LazyLock<Progress> = LazyLock::new(Progress::default);
 
 /// A job at its beginning, with what is recorded of it.
-pub fn standing<'a>(job: &ClaimedJob, record: &'a Record) -> Standing<'a> {
-    Standing { id: job.id, claim: job.claim, progress: &BEGINNING, record }
+pub fn standing<'a>(job: &ClaimedJob, record: &'a Record) -> ClaimedRecord<'a> {
+    ClaimedRecord { id: job.id, claim: job.claim, progress: &BEGINNING, record }
 }
 
 /// Keeps a record of a job.

@@ -3,7 +3,9 @@
 use crate::kit::{self, Published, block, now, one, record, rule, run, seconds};
 use arvok_core::{
     JobId,
-    job::{Chosen, Decided, Decider, Emitted, JobEffect, JobState, Listening, Outside, Place, Question, What},
+    job::{
+        Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place, Question, StepEvent,
+    },
     runbook::LaunchRole,
 };
 use arvok_store::{
@@ -67,7 +69,7 @@ fn what_comes_while_an_execution_lies_down_wakes_it_and_what_it_has_read_does_no
         let open = [(Place::new("agree"), Outside::Decision)];
         let come = outside::come(db, woken.id, &open).await.expect("reads");
         assert!(
-            matches!(&come.posts[..], [(place, What::Decided(d))] if place.as_str() == "agree" && d.choice == "go")
+            matches!(&come.posts[..], [(place, StepEvent::Decided(d))] if place.as_str() == "agree" && d.choice == "go")
         );
         kept(db, &woken, Record { posts: woken.posts, then: waits(), ..Record::default() }).await;
         assert!(take(db).await.is_none(), "it sleeps");
@@ -87,7 +89,7 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
         assert!(!decisions::take(db, ids[0], &decided("pat")).await.expect("asks"), "its time is over");
         let open = [(Place::new("late"), Outside::Decision), (Place::new("open"), Outside::Decision)];
         let come = outside::come(db, job.id, &open).await.expect("reads");
-        assert!(matches!(&come.posts[..], [(place, What::Silent)] if place.as_str() == "late"));
+        assert!(matches!(&come.posts[..], [(place, StepEvent::Silent)] if place.as_str() == "late"));
         let end = Then::End {
             state: JobState::Failed,
             effect: Some(JobEffect::NotChecked),
@@ -108,8 +110,8 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db).await.expect("a job");
-        let chosen = Chosen { kinds: vec!["port.up".into()], ..Chosen::default() };
-        let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+        let chosen = EventSelector { kinds: vec!["port.up".into()], ..EventSelector::default() };
+        let listening = EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
         // Somebody is recording an alert, and cannot see the wait any more.
         let before = db.begin().await.expect("begins");
         before.execute_unprepared("SELECT count(*) FROM wait").await.expect("looks");
@@ -139,7 +141,7 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
                 continue;
             }
             let come = outside::come(db, job.id, &open).await.expect("reads");
-            heard += come.posts.iter().filter(|(_, what)| matches!(what, What::Heard(a) if a.len() == 1)).count();
+            heard += come.posts.iter().filter(|(_, what)| matches!(what, StepEvent::Heard(a) if a.len() == 1)).count();
             kept(db, &job, Record { looked: come.looked, ..Record::default() }).await;
         }
         assert_eq!(heard, 1, "the alert that was under way is found");
@@ -152,7 +154,7 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
         let woken = take(db).await.expect("a job");
         assert_eq!(woken.id, job.id);
         let come = outside::come(db, job.id, &open).await.expect("reads");
-        assert!(matches!(&come.posts[..], [(_, What::Heard(alerts))] if alerts[0].resource.as_str() == "port/b"));
+        assert!(matches!(&come.posts[..], [(_, StepEvent::Heard(alerts))] if alerts[0].resource.as_str() == "port/b"));
         let over = Record { passed_over: come.read, withdrawn: vec!["up".into()], ..Record::default() };
         kept(db, &woken, over).await;
         let left = one(db, "SELECT (SELECT count(*) FROM wait) + (SELECT count(*) FROM heard) AS x").await;
@@ -167,7 +169,8 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db).await.expect("a job");
-        let listening = Listening { place: Place::new("up"), chosen: Chosen::default(), since: now() - seconds(5) };
+        let listening =
+            EventWait { place: Place::new("up"), chosen: EventSelector::default(), since: now() - seconds(5) };
         kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         let open = [(Place::new("up"), Outside::Event)];
         while one(db, "SELECT count(*) AS x FROM wait WHERE NOT settled").await != 0 {
@@ -194,7 +197,7 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
         for round in 0.. {
             let come = outside::come(db, job.id, &open).await.expect("reads");
             for (_, what) in &come.posts {
-                let What::Heard(alerts) = what else { panic!("{what:?}") };
+                let StepEvent::Heard(alerts) = what else { panic!("{what:?}") };
                 heard.extend(alerts.iter().map(|a| a.id.clone()));
             }
             let again = come.again;
@@ -225,8 +228,8 @@ fn of_many_that_wait_for_a_label_only_those_hear_whose_it_is() {
         for (n, _) in jobs.iter().enumerate() {
             let job = take(db).await.expect("a job");
             let labels = [("vm".to_owned(), vec![format!("v{n}")])].into();
-            let chosen = Chosen { kinds: vec!["vm.up".into()], labels, ..Chosen::default() };
-            let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            let chosen = EventSelector { kinds: vec!["vm.up".into()], labels, ..EventSelector::default() };
+            let listening = EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
             kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         }
         for n in [7, 9, 999] {
@@ -281,7 +284,10 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         let woken = take(db).await.expect("it wakes at once");
         assert_eq!(woken.id, parent.id);
         let come = outside::come(db, woken.id, &[(place.clone(), Outside::Job(child))]).await.expect("reads");
-        assert!(matches!(&come.posts[..], [(_, What::Ended(end))] if end.outputs == json!({ "a": 1 })), "{come:?}");
+        assert!(
+            matches!(&come.posts[..], [(_, StepEvent::Ended(end))] if end.outputs == json!({ "a": 1 })),
+            "{come:?}"
+        );
         assert!(children::recall(db, child, true, "enough").await.expect("recalls"), "it needs not be told any more");
         assert!(jobs::cancel_queued(db, JobId(999_999), "x", None).await.is_ok_and(|done| !done));
     });
@@ -294,7 +300,7 @@ fn what_a_job_waited_for_goes_with_its_end_whatever_it_says_of_it() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db).await.expect("a job");
-        let listening = Listening { place: Place::new("up"), chosen: Chosen::default(), since: now() };
+        let listening = EventWait { place: Place::new("up"), chosen: EventSelector::default(), since: now() };
         let asked = vec![question("agree", 600)];
         kept(db, &job, Record { asked, listens: vec![listening], ..Record::default() }).await;
         run(db, "INSERT INTO heard (job_id, place, alert_seq) VALUES (1, 'up', 1)").await;
@@ -319,7 +325,7 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
         let db = &published.db;
         let all = outbox::take(db, "a", 100).await.expect("takes");
         assert_eq!(all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(), [Some("job.queued")]);
-        let ids = |told: &[outbox::Told]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
+        let ids = |told: &[outbox::OutboxEvent]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
         assert!(outbox::take(db, "b", 100).await.expect("takes").is_empty(), "somebody has it");
         let again = outbox::take(db, "a", 100).await.expect("takes");
         assert_eq!(ids(&again), ids(&all), "they could not enter, and are known when they do");
@@ -469,8 +475,8 @@ fn a_wait_that_cannot_be_read_keeps_no_other_from_hearing() {
         let db = &published.db;
         for _ in 0..2 {
             let job = take(db).await.expect("a job");
-            let chosen = Chosen { kinds: vec!["port.up".into()], ..Chosen::default() };
-            let listening = Listening { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            let chosen = EventSelector { kinds: vec!["port.up".into()], ..EventSelector::default() };
+            let listening = EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
             kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         }
         run(db, "UPDATE wait SET chosen = '{\"states\": 7}' WHERE job_id = (SELECT min(job_id) FROM wait)").await;

@@ -31,7 +31,7 @@ use std::time::{Duration, Instant};
 
 impl Scene {
     /// Plays it to its end.
-    pub async fn play(self, world: &mut World, kill_node: bool) -> Result<Told, CliError> {
+    pub async fn play(self, world: &mut World, kill_node: bool) -> Result<SceneReport, CliError> {
         let begun = Instant::now();
         let account = match self {
             Self::DiskFills => disk::play(world, kill_node).await?,
@@ -54,7 +54,7 @@ impl Scene {
 
 /// How a scene went.
 #[derive(Debug, Serialize)]
-pub struct Told {
+pub struct SceneReport {
     pub scene: String,
     /// Whether it ended as it should.
     pub well: bool,
@@ -144,14 +144,14 @@ impl Account {
         }
     }
 
-    fn told(mut self, scene: String, seconds: f64) -> Told {
+    fn told(mut self, scene: String, seconds: f64) -> SceneReport {
         let well = self.wrong.is_empty();
         self.lines.push(if well {
             "It ended well.".into()
         } else {
             format!("It did not end well:\n{}", self.wrong.join("\n"))
         });
-        Told { scene, well, seconds, jobs: self.jobs, text: self.lines.join("\n") }
+        SceneReport { scene, well, seconds, jobs: self.jobs, text: self.lines.join("\n") }
     }
 }
 

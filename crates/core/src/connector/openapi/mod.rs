@@ -17,7 +17,7 @@ use crate::{
     glob::Glob,
 };
 use description::Description;
-use operation::Made;
+use operation::ImportedOperation;
 use serde_json::Value;
 use std::collections::BTreeSet;
 
@@ -202,7 +202,7 @@ fn unique(names: &mut BTreeSet<String>, wanted: String) -> String {
 }
 
 /// An operation by itself must be one that is taken; what cannot is told and left out.
-fn sound(made: Made, request: &str, left_out: &mut Vec<String>) -> Option<Made> {
+fn sound(made: ImportedOperation, request: &str, left_out: &mut Vec<String>) -> Option<ImportedOperation> {
     let text = format!("connector: c\noperations:\n{}", text::operation(&made));
     let checked = parse_file("connector", &text).map_err(|p| vec![p]);
     let checked = checked.and_then(|documents| match documents.first() {

@@ -14,7 +14,7 @@ const MOST_INPUTS: usize = 40;
 
 /// An operation as it will be written.
 #[derive(Debug, Default)]
-pub(super) struct Made {
+pub(super) struct ImportedOperation {
     pub name: String,
     pub summary: Option<String>,
     pub takes: Map<String, Value>,
@@ -60,8 +60,9 @@ fn plain_name(name: &str) -> String {
 ///
 /// # Errors
 /// Why it cannot be said in a connector.
-pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<Made, String> {
-    let mut made = Made { name: found.name.clone(), summary: found.summary(), ..Made::default() };
+pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<ImportedOperation, String> {
+    let mut made =
+        ImportedOperation { name: found.name.clone(), summary: found.summary(), ..ImportedOperation::default() };
     made.security = found.item["security"].clone();
     elsewhere(description, found)?;
     let mut taking = Taking { description, found, made: &mut made, query: Map::new(), headers: Map::new() };
@@ -101,7 +102,7 @@ fn elsewhere(description: &Description, found: &Found<'_>) -> Result<(), String>
 }
 
 /// What else it says that a connector has to be told by hand.
-fn beside(description: &Description, found: &Found<'_>, made: &mut Made) {
+fn beside(description: &Description, found: &Found<'_>, made: &mut ImportedOperation) {
     let mut note = |what: String| made.notes.push(format!("{}: {what}", found.name));
     if let Some(callbacks) = found.item["callbacks"].as_object().filter(|all| !all.is_empty()) {
         let names: Vec<&str> = callbacks.keys().map(String::as_str).collect();
@@ -131,7 +132,7 @@ fn beside(description: &Description, found: &Found<'_>, made: &mut Made) {
 struct Taking<'a, 'd> {
     description: &'d Description,
     found: &'a Found<'d>,
-    made: &'a mut Made,
+    made: &'a mut ImportedOperation,
     query: Map<String, Value>,
     headers: Map<String, Value>,
 }
@@ -316,7 +317,7 @@ impl Taking<'_, '_> {
 }
 
 /// What is known of the answers.
-fn answers(description: &Description, found: &Found<'_>, made: &mut Made) {
+fn answers(description: &Description, found: &Found<'_>, made: &mut ImportedOperation) {
     let answers = found.item["responses"].as_object().into_iter().flatten();
     let mut good = None;
     for (status, answer) in answers {

@@ -1,12 +1,17 @@
 //! What was made, as people write it.
 
-use super::{credential::credential, description::Description, operation::Made};
+use super::{credential::credential, description::Description, operation::ImportedOperation};
 use crate::document::{flow, word};
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
 
 /// The file: the connector, and a connection that uses it.
-pub(super) fn write(description: &Description, name: &str, made: &[Made], left_out: &mut Vec<String>) -> String {
+pub(super) fn write(
+    description: &Description,
+    name: &str,
+    made: &[ImportedOperation],
+    left_out: &mut Vec<String>,
+) -> String {
     let version = Some(description.version()).filter(|v| !v.is_empty()).map_or_else(String::new, |v| format!(" {v}"));
     let title = line(description.title());
     let mut text = format!(
@@ -35,13 +40,13 @@ pub(super) fn write(description: &Description, name: &str, made: &[Made], left_o
 }
 
 /// Whether it changes nothing and needs nothing.
-fn is_test(made: &Made) -> bool {
+fn is_test(made: &ImportedOperation) -> bool {
     let optional = |schema: &Value| schema.get("default").is_some();
     made.request["method"] == "GET" && made.takes.values().all(optional)
 }
 
 /// One operation.
-pub(super) fn operation(made: &Made) -> String {
+pub(super) fn operation(made: &ImportedOperation) -> String {
     let mut text = format!("  {}:\n", word(&made.name));
     if let Some(summary) = &made.summary {
         let _ = writeln!(text, "    summary: {}", quoted(summary));

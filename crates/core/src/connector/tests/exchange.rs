@@ -223,8 +223,8 @@ request:
 }
 
 #[test]
-fn what_does_not_fit_together_is_a_complaint_with_its_place() {
-    let complaints = |operation: &str| {
+fn what_does_not_fit_together_is_a_diagnostic_with_its_place() {
+    let diagnostics = |operation: &str| {
         let lines: Vec<String> = operation.lines().map(|line| format!("    {line}")).collect();
         check(&format!("connector: c\noperations:\n  op:\n{}\n", lines.join("\n"))).expect_err("refused")
     };
@@ -243,5 +243,5 @@ fn what_does_not_fit_together_is_a_complaint_with_its_place() {
         "request: { method: POST, path: /x }\nrepeat: keyed\nprobe: { call: op, done: 'true' }",
         "request: { method: POST, path: /x }\nprobe: { call: oq, give: { a: 1 }, done: result.x == give.y }",
     ];
-    insta::assert_snapshot!(wrong.map(complaints).join("\n\n"));
+    insta::assert_snapshot!(wrong.map(diagnostics).join("\n\n"));
 }

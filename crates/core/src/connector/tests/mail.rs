@@ -89,7 +89,7 @@ fn addresses_are_those_that_a_line_can_carry() {
 }
 
 #[test]
-fn what_belongs_to_another_protocol_is_a_complaint() {
+fn what_belongs_to_another_protocol_is_a_diagnostic() {
     let said = |operation: &str| {
         let text = format!("connector: c\noperations:\n  op: {operation}\n");
         check(&text).map(|_| String::new()).unwrap_or_else(|e| e)

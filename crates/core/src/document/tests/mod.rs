@@ -1,4 +1,4 @@
-//! Documents: places, bounds and the wording of complaints.
+//! Documents: places, bounds and the wording of diagnostics.
 
 mod write;
 

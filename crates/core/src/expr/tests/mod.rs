@@ -60,7 +60,7 @@ fn values() {
 }
 
 #[test]
-fn complaints() {
+fn diagnostics() {
     let deep = format!("{}1{}", "(".repeat(40), ")".repeat(40));
     let long = "1+".repeat(3000);
     let cases = [
@@ -198,7 +198,7 @@ fn templates() {
     let value = json!({"whole": "${body.n}", "text": "n is ${body.n}, ${'}' + body.who}", "plain": "$${x}", "list": ["${body.who}", 1]});
     let filled = Template::compile(&value, NAMES).expect("compiles").fill(&scope).expect("fills");
     assert_eq!(filled, json!({"whole": 4, "text": "n is 4, }quill", "plain": "${x}", "list": ["quill", 1]}));
-    let errors = Template::compile(&json!({"a": {"b": "${bdy}"}, "c": "${"}), NAMES).expect_err("two complaints");
+    let errors = Template::compile(&json!({"a": {"b": "${bdy}"}, "c": "${"}), NAMES).expect_err("two diagnostics");
     let seen: Vec<_> = errors.iter().map(|e| (e.pointer.as_str(), e.error.message.as_str())).collect();
     assert_eq!(seen[0].0, "/a/b");
     assert_eq!(seen[1], ("/c", "the closing } of ${ is missing"));

@@ -1,5 +1,5 @@
 //! The cases of the language's specification, and what they give here: a value, an error when it is
-//! evaluated, or a complaint before.
+//! evaluated, or a diagnostic before.
 
 use crate::expr::{Expr, FUNCTIONS, Names, Scope, Val};
 use serde_json::{Value, json};

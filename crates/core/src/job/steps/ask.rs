@@ -4,7 +4,7 @@
 use crate::{
     connector::CallEnd,
     job::{
-        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepResult, Telling, What,
+        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepEvent, StepResult, Telling,
         execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Ask, LINK, TELL, To},
@@ -123,11 +123,11 @@ pub(in crate::job) fn go_on<'m>(
 ) -> Option<StepEnd> {
     telling(execution, ask, place, open, around);
     let end = match execution.news_of(place, open.attempt) {
-        Some(What::Decided(decided)) if ask.choices.iter().any(|(name, _)| *name == decided.choice) => {
+        Some(StepEvent::Decided(decided)) if ask.choices.iter().any(|(name, _)| *name == decided.choice) => {
             let Decided { choice, by, how, remark } = decided;
             Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark, "silent": false })))
         }
-        Some(What::Silent) => Some(match &ask.unanswered {
+        Some(StepEvent::Silent) => Some(match &ask.unanswered {
             Some(choice) => {
                 StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "", "silent": true }))
             }

@@ -5,7 +5,7 @@ use crate::{
     expr::Template,
     glob::Glob,
     job::{
-        Chosen, Doing, Effect, Listening, Open, Place, What,
+        Doing, Effect, EventSelector, EventWait, Open, Place, StepEvent,
         execution::{Around, Execution, StepEnd},
     },
     runbook::{Await, JobScope, Since},
@@ -21,7 +21,7 @@ pub(in crate::job) fn begin<'m>(
 ) -> Option<StepEnd> {
     let chosen = execution.see(around, |scope| chosen(event, scope));
     execution.started(place, 1, chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })));
-    let chosen = match chosen.and_then(|c| c.complaint().map_or(Ok(c), Err)) {
+    let chosen = match chosen.and_then(|c| c.diagnostic().map_or(Ok(c), Err)) {
         Ok(chosen) => chosen,
         Err(e) => return Some(StepEnd::failed(format!("await: {e}"))),
     };
@@ -29,12 +29,12 @@ pub(in crate::job) fn begin<'m>(
         Since::Step => execution.now,
         Since::Job => execution.facts.created,
     };
-    execution.effects.push(Effect::Listen(Listening { place: place.clone(), chosen: chosen.clone(), since }));
+    execution.effects.push(Effect::Listen(EventWait { place: place.clone(), chosen: chosen.clone(), since }));
     open.doing = Doing::Awaiting { until: execution.now + open.within(&event.within).delta(), chosen };
     None
 }
 
-fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<Chosen, String> {
+fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<EventSelector, String> {
     let texts = |key: &str, template: &Template| -> Result<Vec<String>, String> {
         let one = |value: Value| match value {
             Value::String(text) => Ok(text),
@@ -49,7 +49,7 @@ fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<Chosen, String> {
     };
     let line = |key: &str, of: &Option<Template>| of.as_ref().map_or(Ok(Vec::new()), |t| texts(key, t));
     let labels = event.labels.iter().map(|(name, t)| Ok((name.clone(), texts(name, t)?)));
-    let mut chosen = Chosen {
+    let mut chosen = EventSelector {
         sources: line("sources", &event.sources)?,
         kinds: line("kinds", &event.kinds)?,
         resource: line("resource", &event.resource)?,
@@ -63,7 +63,7 @@ fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<Chosen, String> {
 }
 
 /// Takes in what the condition asks of a field, if no line does: so that only alerts are looked at that may be the one.
-fn narrow(chosen: &mut Chosen, field: &str, value: Value) {
+fn narrow(chosen: &mut EventSelector, field: &str, value: Value) {
     let texts = match value {
         Value::String(text) => vec![text],
         Value::Array(all) => match all.into_iter().map(|v| v.as_str().map(str::to_owned)).collect::<Option<Vec<_>>>() {
@@ -102,7 +102,7 @@ pub(in crate::job) fn go_on<'m>(
 ) -> Option<StepEnd> {
     let Doing::Awaiting { until, chosen } = &open.doing else { return Some(StepEnd::Halted) };
     let came = match execution.news_of(place, open.attempt) {
-        Some(What::Heard(alerts)) => alerts,
+        Some(StepEvent::Heard(alerts)) => alerts,
         _ => Vec::new(),
     };
     let is_it = |alert: &&Alert| {

@@ -5,7 +5,7 @@ use crate::{
     Period,
     connector::{CallEnd, Failure, Repeat},
     job::{
-        CallOut, Chosen, Doing, Effect, Listening, Open, Place, Resolution, StepResult, What,
+        CallOut, Doing, Effect, EventSelector, EventWait, Open, Place, Resolution, StepEvent, StepResult,
         execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Call, Step},
@@ -127,11 +127,11 @@ fn calling_out<'m>(
         turn => return has_no_turn(execution, calling, place, open, around, &turn),
     }
     match execution.news_of(place, open.attempt) {
-        Some(What::Returned(output)) => return Some(StepEnd::Done(output)),
-        Some(What::Broke { failure, repeat }) => {
+        Some(StepEvent::Returned(output)) => return Some(StepEnd::Done(output)),
+        Some(StepEvent::Broke { failure, repeat }) => {
             return broke(execution, calling, place, open, around, &failure, repeat);
         }
-        Some(What::Later { within, repeat }) => {
+        Some(StepEvent::Later { within, repeat }) => {
             return will_call_back(execution, calling.0, place, open, (within, repeat));
         }
         _ => {}
@@ -191,8 +191,8 @@ fn will_call_back(
     (within, repeat): (Period, Repeat),
 ) -> Option<StepEnd> {
     let within = open.timeout(step).map_or(within.delta(), |least| least.delta().min(within.delta()));
-    let chosen = Chosen::call_back(execution.facts.id, place, open.attempt);
-    execution.effects.push(Effect::Listen(Listening { place: place.clone(), chosen, since: open.since }));
+    let chosen = EventSelector::call_back(execution.facts.id, place, open.attempt);
+    execution.effects.push(Effect::Listen(EventWait { place: place.clone(), chosen, since: open.since }));
     open.doing = Doing::CalledBack { until: execution.now + within, repeat };
     None
 }
@@ -207,9 +207,9 @@ fn called_back<'m>(
     around: &Around<'m>,
     (until, repeat): (DateTime<Utc>, Repeat),
 ) -> Option<StepEnd> {
-    let chosen = Chosen::call_back(execution.facts.id, place, open.attempt);
+    let chosen = EventSelector::call_back(execution.facts.id, place, open.attempt);
     let came = match execution.news_of(place, 1) {
-        Some(What::Heard(alerts)) => alerts.into_iter().find(|alert| chosen.matches(alert)),
+        Some(StepEvent::Heard(alerts)) => alerts.into_iter().find(|alert| chosen.matches(alert)),
         _ => None,
     };
     let failure = match came {

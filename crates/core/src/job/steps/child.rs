@@ -3,7 +3,7 @@
 
 use crate::{
     job::{
-        ChildEnd, Doing, Effect, JobState, Launching, Open, Place, Recall, What,
+        ChildEnd, Doing, Effect, JobState, Launching, Open, Place, Recall, StepEvent,
         execution::{Around, Execution, StepEnd},
     },
     runbook::{Child, Step},
@@ -53,21 +53,23 @@ pub(in crate::job) fn go_on<'m>(
     let over = execution.over_time(step, open);
     let news = execution.news_of(place, open.attempt);
     match (&open.doing, news) {
-        (Doing::Launching, Some(What::Launched(job))) => open.doing = Doing::Child { job, recalled: false },
-        (Doing::Launching, Some(What::Broke { failure, .. })) => return Some(StepEnd::failed(failure.message)),
+        (Doing::Launching, Some(StepEvent::Launched(job))) => open.doing = Doing::Child { job, recalled: false },
+        (Doing::Launching, Some(StepEvent::Broke { failure, .. })) => return Some(StepEnd::failed(failure.message)),
         (Doing::Launching, _) => {
             // Launched or not: the same launch makes one job.
             execution.is_lost(place)?;
             return begin_again(execution, of, place, around);
         }
-        (Doing::Child { .. } | Doing::Recalling { .. }, Some(What::Ended(end))) => {
+        (Doing::Child { .. } | Doing::Recalling { .. }, Some(StepEvent::Ended(end))) => {
             // What it did counts, however late; only if it did not is it stopped, or too late.
             let stopped = around.halt && end.state == JobState::Cancelled;
             let late = over.filter(|_| end.state != JobState::Succeeded);
             let end = if stopped || late.is_some() { StepEnd::Halted } else { ended(child, end) };
             return Some(Execution::timed_out(step, late, around, end));
         }
-        (Doing::Recalling { job }, Some(What::Recalled)) => open.doing = Doing::Child { job: *job, recalled: true },
+        (Doing::Recalling { job }, Some(StepEvent::Recalled)) => {
+            open.doing = Doing::Child { job: *job, recalled: true }
+        }
         (Doing::Recalling { job }, _) => {
             let job = *job;
             execution.is_lost(place)?;

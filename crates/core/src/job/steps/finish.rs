@@ -5,7 +5,7 @@ use crate::{
         Place,
         execution::{Around, Execution, StepEnd},
     },
-    runbook::{Finish, Outcome},
+    runbook::{Finish, FinishState},
 };
 use serde_json::json;
 
@@ -20,7 +20,7 @@ pub(in crate::job) fn run<'m>(
     let words =
         because.map(|text| execution.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())));
     match finish.outcome {
-        Outcome::Succeeded => StepEnd::Finished(words),
-        Outcome::Failed => StepEnd::failed(words.unwrap_or_else(|| "the runbook ends here as failed".into())),
+        FinishState::Succeeded => StepEnd::Finished(words),
+        FinishState::Failed => StepEnd::failed(words.unwrap_or_else(|| "the runbook ends here as failed".into())),
     }
 }

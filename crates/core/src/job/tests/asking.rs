@@ -3,7 +3,7 @@
 use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
-    job::{Decided, Effect, Event, Place, Repeats, What},
+    job::{Decided, Effect, Event, Place, Repeats, StepEvent},
 };
 use serde_json::json;
 
@@ -30,7 +30,7 @@ fn asking(text: &str) -> (Execution, Vec<Effect>) {
 
 fn decided(choice: &str) -> Event {
     let decided = Decided { choice: choice.into(), by: "Maren".into(), how: "link".into(), remark: String::new() };
-    Event::Came(vec![(Place::new("agree"), What::Decided(decided))])
+    Event::Came(vec![(Place::new("agree"), StepEvent::Decided(decided))])
 }
 
 #[test]
@@ -63,7 +63,7 @@ fn told(attempt: u32) -> Option<(String, u32)> {
 }
 
 fn broke(end: CallEnd, repeat: Repeat) -> Event {
-    let what = What::Broke { failure: Failure::new(end, "no"), repeat };
+    let what = StepEvent::Broke { failure: Failure::new(end, "no"), repeat };
     Event::Step { place: Place::new("agree.told"), attempt: 1, what }
 }
 

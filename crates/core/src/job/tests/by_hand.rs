@@ -6,7 +6,10 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
     document::parse_file,
-    job::{Doing, Effect, Event, Facts, JobState, Kept, Machine, Place, Progress, Repeats, Resolution, Stage, What},
+    job::{
+        Doing, Effect, Event, Facts, JobState, Machine, Place, Progress, Repeats, Resolution, Stage, StepEvent,
+        StepOutputs,
+    },
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -29,7 +32,7 @@ struct Execution {
     runbook: Runbook,
     facts: Facts,
     progress: Progress,
-    kept: Kept,
+    kept: StepOutputs,
     raised: bool,
     now: DateTime<Utc>,
     said: Vec<String>,
@@ -52,7 +55,7 @@ impl Execution {
             runbook,
             facts,
             progress: Progress::default(),
-            kept: Kept::default(),
+            kept: StepOutputs::default(),
             raised: true,
             now: DateTime::UNIX_EPOCH,
             said: Vec::new(),
@@ -86,12 +89,12 @@ impl Execution {
     }
 }
 
-fn step(place: &str, attempt: u32, what: What) -> Event {
+fn step(place: &str, attempt: u32, what: StepEvent) -> Event {
     Event::Step { place: Place::new(place), attempt, what }
 }
 
 fn broke(place: &str, attempt: u32, failure: Failure, repeat: Repeat) -> Event {
-    step(place, attempt, What::Broke { failure, repeat })
+    step(place, attempt, StepEvent::Broke { failure, repeat })
 }
 
 /// Looking may be repeated, growing must not.
@@ -101,11 +104,11 @@ fn taken() -> Event {
 }
 
 fn looked(size: i64) -> Event {
-    step("look", 1, What::Returned(json!({"disk": "data", "size_gib": size})))
+    step("look", 1, StepEvent::Returned(json!({"disk": "data", "size_gib": size})))
 }
 
 fn grown() -> Event {
-    step("grow", 1, What::Returned(json!({"size_gib": 44})))
+    step("grow", 1, StepEvent::Returned(json!({"size_gib": 44})))
 }
 
 fn resolved(word: Resolution) -> Event {
@@ -336,7 +339,7 @@ fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
     let checked = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]);
     let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
     let (facts, progress) = first(&runbook);
-    let mut machine = Machine::new(&runbook, &facts, progress, Kept::default());
+    let mut machine = Machine::new(&runbook, &facts, progress, StepOutputs::default());
     let (mut events, mut event) = (0, taken());
     loop {
         let effects = machine.handle(DateTime::UNIX_EPOCH, event);
@@ -364,7 +367,7 @@ fn a_job_that_begins_too_many_steps_fails_and_keeps_few_of_its_errors() {
     let checked = Runbook::check(&parse_file("r.yaml", &text).expect("reads")[0]);
     let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
     let (facts, progress) = first(&runbook);
-    let mut machine = Machine::new(&runbook, &facts, progress, Kept::default());
+    let mut machine = Machine::new(&runbook, &facts, progress, StepOutputs::default());
     let mut event = taken();
     let failure = loop {
         match machine.handle(DateTime::UNIX_EPOCH, event).pop() {
@@ -389,7 +392,7 @@ fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> 
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
     };
-    let mut machine = Machine::new(&runbook, &facts, Progress::default(), Kept::default());
+    let mut machine = Machine::new(&runbook, &facts, Progress::default(), StepOutputs::default());
     let mut all = Vec::new();
     for (seconds, event) in events {
         all.extend(machine.handle(DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds), event));
@@ -480,7 +483,7 @@ fn a_call_that_waits_for_its_turn_waits_no_longer_than_its_own_time() {
     );
     execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
     let at = |seconds: i64| DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds);
-    let told = |until| Event::Step { place: Place::new("say"), attempt: 1, what: What::Queued { until } };
+    let told = |until| Event::Step { place: Place::new("say"), attempt: 1, what: StepEvent::Queued { until } };
     let rests = execution.then(0, told(at(60)));
     assert_eq!(rests.last(), Some(&Effect::Wait { until: at(2), alarm: false }));
     let over = execution.then(2, Event::Taken(Repeats::default(), Vec::new()));

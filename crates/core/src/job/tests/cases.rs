@@ -8,7 +8,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, JobEffect, JobState, Launching, Listening, Place, Question, Resolution, What,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place, Question, Resolution,
+        StepEvent,
     },
     runbook::Runbook,
 };
@@ -119,7 +120,7 @@ impl World for Answers<'_> {
         Some((after.delta(), Decided { choice, by: "pat".into(), how: "link".into(), remark }))
     }
 
-    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+    fn brings(&mut self, listening: &EventWait) -> Vec<(TimeDelta, Alert)> {
         let all = self.0.comes.get(listening.place.as_str()).cloned().unwrap_or_default();
         let alert = |c: Comes| {
             let received = Received { source: &c.source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
@@ -139,7 +140,7 @@ impl World for Answers<'_> {
         self.0.jobs[place.as_str()].stops.map_or(TimeDelta::zero(), |p| p.delta())
     }
 
-    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What) {
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent) {
         let all = self.0.answers.get(call.place.as_str());
         let answer = all.and_then(|all| all.get(nth).or(all.last())).cloned().unwrap_or_default();
         let repeat = match call.operation.split('.').next() {
@@ -147,12 +148,12 @@ impl World for Answers<'_> {
             Some("keyed") => Repeat::Keyed,
             _ => Repeat::Never,
         };
-        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let broke = |failure: Failure| StepEvent::Broke { failure, repeat };
         let what = match answer {
             Answer { refused: Some(why), .. } => broke(Failure::lasting(CallEnd::Refused, why)),
             Answer { busy: Some(why), .. } => broke(Failure::new(CallEnd::Refused, why)),
             Answer { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
-            Answer { gives, .. } => What::Returned(gives.unwrap_or_else(|| serde_json::json!({}))),
+            Answer { gives, .. } => StepEvent::Returned(gives.unwrap_or_else(|| serde_json::json!({}))),
         };
         (answer.after.map_or(TimeDelta::zero(), |p| p.delta()), what)
     }

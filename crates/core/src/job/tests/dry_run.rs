@@ -3,7 +3,7 @@
 use crate::{
     Catalog, JobId,
     catalog::{Observed, check_files},
-    job::{DryPart, DryRun, DryStep, Facts, Told, dry_run},
+    job::{DryPart, DryRun, DryStep, Facts, Preview, dry_run},
     runbook::Runbook,
 };
 use chrono::DateTime;
@@ -34,11 +34,11 @@ steps: [ { id: fine, require: 'true' } ]
 ---
 ";
 
-fn told(told: &Told) -> String {
+fn told(told: &Preview) -> String {
     match told {
-        Told::Known(value) => value.to_string(),
-        Told::Unknown(by) => format!("depends on {}", by.join(", ")),
-        Told::Wrong(why) => format!("wrong: {why}"),
+        Preview::Known(value) => value.to_string(),
+        Preview::Unknown(by) => format!("depends on {}", by.join(", ")),
+        Preview::Wrong(why) => format!("wrong: {why}"),
     }
 }
 

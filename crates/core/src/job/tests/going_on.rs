@@ -3,7 +3,7 @@
 use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
-    job::{Effect, Event, JobState, Place, Progress, Repeats, StepResult, Tried, What, going_on},
+    job::{Effect, Event, JobState, Place, Progress, Repeats, StepEvent, StepResult, Tried, going_on},
 };
 use serde_json::json;
 
@@ -68,7 +68,7 @@ fn called(effects: &[Effect]) -> Vec<String> {
         .collect()
 }
 
-fn came(execution: &mut Execution, place: &str, what: What) -> Vec<Effect> {
+fn came(execution: &mut Execution, place: &str, what: StepEvent) -> Vec<Effect> {
     execution.then(1, Event::Step { place: Place::new(place), attempt: 1, what })
 }
 
@@ -76,9 +76,9 @@ fn came(execution: &mut Execution, place: &str, what: What) -> Vec<Effect> {
 fn what_has_a_probe_is_looked_at_and_not_done_again_where_it_stands() {
     let (mut execution, effects) = gone_on();
     assert_eq!(called(&effects), ["grow.probe"]);
-    let effects = came(&mut execution, "grow.probe", What::Returned(json!({ "gib": 44 })));
+    let effects = came(&mut execution, "grow.probe", StepEvent::Returned(json!({ "gib": 44 })));
     assert_eq!(called(&effects), ["tell"], "and goes on behind it");
-    let effects = came(&mut execution, "tell", What::Returned(json!({})));
+    let effects = came(&mut execution, "tell", StepEvent::Returned(json!({})));
     let end = effects.iter().find_map(|e| match e {
         Effect::StepEnded { place, result: StepResult::Done(output), .. } if place.as_str() == "end" => Some(output),
         _ => None,
@@ -90,10 +90,10 @@ fn what_has_a_probe_is_looked_at_and_not_done_again_where_it_stands() {
 #[test]
 fn what_does_not_stand_is_done_again_and_what_stands_is_taken_back_with_the_rest() {
     let (mut execution, _) = gone_on();
-    let effects = came(&mut execution, "grow.probe", What::Returned(json!({ "gib": 40 })));
+    let effects = came(&mut execution, "grow.probe", StepEvent::Returned(json!({ "gib": 40 })));
     assert_eq!(called(&effects), ["grow"]);
     let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-    let effects = came(&mut execution, "grow", What::Broke { failure, repeat: Repeat::Keyed });
+    let effects = came(&mut execution, "grow", StepEvent::Broke { failure, repeat: Repeat::Keyed });
     assert_eq!(called(&effects), ["save.undo"], "of what stands, and not of what does not");
 }
 
@@ -101,7 +101,7 @@ fn what_does_not_stand_is_done_again_and_what_stands_is_taken_back_with_the_rest
 fn whether_it_stands_is_said_by_a_person_where_the_probe_does_not_tell() {
     let (mut execution, _) = gone_on();
     let failure = Failure::new(CallEnd::Unknown, "timed out");
-    let effects = came(&mut execution, "grow.probe", What::Broke { failure, repeat: Repeat::Safe });
+    let effects = came(&mut execution, "grow.probe", StepEvent::Broke { failure, repeat: Repeat::Safe });
     assert!(
         matches!(effects.last(), Some(Effect::Unsure { failure }) if failure.contains("still stands is not known"))
     );

@@ -7,8 +7,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CALLED_BACK, ChildEnd, Chosen, Doing, Effect, Event, Facts, JobEffect, JobState, Kept, Machine, Place,
-        Progress, Repeats, What,
+        CALLED_BACK, ChildEnd, Doing, Effect, Event, EventSelector, Facts, JobEffect, JobState, Machine, Place,
+        Progress, Repeats, StepEvent, StepOutputs,
     },
     runbook::Runbook,
 };
@@ -30,7 +30,7 @@ pub(super) struct Execution {
     pub runbook: Runbook,
     pub facts: Facts,
     pub progress: Progress,
-    pub kept: Kept,
+    pub kept: StepOutputs,
     now: DateTime<Utc>,
 }
 
@@ -50,7 +50,7 @@ impl Execution {
             has_alarm: false,
             created: DateTime::UNIX_EPOCH,
         };
-        Self { runbook, facts, progress: Progress::default(), kept: Kept::default(), now: DateTime::UNIX_EPOCH }
+        Self { runbook, facts, progress: Progress::default(), kept: StepOutputs::default(), now: DateTime::UNIX_EPOCH }
     }
 
     /// Takes an event after some seconds; the progress goes through its stored form each time.
@@ -73,12 +73,12 @@ fn taken(repeat: Repeat) -> Event {
     Event::Taken(Repeats([(("cloud".to_owned(), "instance.save".to_owned()), repeat)].into()), Vec::new())
 }
 
-fn step(place: &str, attempt: u32, what: What) -> Event {
+fn step(place: &str, attempt: u32, what: StepEvent) -> Event {
     Event::Step { place: Place::new(place), attempt, what }
 }
 
 fn later(attempt: u32, repeat: Repeat) -> Event {
-    step("save", attempt, What::Later { within: Period::from_secs(60), repeat })
+    step("save", attempt, StepEvent::Later { within: Period::from_secs(60), repeat })
 }
 
 /// What comes to the address of a try.
@@ -90,7 +90,7 @@ fn called(job: i64, attempt: u32, callback: Value) -> Event {
     let alert: Alert = new
         .complete(Received { source: "arvok", received: DateTime::UNIX_EPOCH, fallback_id: "1" })
         .expect("the normal form");
-    Event::Came(vec![(Place::new("save"), What::Heard(vec![alert]))])
+    Event::Came(vec![(Place::new("save"), StepEvent::Heard(vec![alert]))])
 }
 
 fn ended(effects: &[Effect]) -> Option<(JobState, &Value)> {
@@ -106,8 +106,8 @@ fn a_call_that_calls_back_waits_for_its_own_answer_and_for_no_other() {
     execution.then(0, taken(Repeat::Never));
     let effects = execution.then(1, later(1, Repeat::Never));
     let [Effect::Listen(listening), .., Effect::Wait { until, .. }] = effects.as_slice() else { panic!("{effects:?}") };
-    assert_eq!(listening.chosen, Chosen::call_back(JobId(7), &Place::new("save"), 1));
-    let Chosen { sources, kinds, resource, .. } = &listening.chosen;
+    assert_eq!(listening.chosen, EventSelector::call_back(JobId(7), &Place::new("save"), 1));
+    let EventSelector { sources, kinds, resource, .. } = &listening.chosen;
     assert_eq!([sources, kinds, resource], [&["arvok"], &[CALLED_BACK], &["job/7"]], "nobody else's");
     assert_eq!(listening.since, DateTime::UNIX_EPOCH, "an answer that came at once counts");
     assert_eq!(*until, execution.now + TimeDelta::seconds(60));
@@ -178,7 +178,7 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
         // A probe that is lost as well is asked again.
         let effects = execution.then(5, taken(Repeat::Probed));
         assert!(effects.iter().any(|e| matches!(e, Effect::Call(out) if out.probes)), "{effects:?}");
-        let effects = execution.then(1, step("save.probe", 1, What::Returned(says.clone())));
+        let effects = execution.then(1, step("save.probe", 1, StepEvent::Returned(says.clone())));
         assert_eq!(ended(&effects).map(|e| e.0), state, "{effects:?}");
         let again = says["done"] == false;
         assert_eq!(matches!(execution.doing(), Some(Doing::Again(_))), again, "what was not done is tried again");
@@ -198,7 +198,7 @@ fn a_keyed_call_whose_node_was_lost_stays_in_doubt_whatever_comes_then() {
         assert_eq!((call.attempt, call.key.as_str()), (2, "quay-7-save"), "another try under the same key");
         // The second is refused, but the first may have been done.
         let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-        let effects = execution.then(1, step("save", 2, What::Broke { failure, repeat }));
+        let effects = execution.then(1, step("save", 2, StepEvent::Broke { failure, repeat }));
         let is_unsure = effects
             .iter()
             .any(|e| matches!(e, Effect::Unsure { failure } if failure.contains("whether it was done is not known")));
@@ -215,7 +215,7 @@ fn tries_of_many_jobs_are_spread_over_the_time_that_jitter_gives() {
             execution.facts.key = format!("quay-{n}");
             execution.then(0, taken(Repeat::Safe));
             let failure = Failure::new(CallEnd::Refused, "answered 503");
-            execution.then(0, step("save", 1, What::Broke { failure, repeat: Repeat::Safe }));
+            execution.then(0, step("save", 1, StepEvent::Broke { failure, repeat: Repeat::Safe }));
             match execution.doing() {
                 Some(Doing::Again(at)) => (at - execution.now).num_seconds(),
                 other => panic!("it waits for its next try: {other:?}"),
@@ -239,7 +239,7 @@ outputs: { at: '${steps.look.at}' }
         let call = effects.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
         call.map(|call| (call.attempt, call.key.clone()))
     };
-    let gives = |n: u32, ok: bool| step("look", n, What::Returned(json!({ "ok": ok, "at": n })));
+    let gives = |n: u32, ok: bool| step("look", n, StepEvent::Returned(json!({ "ok": ok, "at": n })));
     for n in 1..=3 {
         let event = if n == 1 { taken(Repeat::Safe) } else { Event::Tick };
         assert_eq!(sent(&execution.then(5, event)), Some((n, format!("quay-7-look-{n}"))));
@@ -273,7 +273,7 @@ fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
     let effects = execution.then(0, taken(Repeat::Never));
     assert!(effects.iter().any(|e| matches!(e, Effect::Launch(_))), "{effects:?}");
     let failure = Failure::lasting(CallEnd::NotSent, "the input `vm` is missing");
-    let effects = execution.then(1, step("below", 1, What::Broke { failure, repeat: Repeat::Never }));
+    let effects = execution.then(1, step("below", 1, StepEvent::Broke { failure, repeat: Repeat::Never }));
     let failure = effects.iter().find_map(failed).expect("it fails");
     assert!(failure.contains("the input `vm` is missing"), "{failure}");
 }
@@ -282,12 +282,12 @@ fn a_job_of_a_step_that_cannot_be_made_fails_the_step_in_words() {
 fn a_job_of_a_step_is_called_back_again_if_the_node_that_did_so_is_lost() {
     let mut execution = Execution::of(BELOW);
     execution.then(0, taken(Repeat::Never));
-    execution.then(1, step("below", 1, What::Launched(JobId(8))));
+    execution.then(1, step("below", 1, StepEvent::Launched(JobId(8))));
     let recalled = |effects: &[Effect]| effects.iter().any(|e| matches!(e, Effect::Recall(r) if r.job == JobId(8)));
     assert!(recalled(&execution.then(1, Event::Cancel { undo: false, words: "enough".into() })));
     assert!(!recalled(&execution.then(1, Event::Tick)), "it was called back, and nothing has come of it yet");
     assert!(recalled(&execution.then(20, taken(Repeat::Never))), "nobody knows whether it was");
-    execution.then(1, step("below", 1, What::Recalled));
+    execution.then(1, step("below", 1, StepEvent::Recalled));
     assert!(!recalled(&execution.then(20, taken(Repeat::Never))), "it knows that it is to stop");
 }
 
@@ -300,10 +300,10 @@ fn a_job_of_a_step_that_somebody_stopped_or_refused_fails_the_step_saying_so() {
     ] {
         let mut execution = Execution::of(BELOW);
         execution.then(0, taken(Repeat::Never));
-        execution.then(1, step("below", 1, What::Launched(JobId(8))));
+        execution.then(1, step("below", 1, StepEvent::Launched(JobId(8))));
         let failure = Some("enough".to_owned());
         let end = ChildEnd { job: JobId(8), state, effect: JobEffect::NotChecked, failure, outputs: json!({}) };
-        let effects = execution.then(1, Event::Came(vec![(Place::new("below"), What::Ended(end))]));
+        let effects = execution.then(1, Event::Came(vec![(Place::new("below"), StepEvent::Ended(end))]));
         assert_eq!(effects.iter().find_map(failed), Some(was.to_owned()), "{effects:?}");
     }
 }
@@ -332,7 +332,7 @@ steps: [ { id: all, each: '[1, 2, 3]', as: n, steps: [ { id: one, call: vm.inspe
     execution.then(0, taken(Repeat::Safe));
     execution.then(1, Event::Pause { words: "a look first".into() });
     let failure = Failure::lasting(CallEnd::Refused, "answered 409");
-    let effects = execution.then(1, step("all[0].one", 1, What::Broke { failure, repeat: Repeat::Safe }));
+    let effects = execution.then(1, step("all[0].one", 1, StepEvent::Broke { failure, repeat: Repeat::Safe }));
     let ended: Vec<&str> = effects
         .iter()
         .filter_map(|e| if let Effect::StepEnded { place, .. } = e { Some(place.as_str()) } else { None })

@@ -12,7 +12,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, JobEffect, JobState, Launching, Listening, Place, Question, Resolution, What,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place, Question, Resolution,
+        StepEvent,
     },
     runbook::Runbook,
 };
@@ -248,13 +249,13 @@ impl Mixed {
 }
 
 impl World for Mixed {
-    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What) {
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent) {
         let (takes, answer) = Oracle::answer(self, call.place.as_str(), nth);
         let repeat = Self::kind(&call.operation);
         let answer = if self.gentle && repeat == Repeat::Keyed { Answer::Good(9) } else { answer };
-        let broke = |failure: Failure| What::Broke { failure, repeat };
+        let broke = |failure: Failure| StepEvent::Broke { failure, repeat };
         let what = match answer {
-            Answer::Good(n) => What::Returned(json!({ "n": n })),
+            Answer::Good(n) => StepEvent::Returned(json!({ "n": n })),
             Answer::Refused => broke(Failure::lasting(CallEnd::Refused, "answered 409")),
             Answer::Busy => broke(Failure::new(CallEnd::Refused, "answered 503")),
             Answer::Unknown => broke(Failure::new(CallEnd::Unknown, "timed out")),
@@ -273,7 +274,7 @@ impl World for Mixed {
         Some((TimeDelta::milliseconds(after), decided))
     }
 
-    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+    fn brings(&mut self, listening: &EventWait) -> Vec<(TimeDelta, Alert)> {
         let port = |after: Time, value: f64| {
             let received = listening.since + TimeDelta::milliseconds(after);
             let new = NewAlert {

@@ -8,8 +8,8 @@ use crate::{
     alarm::Alarm,
     connector::Repeat,
     job::{
-        CallOut, ChildEnd, Decided, Effect, Emitted, Event, Facts, JobEffect, JobState, Kept, Launching, Listening,
-        Machine, Place, Progress, Question, Recall, Repeats, Resolution, StepResult, What,
+        CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobEffect, JobState, Launching, Machine,
+        Place, Progress, Question, Recall, Repeats, Resolution, StepEvent, StepOutputs, StepResult,
     },
     runbook::Runbook,
 };
@@ -20,7 +20,7 @@ use std::collections::BTreeMap;
 /// What answers the calls of a job.
 pub(super) trait World {
     /// How long the answer takes, and what it is; `nth` counts the answers that this call got before.
-    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, What);
+    fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent);
 
     /// What a person says of an unsure step, and after which time.
     fn says(&mut self, place: &Place) -> Option<(TimeDelta, Resolution)> {
@@ -35,7 +35,7 @@ pub(super) trait World {
     }
 
     /// What comes while an event is waited for.
-    fn brings(&mut self, listening: &Listening) -> Vec<(TimeDelta, Alert)> {
+    fn brings(&mut self, listening: &EventWait) -> Vec<(TimeDelta, Alert)> {
         let _ = listening;
         Vec::new()
     }
@@ -81,7 +81,7 @@ pub(super) struct Story<'a, W> {
     facts: Facts,
     pub world: W,
     stored: Value,
-    kept: Kept,
+    kept: StepOutputs,
     pub now: DateTime<Utc>,
     alarm: Alarm,
     pub to_come: BTreeMap<(DateTime<Utc>, u64), Happening>,
@@ -107,7 +107,7 @@ pub(super) struct Story<'a, W> {
 pub(super) enum Happening {
     Event(Event),
     /// Something came from outside, which outlives a node.
-    Post(Place, What),
+    Post(Place, StepEvent),
     /// A job that waited is taken up, unless it was meanwhile.
     Due(u64),
     Alarm(bool),
@@ -131,7 +131,7 @@ impl<'a, W: World> Story<'a, W> {
             facts,
             world,
             stored: json!(Progress::default()),
-            kept: Kept::default(),
+            kept: StepOutputs::default(),
             now: DateTime::UNIX_EPOCH,
             alarm,
             to_come: BTreeMap::new(),
@@ -181,12 +181,12 @@ impl<'a, W: World> Story<'a, W> {
                 }
                 Happening::Event(event) => {
                     if let Event::Step { place, what, .. } = &event
-                        && !matches!(what, What::Queued { .. })
+                        && !matches!(what, StepEvent::Queued { .. })
                     {
                         *self.answered.entry(place.clone()).or_default() += 1;
                     }
                     // Whoever asks for a turn is answered once.
-                    let queued = matches!(&event, Event::Step { what: What::Queued { .. }, .. });
+                    let queued = matches!(&event, Event::Step { what: StepEvent::Queued { .. }, .. });
                     if !queued && self.world.doubles() {
                         self.event(event.clone());
                     }
@@ -254,8 +254,10 @@ impl<'a, W: World> Story<'a, W> {
         let Question { place, to, text, choices, unanswered, .. } = question;
         self.trace.push(format!("{clock} {place} asks {to:?}: {text} {choices:?}, unanswered {unanswered:?}"));
         let (at, what) = match self.world.decides(question) {
-            Some((after, decided)) if self.now + after < question.until => (self.now + after, What::Decided(decided)),
-            _ => (question.until, What::Silent),
+            Some((after, decided)) if self.now + after < question.until => {
+                (self.now + after, StepEvent::Decided(decided))
+            }
+            _ => (question.until, StepEvent::Silent),
         };
         self.at(at, Happening::Post(place.clone(), what));
     }
@@ -267,10 +269,10 @@ impl<'a, W: World> Story<'a, W> {
             let (after, end) = self.world.has_done(launching);
             let clock = self.clock();
             self.trace.push(format!("{clock} {place} launches {} {}", launching.runbook, json!(launching.give)));
-            self.at(self.now + after, Happening::Post(place.clone(), What::Ended(end.clone())));
+            self.at(self.now + after, Happening::Post(place.clone(), StepEvent::Ended(end.clone())));
             self.children.insert(place.clone(), (self.now + after, end));
         }
-        let what = What::Launched(self.children[&place].1.job);
+        let what = StepEvent::Launched(self.children[&place].1.job);
         self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what }));
     }
 
@@ -284,11 +286,11 @@ impl<'a, W: World> Story<'a, W> {
             if stopped < ends {
                 self.to_come.retain(|_, what| !matches!(what, Happening::Post(p, _) if *p == place));
                 let end = ChildEnd { state: JobState::Cancelled, failure: Some(words), ..end };
-                self.at(stopped, Happening::Post(place.clone(), What::Ended(end.clone())));
+                self.at(stopped, Happening::Post(place.clone(), StepEvent::Ended(end.clone())));
                 self.children.insert(place.clone(), (stopped, end));
             }
         }
-        self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what: What::Recalled }));
+        self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }));
     }
 
     fn effect(&mut self, effect: Effect, lost: bool) {
@@ -327,7 +329,7 @@ impl<'a, W: World> Story<'a, W> {
             }
             Effect::Call(_) if lost => {}
             Effect::Call(call) if self.world.is_queued() => {
-                let what = What::Queued { until: self.now };
+                let what = StepEvent::Queued { until: self.now };
                 self.at(self.now, Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
             }
             Effect::Call(call) => {
@@ -345,7 +347,7 @@ impl<'a, W: World> Story<'a, W> {
             Effect::Ask(question) => self.asked(&question),
             Effect::Listen(listening) => {
                 for (after, alert) in self.world.brings(&listening) {
-                    let heard = What::Heard(vec![alert]);
+                    let heard = StepEvent::Heard(vec![alert]);
                     self.at(self.now + after, Happening::Post(listening.place.clone(), heard));
                 }
             }

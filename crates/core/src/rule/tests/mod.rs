@@ -1,4 +1,4 @@
-//! The rule document: what is refused, and where the complaint points.
+//! The rule document: what is refused, and where the diagnostic points.
 
 mod draft;
 
@@ -18,7 +18,7 @@ fn the_least_rule_watches_every_raised_alert() {
 }
 
 #[test]
-fn complaints_are_given_together_and_point_at_the_place() {
+fn diagnostics_are_given_together_and_point_at_the_place() {
     let text = "rule: Booking Disk\n\
                 listen:\n\
                 \x20 kinds: []\n\

@@ -8,11 +8,11 @@ use super::{
 };
 use crate::{
     Period,
-    definition::{Misfit, Others},
+    definition::{Mismatch, Others},
     expr::{Length, LengthDoc, Names, Template, Type},
     runbook::{
         LaunchRole,
-        known::{Evaluated, Known, Look},
+        type_environment::{Evaluated, Look, TypeEnvironment},
     },
 };
 use schemars::JsonSchema;
@@ -135,8 +135,8 @@ impl KindDoc for AskDoc {
         let known = |name: &str| choices.iter().flatten().any(|(n, _)| n == name);
         let unanswered = doc.unanswered.filter(|choice| choice != "stop");
         if let Some(choice) = unanswered.as_deref().filter(|choice| !known(choice)) {
-            let complaint = format!("`{choice}` is none of the choices; or it is `stop`");
-            build.check.fail(&format!("{at}/unanswered"), complaint);
+            let diagnostic = format!("`{choice}` is none of the choices; or it is `stop`");
+            build.check.fail(&format!("{at}/unanswered"), diagnostic);
         }
         let tell = match doc.tell {
             None => Some(None),
@@ -202,7 +202,7 @@ impl Ask {
         Type::record(texts.into_iter().chain([("silent".to_owned(), Type::Bool)]))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         let at = format!("{at}/ask");
         if let To::Person(person) = &self.to {
             look(&format!("{at}/to/person"), Evaluated::Template(person), known.names());
@@ -221,7 +221,7 @@ impl Ask {
         }
     }
 
-    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         self.tell.iter().flat_map(|tell| tell.misfits(&format!("{at}/ask/tell"), others)).collect()
     }
 }

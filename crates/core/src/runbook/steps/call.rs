@@ -6,9 +6,9 @@ use super::{
 };
 use crate::{
     connector,
-    definition::{Fault, Kind, Misfit, Others},
+    definition::{Fault, Kind, Mismatch, Others},
     expr::{Expr, Names, Template},
-    runbook::known::{Evaluated, Known, Look},
+    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -113,7 +113,7 @@ impl Call {
         format!("{} via {}", self.operation, self.via)
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
         if let Some(probe) = &self.probe {
             probe.call.visit(&format!("{at}/probe"), known, look);
@@ -123,7 +123,7 @@ impl Call {
         }
     }
 
-    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         let own = match connector::operation(others, &self.via, &self.operation) {
             Ok((_, op)) => {
                 let whose = format!("operation `{}`", self.operation);
@@ -131,7 +131,7 @@ impl Call {
             }
             Err(missing) => {
                 let key = if missing.what == Kind::Connection.as_str() { "via" } else { "call" };
-                vec![Misfit::at(format!("{at}/{key}"), missing)]
+                vec![Mismatch::at(format!("{at}/{key}"), missing)]
             }
         };
         let probe = self.probe.iter().flat_map(|probe| probe.call.harmless(&format!("{at}/probe"), "a probe", others));
@@ -139,7 +139,7 @@ impl Call {
     }
 
     /// What does not fit, and whether it may be called as often as one likes.
-    pub(super) fn harmless(&self, at: &str, whose: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn harmless(&self, at: &str, whose: &str, others: &dyn Others) -> Vec<Mismatch> {
         let mut misfits = self.misfits(at, others);
         let Ok((_, operation)) = connector::operation(others, &self.via, &self.operation) else { return misfits };
         if operation.repeat != connector::Repeat::Safe {
@@ -147,11 +147,11 @@ impl Call {
                 "{whose} only looks, but doing `{}` twice is not harmless; call one that is `repeat: safe`",
                 self.operation
             );
-            misfits.push(Misfit::at(format!("{at}/call"), Fault::Unfit(message)));
+            misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
         }
         if operation.callback().is_some() {
             let message = format!("`{}` calls back, and only a step of its own waits for that", self.operation);
-            misfits.push(Misfit::at(format!("{at}/call"), Fault::Unfit(message)));
+            misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
         }
         misfits
     }

@@ -9,9 +9,9 @@ use super::{
 };
 use crate::{
     Period,
-    definition::{Misfit, Others},
+    definition::{Mismatch, Others},
     expr::{Expr, Length, LengthDoc, Names, Template, Type},
-    runbook::known::{Evaluated, Known, Look},
+    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -96,11 +96,11 @@ impl Check {
         format!("{}{through}, within {}", self.condition.text(), self.within)
     }
 
-    pub(super) fn gives(&self, known: &Known<'_>) -> Type {
+    pub(super) fn gives(&self, known: &TypeEnvironment<'_>) -> Type {
         self.call.as_ref().map_or(Type::Bool, |c| known.output_of(&c.via, &c.operation))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         let mut within = known.clone();
         if let Some(call) = &self.call {
             call.visit(at, known, look);
@@ -114,7 +114,7 @@ impl Check {
         }
     }
 
-    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         self.call.iter().flat_map(|call| call.harmless(at, "a check", others)).collect()
     }
 }

@@ -5,11 +5,11 @@ use super::{
     document::{Build, KindDoc},
 };
 use crate::{
-    definition::{Fault, Misfit, Others},
+    definition::{Fault, Mismatch, Others},
     expr::{Names, Template, Type},
     runbook::{
         Runbook,
-        known::{Evaluated, Known, Look},
+        type_environment::{Evaluated, Look, TypeEnvironment},
     },
 };
 use schemars::JsonSchema;
@@ -58,20 +58,20 @@ impl Child {
         Type::record(fields.map(|(n, t)| (n.to_owned(), t)))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
     }
 
-    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         match others.get::<Runbook>(&self.runbook) {
-            Err(missing) => vec![Misfit::at(format!("{at}/runbook"), missing)],
+            Err(missing) => vec![Mismatch::at(format!("{at}/runbook"), missing)],
             Ok(runbook) => {
                 let whose = format!("runbook `{}`", self.runbook);
                 let mut misfits = runbook.inputs.misfits(&format!("{at}/give"), &whose, &self.given, &self.give);
                 if generations(runbook, others, MAX_GENERATIONS - 1) >= MAX_GENERATIONS - 1 {
                     let message =
                         format!("jobs would stand more than {MAX_GENERATIONS} deep below each other, or without end");
-                    misfits.push(Misfit::at(format!("{at}/runbook"), Fault::Unfit(message)));
+                    misfits.push(Mismatch::at(format!("{at}/runbook"), Fault::Unfit(message)));
                 }
                 misfits
             }

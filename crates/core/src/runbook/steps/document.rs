@@ -324,7 +324,7 @@ impl<'c, 'd> Build<'c, 'd> {
             let hint = "`retry` belongs to `call`, and `check` looks again until something holds";
             self.check.fail(&format!("{at}/retry"), format!("a `{}` is not tried again; {hint}", action.kind()));
         }
-        for (key, why) in retry.complaints() {
+        for (key, why) in retry.diagnostics() {
             self.check.fail(&format!("{at}/retry/{key}"), why);
         }
     }

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     AlertState, Severity,
     expr::{Names, Template},
-    runbook::known::{Evaluated, Known, Look},
+    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -83,7 +83,7 @@ impl KindDoc for EmitDoc {
             .extend(maps.into_iter().filter(|(_, map)| !map.is_empty()).map(|(key, map)| (key.to_owned(), json!(map))));
         let mut made = Some(());
         for (key, value) in &values {
-            // Each by itself, so that a complaint stands where the value does.
+            // Each by itself, so that a diagnostic stands where the value does.
             made = build.check.template(&format!("{at}/{key}"), value, names).and(made);
         }
         made?;
@@ -93,7 +93,7 @@ impl KindDoc for EmitDoc {
 }
 
 impl Emit {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         look(at, Evaluated::Template(&self.values), known.names());
     }
 }

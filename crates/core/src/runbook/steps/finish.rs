@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     expr::{Names, Template},
-    runbook::known::{Evaluated, Known, Look},
+    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 pub(super) struct FinishDoc {
     /// How the job ends. After `succeeded` nothing is left to prove; `failed` is a failure as that of any
     /// step.
-    pub finish: Outcome,
+    pub finish: FinishState,
     /// Why, for people.
     #[serde(default)]
     pub because: Option<String>,
@@ -27,7 +27,7 @@ pub(super) struct FinishDoc {
 crate::words! {
     /// How a job is ended by a step.
     #[derive(JsonSchema)]
-    pub enum Outcome("outcome") {
+    pub enum FinishState("outcome") {
         /// All that was to be done is done.
         Succeeded = "succeeded",
         /// It could not be done.
@@ -39,7 +39,7 @@ crate::words! {
 #[derive(Clone, Debug)]
 pub struct Finish {
     /// How the job ends.
-    pub outcome: Outcome,
+    pub outcome: FinishState,
     /// Why.
     pub because: Option<Template>,
 }
@@ -57,7 +57,7 @@ impl KindDoc for FinishDoc {
 }
 
 impl Finish {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         if let Some(text) = &self.because {
             look(&format!("{at}/because"), Evaluated::Template(text), known.names());
         }

@@ -26,7 +26,7 @@ pub use choose::{Branch, Choose};
 pub use document::StepDoc;
 pub use each::{Each, Failures, MAX_ITEMS};
 pub use emit::Emit;
-pub use finish::{Finish, Outcome};
+pub use finish::{Finish, FinishState};
 pub use pause::Pause;
 pub use require::Require;
 pub use retry::Retry;
@@ -37,9 +37,9 @@ pub(crate) use ask::TELL;
 pub(super) use check::of_confirm;
 pub(super) use document::Build;
 
-use super::known::{Evaluated, Known, Look};
+use super::type_environment::{Evaluated, Look, TypeEnvironment};
 use crate::{
-    definition::{Misfit, Others},
+    definition::{Mismatch, Others},
     expr::{Expr, Length, Type},
 };
 
@@ -182,7 +182,7 @@ impl Action {
         }
     }
 
-    fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         match self {
             Self::Call(call) => call.visit(at, known, look),
             Self::Require(require) => require.visit(at, known, look),
@@ -201,7 +201,7 @@ impl Action {
     }
 
     /// What is known of its output.
-    fn gives(&self, known: &Known<'_>) -> Type {
+    fn gives(&self, known: &TypeEnvironment<'_>) -> Type {
         match self {
             Self::Call(call) => known.output_of(&call.via, &call.operation),
             Self::Require(_) => Type::Bool,
@@ -215,7 +215,7 @@ impl Action {
         }
     }
 
-    fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         match self {
             Self::Call(call) => call.misfits(at, others),
             Self::Check(check) => check.misfits(at, others),
@@ -227,7 +227,7 @@ impl Action {
 }
 
 /// Shows a length of time that is made by an expression.
-fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &Known<'a>, look: &mut Look<'a, '_>) {
+fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
     if let Some(template) = length.and_then(Length::template) {
         look(at, Evaluated::Template(template), known.names());
     }
@@ -245,7 +245,7 @@ pub fn all(steps: &[Step]) -> Vec<&Step> {
 }
 
 /// Shows everything that is evaluated, in the order in which it runs, with what is known there.
-pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
     // Steps that a jump passes over, by the place that it leads to.
     let mut passed: Vec<(usize, usize)> = Vec::new();
     for (i, step) in steps.iter().enumerate() {
@@ -263,7 +263,7 @@ pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut Known<'a>, look
 }
 
 impl Step {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut Known<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
         let mut within = known.clone();
         if let Some(when) = &self.when {
             look(&format!("{at}/when"), Evaluated::Condition(when), known.names());
@@ -284,7 +284,7 @@ impl Step {
     }
 
     /// What does not fit with connections and their operations, in it and within it.
-    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Misfit> {
+    pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         let own = self.action.misfits(at, others);
         let undo = self.undo.iter().flat_map(|u| u.misfits(&format!("{at}/undo"), others));
         let inner = self.action.inner().into_iter().flat_map(|(below, steps)| {

@@ -39,7 +39,7 @@ fn an_hour() -> Period {
 
 impl Retry {
     /// What is wrong with it: the key, and why.
-    pub(super) fn complaints(self) -> Vec<(&'static str, &'static str)> {
+    pub(super) fn diagnostics(self) -> Vec<(&'static str, &'static str)> {
         let wrong = [
             ("times", self.times > 20, "at most 20 times"),
             ("factor", !(1.0..=10.0).contains(&self.factor), "must be from 1 to 10"),

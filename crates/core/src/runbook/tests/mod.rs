@@ -38,7 +38,7 @@ fn inputs_are_completed_and_checked_before_anything_starts() {
 }
 
 #[test]
-fn complaints_point_at_the_step() {
+fn diagnostics_point_at_the_step() {
     let bad = "
 runbook: grow-disk
 inputs: { vm: { type: strng } }

@@ -8,7 +8,8 @@
 mod pools;
 
 use super::{
-    Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason, Seen, Slot, Standing, Tally, Trigger,
+    AlarmTransition, Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason, SettledAlert, Slot,
+    Tally, Trigger,
 };
 use crate::{
     AlarmId, AlertId, JobId, Period, Verdict,
@@ -109,7 +110,7 @@ impl<'a> Machine<'a> {
             return self.verdict(m.alert, Verdict::Symptom, Reason::Explained { cause: cause.to_owned() }, None);
         }
         let mut tally = self.take(key);
-        if let Standing::Late { over } = m.standing {
+        if let AlarmTransition::Late { over } = m.standing {
             self.count(&mut tally, now, m.happened);
             self.verdict(m.alert, Verdict::Folded, Reason::Late { sent: m.happened, over }, None);
         } else if let Some(missing) = self.rule.settle.missing {
@@ -171,7 +172,7 @@ impl<'a> Machine<'a> {
     /// A rule that fires on silence has heard something.
     fn heard(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>, missing: Period) {
         let due = now + missing.delta();
-        let seen = Seen { alert: m.alert, severity: m.severity, entries: m.entries };
+        let seen = SettledAlert { alert: m.alert, severity: m.severity, entries: m.entries };
         tally.episode = Some(episode(now, seen, m));
         tally.due = Some(due);
         self.wake(Slot::Tally(m.keys.tally.clone()), Some(due));
@@ -179,8 +180,8 @@ impl<'a> Machine<'a> {
     }
 
     fn taken(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>) {
-        let seen = Seen { alert: m.alert, severity: m.severity, entries: m.entries };
-        if let Standing::Raised { alarm, anew } = m.standing {
+        let seen = SettledAlert { alert: m.alert, severity: m.severity, entries: m.entries };
+        if let AlarmTransition::Raised { alarm, anew } = m.standing {
             tally.alarms.extend(alarm);
             if anew && self.rule.settle.flapping.is_some() {
                 self.change(tally, now);
@@ -239,7 +240,7 @@ impl<'a> Machine<'a> {
         *tally = self.take(key);
     }
 
-    fn worse(&self, tally: &Tally, fired: Fired, seen: Seen) -> bool {
+    fn worse(&self, tally: &Tally, fired: Fired, seen: SettledAlert) -> bool {
         let Some(again) = self.rule.settle.again else { return false };
         let made = tally.episode.as_ref().map_or(0, |e| e.again);
         again.when_worse && !fired.dismissed && seen.severity > fired.severity && made < again.at_most
@@ -287,7 +288,7 @@ impl<'a> Machine<'a> {
     }
 
     /// Asks every line that can hold a tally back.
-    fn consider(&mut self, key: &str, tally: &Tally, now: Time, seen: Seen, trigger: Trigger) -> Outcome {
+    fn consider(&mut self, key: &str, tally: &Tally, now: Time, seen: SettledAlert, trigger: Trigger) -> Outcome {
         let held = |verdict, reason, due| Outcome::Held(Hold { verdict, reason, due, gathered: false });
         let settle = &self.rule.settle;
         if seen.entries == 0 {
@@ -329,7 +330,7 @@ impl<'a> Machine<'a> {
     }
 
     /// Notes that a tally is held. What has no lasting state is held by a gathering only.
-    fn hold(&mut self, key: &str, tally: &mut Tally, now: Time, seen: Seen, hold: &Hold) {
+    fn hold(&mut self, key: &str, tally: &mut Tally, now: Time, seen: SettledAlert, hold: &Hold) {
         let lasting = !tally.alarms.is_empty() || self.rule.settle.missing.is_some();
         let Some(episode) = &mut tally.episode else { return };
         if !lasting && !hold.gathered {
@@ -535,7 +536,7 @@ impl Episode {
     }
 }
 
-fn episode(now: Time, seen: Seen, m: &Matched<'_>) -> Episode {
+fn episode(now: Time, seen: SettledAlert, m: &Matched<'_>) -> Episode {
     Episode {
         began: now,
         alerts: 1,

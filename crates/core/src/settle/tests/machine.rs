@@ -5,7 +5,7 @@ use super::*;
 use crate::{
     AlarmId, AlertId, JobId, Severity, Verdict,
     rule::{Keys, Stance},
-    settle::{Decision, Effect, Event, Machine, Matched, Memory, Slot, Standing},
+    settle::{AlarmTransition, Decision, Effect, Event, Machine, Matched, Memory, Slot},
 };
 
 fn keys() -> Keys {
@@ -18,7 +18,7 @@ fn matched<'a>(alert: i64, keys: &'a Keys, cause: Option<&'a str>) -> Event<'a> 
         keys,
         happened: at("0s"),
         severity: Severity::Major,
-        standing: Standing::Raised { alarm: Some(AlarmId(1)), anew: alert == 1 },
+        standing: AlarmTransition::Raised { alarm: Some(AlarmId(1)), anew: alert == 1 },
         entries: 1,
         cause,
     })

@@ -13,7 +13,7 @@ pub use syslog::{AddressRange, Syslog, SyslogDoc};
 
 use super::read::ReadDoc;
 use crate::{
-    bounds::{depth_complaint, too_deep},
+    bounds::{depth_diagnostic, too_deep},
     document::Checker,
     expr::Template,
     text::clean_json,
@@ -175,5 +175,5 @@ static NO_HEADERS: LazyLock<Value> = LazyLock::new(|| Value::Object(Map::new()))
 /// Bytes as a value that can be stored.
 pub(super) fn json(raw: &[u8]) -> Result<Value, String> {
     let value: Value = serde_json::from_slice(raw).map_err(|e| format!("is not JSON: {e}"))?;
-    if too_deep(&value) { Err(depth_complaint()) } else { Ok(clean_json(value)) }
+    if too_deep(&value) { Err(depth_diagnostic()) } else { Ok(clean_json(value)) }
 }

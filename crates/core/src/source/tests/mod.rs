@@ -132,7 +132,7 @@ fn without_lines_the_normal_form_is_expected() {
 }
 
 #[test]
-fn complaints_about_the_document_are_all_given() {
+fn diagnostics_about_the_document_are_all_given() {
     let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: bad } }\n";
     insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
     pier.yaml:4:9: `bdy` is not known here; did you mean `body`?

@@ -71,11 +71,11 @@ fn it_leaves_as_a_cloudevent() {
 #[test]
 fn an_address_holds_no_password() {
     let wrong = checked("subscriber: a\naddress: https://pat:pw@board.skerrow.example/in\nsigned_with: ${secret('k')}");
-    assert!(wrong.expect_err("a complaint")[0].contains("holds a name or a password"));
+    assert!(wrong.expect_err("a diagnostic")[0].contains("holds a name or a password"));
 }
 
 #[test]
-fn complaints_name_the_place() {
+fn diagnostics_name_the_place() {
     let wrong = checked(
         "
 subscriber: board
@@ -84,7 +84,7 @@ listen: { sources: yard, kinds: [] }
 signed_with: [plain, \"${secret('a')}\", \"${secret('b')}\"]
 ",
     );
-    insta::assert_snapshot!(wrong.expect_err("complaints").join("\n"), @r#"
+    insta::assert_snapshot!(wrong.expect_err("diagnostics").join("\n"), @r#"
     board.yaml:3:10: is not an address; it begins with http:// or https://
         3 | address: board.skerrow.example
           |          ^^^^^^^^^^^^^^^^^^^^^

@@ -138,7 +138,7 @@ impl Drop for Admission {
 
 /// Where deliveries come in.
 #[derive(Debug)]
-pub(crate) struct Door {
+pub(crate) struct AdmissionControl {
     room: Arc<Semaphore>,
     sender: mpsc::UnboundedSender<Delivery>,
     under_way: Arc<UnderWay>,
@@ -169,7 +169,7 @@ impl Drop for Committing {
     }
 }
 
-impl Door {
+impl AdmissionControl {
     /// A door and the queue behind it.
     pub fn new() -> (Self, Queue) {
         let (sender, receiver) = mpsc::unbounded_channel();
@@ -243,11 +243,11 @@ impl Queue {
 mod tests {
     use super::*;
 
-    fn send(door: &Door) {
+    fn send(door: &AdmissionControl) {
         send_of(door, "yard");
     }
 
-    fn send_of(door: &Door, source: &str) {
+    fn send_of(door: &AdmissionControl, source: &str) {
         let (answer, _) = oneshot::channel();
         let admission = door.admit(source, 100).expect("room");
         assert!(door.send(Delivery { payload: Payload::default(), answer, admission }));
@@ -255,7 +255,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_few_alerts_wait_for_more_while_others_are_committed() {
-        let (door, queue) = Door::new();
+        let (door, queue) = AdmissionControl::new();
         send(&door);
         let (first, committing) = queue.gather(10, 1 << 20).await.expect("a batch");
         assert_eq!(first.len(), 1, "nobody is in the way: at once");
@@ -270,7 +270,7 @@ mod tests {
 
     #[tokio::test]
     async fn one_source_has_half_of_the_room_and_is_charged_by_what_has_come() {
-        let (door, _queue) = Door::new();
+        let (door, _queue) = AdmissionControl::new();
         let mut open: Vec<Admission> = (0..14).map(|_| door.admit("flood", 0).expect("room")).collect();
         assert!(open.iter_mut().all(|a| a.charge(1)), "announced is nothing yet");
         assert!(door.admit("pier", 1 << 20).is_some(), "and others are let in");
@@ -285,7 +285,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_share_comes_back_when_a_sender_is_answered() {
-        let (door, queue) = Door::new();
+        let (door, queue) = AdmissionControl::new();
         let most = UNDER_WAY / LEAST;
         (0..most).for_each(|n| send_of(&door, if n % 2 == 0 { "yard" } else { "pier" }));
         assert!(door.admit("third", 1).is_none(), "the least that a delivery counts for is taken {most} times");

@@ -6,18 +6,18 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 
 /// Most bytes of JSON that the outputs of a job's steps may have together.
-pub const MAX_KEPT: usize = 16 << 20;
+pub const MAX_OUTPUTS: usize = 16 << 20;
 
 /// Outputs of steps, and the lists that steps go through.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Kept {
+pub struct StepOutputs {
     /// By the item that the step stands in, and its id.
     outputs: BTreeMap<String, BTreeMap<String, Value>>,
     lists: BTreeMap<Place, Vec<Value>>,
     bytes: usize,
 }
 
-impl Kept {
+impl StepOutputs {
     /// The output of a step.
     pub fn output(&mut self, place: &Place, output: Value) {
         self.bytes += size(&output);
@@ -47,7 +47,7 @@ impl Kept {
 
     /// Whether it is more than a job may keep.
     pub fn is_too_much(&self) -> bool {
-        self.bytes > MAX_KEPT
+        self.bytes > MAX_OUTPUTS
     }
 }
 
@@ -80,8 +80,8 @@ mod tests {
 
     #[test]
     fn outputs_and_lists_count_together() {
-        let half = || json!("x".repeat(MAX_KEPT / 2 - 2));
-        let mut kept = Kept::default();
+        let half = || json!("x".repeat(MAX_OUTPUTS / 2 - 2));
+        let mut kept = StepOutputs::default();
         kept.output(&Place::new("a"), half());
         kept.list(&Place::new("b"), vec![half()]);
         assert!(!kept.is_too_much());

@@ -62,14 +62,14 @@ pub(super) const ROOTS: [&str; 5] = ["inputs", "steps", "job", "alert", "alarm"]
 
 /// What is known at one place.
 #[derive(Clone)]
-pub(super) struct Known<'a> {
+pub(super) struct TypeEnvironment<'a> {
     outputs: &'a dyn Fn(&str, &str) -> Type,
     roots: Vec<&'a str>,
     /// The second is the type of `steps`.
     types: Vec<(&'a str, Type)>,
 }
 
-impl<'a> Known<'a> {
+impl<'a> TypeEnvironment<'a> {
     /// Before the first step; `outputs` tells what an operation of a connection gives.
     pub(super) fn new(inputs: Type, outputs: &'a dyn Fn(&str, &str) -> Type) -> Self {
         let types = vec![("inputs", inputs), ("steps", Type::record([])), ("job", job()), ("alarm", alarm())];

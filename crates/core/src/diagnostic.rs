@@ -3,7 +3,7 @@
 use crate::text::{cut, nearest};
 
 /// What serde says, taken apart.
-pub(crate) enum Complaint {
+pub(crate) enum Diagnostic {
     /// A key that means nothing, and those that do.
     UnknownKey(String, Vec<String>),
     /// A word that means nothing, and those that do.
@@ -14,7 +14,7 @@ pub(crate) enum Complaint {
     Other(String),
 }
 
-impl Complaint {
+impl Diagnostic {
     /// By serde's message.
     pub fn of(message: &str) -> Self {
         let quoted = |rest: &str| {

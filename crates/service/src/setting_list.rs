@@ -2,7 +2,7 @@
 
 /// A setting as it is explained.
 #[derive(Clone, Copy, Debug)]
-pub struct Known {
+pub struct SettingDescription {
     /// The key in the file; empty where there is none.
     pub key: &'static str,
     /// The variable; empty where there is none.
@@ -17,16 +17,16 @@ pub struct Known {
     pub reloads: bool,
 }
 
-const fn known([key, variable, takes, usual, says]: [&'static str; 5]) -> Known {
-    Known { key, variable, takes, usual, says, reloads: false }
+const fn known([key, variable, takes, usual, says]: [&'static str; 5]) -> SettingDescription {
+    SettingDescription { key, variable, takes, usual, says, reloads: false }
 }
 
-const fn reloaded(words: [&'static str; 5]) -> Known {
-    Known { reloads: true, ..known(words) }
+const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
+    SettingDescription { reloads: true, ..known(words) }
 }
 
 /// All settings.
-pub const SETTINGS: [Known; 15] = [
+pub const SETTINGS: [SettingDescription; 15] = [
     known(["listen", "ARVOK_LISTEN", "an address with a port", "127.0.0.1:8470", "where it listens"]),
     known([
         "database",

@@ -1,4 +1,4 @@
-// Complaints about a text as it is written: asked a moment after the last key, listed below the editor.
+// Problems about a text as it is written: asked a moment after the last key, listed below the editor.
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { type FileProblem, publish, Refused } from '../../api/client';
@@ -14,7 +14,7 @@ export function useRested(text: string): string {
   return rested;
 }
 
-export function useComplaints(
+export function useProblems(
   name: string,
   text: string,
 ): { problems: FileProblem[]; warnings: FileProblem[]; failed?: Error } {
@@ -34,10 +34,10 @@ export function useComplaints(
   };
 }
 
-export function Complaints({ problems, warnings }: { problems: FileProblem[]; warnings: FileProblem[] }) {
+export function Problems({ problems, warnings }: { problems: FileProblem[]; warnings: FileProblem[] }) {
   if (problems.length + warnings.length === 0) return null;
   return (
-    <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Complaints">
+    <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Problems">
       {[...problems, ...warnings].map((p) => (
         <li key={`${p.line} ${p.column} ${p.message}`} className="flex gap-2 py-0.5">
           <span>
