@@ -31,14 +31,14 @@ pub struct Call<'a> {
 
 /// How a call ended.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Ended {
+pub struct CallOutcome {
     /// What came of it, or what went wrong, and what is known of the other side then.
     pub called: Result<Called, Failure>,
     /// The last answer that came, as people may see it; none if none did.
     pub answer: Option<Answer>,
 }
 
-impl Ended {
+impl CallOutcome {
     /// It ended before anything was sent.
     pub const fn unsent(failure: Failure) -> Self {
         Self { called: Err(failure), answer: None }
@@ -67,7 +67,7 @@ impl Drivers {
 
     /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages and in the answer that
     /// is shown; the output is as it came.
-    pub async fn call(&self, call: Call<'_>) -> Ended {
+    pub async fn call(&self, call: Call<'_>) -> CallOutcome {
         let own = Redactor::new(call.way.credential.map_or_else(Vec::new, shown_by));
         let (known, within) = (call.redactor, call.within);
         let hide = |text: &str| own.hidden(&known.hidden(text)).into_owned();
@@ -86,7 +86,7 @@ impl Drivers {
             let headers = headers.into_iter().map(|(name, value)| (name, shown(value))).collect();
             Answer { status, headers, body: shown(body) }
         });
-        Ended { called, answer }
+        CallOutcome { called, answer }
     }
 
     async fn perform(&self, call: Call<'_>, hiding: Hiding<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {

@@ -17,7 +17,7 @@ mod vault;
 pub use callbacks::{signature, unsigned};
 pub use cryptography::http_client;
 pub use driver::{Called, Way};
-pub use drivers::{Call, Drivers, Ended};
+pub use drivers::{Call, CallOutcome, Drivers};
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
 pub use http::{CallError, Http};
 pub use redact::{Redactor, SECRET_MARK, SHORTEST_SECRET, Weak, weakness};

@@ -1,9 +1,9 @@
-//! The house itself: within a crate, folders import each other in one direction only.
+//! The house itself: within a crate, folders import each other in one direction only, and names say what things are.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
-    path::Path,
+    path::{Path, PathBuf},
 };
 
 type Edges = BTreeMap<String, BTreeSet<String>>;
@@ -96,5 +96,86 @@ fn folders_import_each_other_in_one_direction() {
         collect(&source, "", &passed_on(&root), &mut edges);
         assert!(edges.len() >= 3, "{name}: {edges:?}");
         assert_eq!(cycles(edges), Edges::new(), "{name}: these import each other in a circle");
+    }
+}
+
+/// All files of code below a folder.
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).expect("a folder").map(|e| e.expect("an entry").path()) {
+        if entry.is_dir() && entry.file_stem().is_none_or(|name| name != "tests") {
+            sources(&entry, found);
+        } else if entry.extension().is_some_and(|e| e == "rs") {
+            found.push(entry);
+        }
+    }
+}
+
+/// The types that a file has for others.
+fn public_types(text: &str) -> Vec<&str> {
+    let named = |line: &str| -> Option<usize> {
+        let at = line.find(|c: char| !c.is_whitespace())?;
+        let rest = line[at..].strip_prefix("pub")?;
+        let rest = if rest.starts_with('(') { rest.split_once(')')?.1 } else { rest };
+        let rest = rest.strip_prefix(' ')?;
+        let rest = ["struct ", "enum ", "trait ", "type "].iter().find_map(|kind| rest.strip_prefix(kind))?;
+        Some(line.len() - rest.len())
+    };
+    text.lines().filter_map(|line| named(line).map(|at| word(&line[at..]))).collect()
+}
+
+/// Types of one crate that share a name, since each is the same thing of its own area.
+const SHARED: [(&str, &str); 6] = [
+    // The machine of `settle` and that of a job.
+    ("core", "Effect"),
+    ("core", "Event"),
+    ("core", "Machine"),
+    // A step of a runbook, and what its operation sends.
+    ("core", "Call"),
+    // Each table.
+    ("store", "Model"),
+    ("store", "Relation"),
+];
+
+/// Names that could be those of anything.
+const VAGUE: [&str; 22] = [
+    "Asked", "Began", "Chosen", "Come", "Common", "Data", "Ended", "Given", "Heard", "Helper", "Info", "Item", "Kept",
+    "Known", "Made", "Manager", "Said", "Seen", "Standing", "Told", "Went", "What",
+];
+
+#[test]
+fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
+    let crates = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/.."));
+    for name in ["api", "connect", "core", "service", "standins", "store"] {
+        let mut files = Vec::new();
+        sources(&crates.join(name).join("src"), &mut files);
+        let mut first: BTreeMap<String, PathBuf> = BTreeMap::new();
+        for file in files {
+            let text = code(&file);
+            for found in public_types(&text) {
+                assert!(!VAGUE.contains(&found), "{}: `{found}` could be anything", file.display());
+                let other = first.insert(found.to_owned(), file.clone()).filter(|other| *other != file);
+                let may = SHARED.contains(&(name, found)) || name == "standins";
+                assert!(may || other.is_none(), "`{found}` is in {} and in {other:?}", file.display());
+            }
+        }
+        assert!(first.len() > 5, "{name}: {first:?}");
+    }
+}
+
+#[test]
+fn the_glossary_has_no_word_that_is_not_used() {
+    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
+    let glossary = fs::read_to_string(root.join("docs/glossary.md")).expect("a glossary");
+    let mut files = Vec::new();
+    for name in ["core", "service", "store", "connect"] {
+        sources(&root.join("crates").join(name).join("src"), &mut files);
+    }
+    let all: String = files.iter().map(|file| fs::read_to_string(file).expect("a source").to_lowercase()).collect();
+    let (_, inside) = glossary.split_once("## What those who change it read").expect("a part for those who change it");
+    let rows = inside.lines().filter_map(|line| line.strip_prefix("| **"));
+    let words: Vec<&str> = rows.filter_map(|row| row.split("**").next()).collect();
+    assert!(words.len() > 8, "{words:?}");
+    for word in words {
+        assert!(all.contains(&word.to_lowercase()), "`{word}` is not used any more");
     }
 }

@@ -3,7 +3,7 @@
 mod mail;
 mod tls;
 
-use arvok_connect::{Call, Called, Drivers, Ended, Redactor, Way};
+use arvok_connect::{Call, CallOutcome, Called, Drivers, Redactor, Way};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
     definition::Defined,
@@ -46,7 +46,7 @@ async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
     })
 }
 
-async fn ended(base: &str, repeat: &str, give: Value) -> Ended {
+async fn ended(base: &str, repeat: &str, give: Value) -> CallOutcome {
     let text = format!(
         "connector: c\noperations:\n  op:\n    takes: {{ name: {{ default: a }} }}\n    request: {{ method: POST, path: '/v1/${{give.name}}', body: {{ n: 1 }} }}\n    repeat: {repeat}\n"
     );
@@ -194,7 +194,7 @@ async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Op
 }
 
 /// Calls an operation of its own.
-async fn performed(way: Way<'_>, operation: &str) -> Ended {
+async fn performed(way: Way<'_>, operation: &str) -> CallOutcome {
     let text = format!("connector: c\noperations:\n  op: {operation}\n");
     let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);

@@ -3,8 +3,8 @@
 use super::{
     failure::{CallEnd, Failure, Hiding},
     protocols::{
-        Call, Callback, CallbackDoc, Gives, HttpCall, HttpDoc, Key, MailCall, MailDoc, PagesDoc, Planned, Protocol,
-        RequestDoc, RequestError, ShownRequest, UntilDoc,
+        Call, Callback, CallbackDoc, GivenValues, HttpCall, HttpDoc, Key, MailCall, MailDoc, PagesDoc, Planned,
+        Protocol, RequestDoc, RequestError, ShownRequest, UntilDoc,
     },
 };
 use crate::{
@@ -282,7 +282,7 @@ impl Operation {
         callback: Option<&CallbackAt>,
     ) -> Result<Planned<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
-        let gives = Gives { output: self.output.as_ref(), promised: &self.gives };
+        let gives = GivenValues { output: self.output.as_ref(), promised: &self.gives };
         self.call.begin(gives, give, Key { key, is_sent: self.repeat == Repeat::Keyed }, callback)
     }
 

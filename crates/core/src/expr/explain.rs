@@ -15,7 +15,7 @@ const SHOWN: usize = 64;
 
 /// A part that must hold.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Part {
+pub struct ExplainedPart {
     /// As written.
     pub text: String,
     /// Whether it holds; none when that cannot be said.
@@ -27,7 +27,7 @@ pub struct Part {
 }
 
 /// The parts of a chain of `&&`, or the whole where it is none.
-pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) -> Vec<Part> {
+pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) -> Vec<ExplainedPart> {
     let mut nodes = Vec::new();
     flatten(node, &mut nodes);
     let mut texts = Vec::new();
@@ -51,7 +51,7 @@ pub(super) fn saw<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Map<String, V
     saw.into_iter().map(|(path, value)| (path, value.as_ref().map_or(Value::Null, shown))).collect()
 }
 
-fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
+fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> ExplainedPart {
     let (holds, error) = match eval(node, scope) {
         Ok(Val::Bool(b)) => (Some(b), None),
         Ok(other) => (None, Some(format!("is {}, not true or false", other.kind()))),
@@ -68,7 +68,7 @@ fn part<'a>(text: String, node: &'a Node, scope: &'a dyn Scope<'a>) -> Part {
         cut(&text, SHOWN).to_owned()
     };
     let saw = saw.into_iter().map(|(path, value)| (path, value.map(shown))).collect();
-    Part { text, holds, error, saw }
+    ExplainedPart { text, holds, error, saw }
 }
 
 fn flatten<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {

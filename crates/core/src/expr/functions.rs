@@ -4,7 +4,7 @@
 
 use super::{
     ExprError,
-    times::{self, Part},
+    times::{self, TimePart},
     types::Type,
     value::Val,
 };
@@ -243,23 +243,26 @@ pub static FUNCTIONS: [Function; 45] = [
         "whether the whole text has a form: `*` within a part, `**` across parts, `?` for one character",
         glob,
     ),
-    Function::new("getFullYear", &[TimeOrSpan, Text], Gives::Number, "the year", |a| part(a, Part::Year)).optional(1),
-    Function::new("getMonth", &[TimeOrSpan, Text], Gives::Number, "the month, 0 for January", |a| part(a, Part::Month))
+    Function::new("getFullYear", &[TimeOrSpan, Text], Gives::Number, "the year", |a| part(a, TimePart::Year))
         .optional(1),
+    Function::new("getMonth", &[TimeOrSpan, Text], Gives::Number, "the month, 0 for January", |a| {
+        part(a, TimePart::Month)
+    })
+    .optional(1),
     Function::new("getDayOfYear", &[TimeOrSpan, Text], Gives::Number, "the day of the year, from 0", |a| {
-        part(a, Part::DayOfYear)
+        part(a, TimePart::DayOfYear)
     })
     .optional(1),
     Function::new("getDayOfMonth", &[TimeOrSpan, Text], Gives::Number, "the day of the month, from 0", |a| {
-        part(a, Part::DayOfMonth)
+        part(a, TimePart::DayOfMonth)
     })
     .optional(1),
     Function::new("getDate", &[TimeOrSpan, Text], Gives::Number, "the day of the month, from 1", |a| {
-        part(a, Part::Date)
+        part(a, TimePart::Date)
     })
     .optional(1),
     Function::new("getDayOfWeek", &[TimeOrSpan, Text], Gives::Number, "the day of the week, 0 for Sunday", |a| {
-        part(a, Part::DayOfWeek)
+        part(a, TimePart::DayOfWeek)
     })
     .optional(1),
     Function::new(
@@ -267,7 +270,7 @@ pub static FUNCTIONS: [Function; 45] = [
         &[TimeOrSpan, Text],
         Gives::Number,
         "the hour, in UTC or in a zone such as `Europe/Oslo` or `+02:00`; of a length of time all its hours",
-        |a| part(a, Part::Hours),
+        |a| part(a, TimePart::Hours),
     )
     .optional(1),
     Function::new(
@@ -275,7 +278,7 @@ pub static FUNCTIONS: [Function; 45] = [
         &[TimeOrSpan, Text],
         Gives::Number,
         "the minute; of a length of time all its minutes",
-        |a| part(a, Part::Minutes),
+        |a| part(a, TimePart::Minutes),
     )
     .optional(1),
     Function::new(
@@ -283,11 +286,11 @@ pub static FUNCTIONS: [Function; 45] = [
         &[TimeOrSpan, Text],
         Gives::Number,
         "the second; of a length of time all its seconds",
-        |a| part(a, Part::Seconds),
+        |a| part(a, TimePart::Seconds),
     )
     .optional(1),
     Function::new("getMilliseconds", &[TimeOrSpan, Text], Gives::Number, "the milliseconds within the second", |a| {
-        part(a, Part::Milliseconds)
+        part(a, TimePart::Milliseconds)
     })
     .optional(1),
     Function::new("seconds", &[Span], Gives::Number, "a length of time in seconds, with its fraction", seconds),
@@ -479,7 +482,7 @@ fn glob<'a>(args: &[Val<'a>]) -> Made<'a> {
     Some(Glob::parse(pattern).map(|g| Val::Bool(g.matches(text))).map_err(ExprError::new))
 }
 
-fn part<'a>(args: &[Val<'a>], part: Part) -> Made<'a> {
+fn part<'a>(args: &[Val<'a>], part: TimePart) -> Made<'a> {
     match args {
         [Val::Span(span)] => times::part_of_length(*span, part).map(|n| Ok(Val::Int(n))),
         [Val::Time(time)] => Some(times::part(*time, None, part).map(Val::Int)),

@@ -26,7 +26,7 @@ mod typing;
 mod value;
 
 pub use demands::{Demand, Path};
-pub use explain::Part;
+pub use explain::ExplainedPart;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
 pub use length::{Length, LengthDoc};
 pub use template::{Template, TemplateError};
@@ -150,7 +150,7 @@ impl Expr {
     }
 
     /// The parts that must all hold, each with its own truth and the values it sees.
-    pub fn explain<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Vec<Part> {
+    pub fn explain<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Vec<ExplainedPart> {
         explain::parts(&self.text, &self.node, scope)
     }
 

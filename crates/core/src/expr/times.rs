@@ -7,7 +7,7 @@ use std::str::FromStr;
 
 /// A part of a time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Part {
+pub(super) enum TimePart {
     Year,
     Month,
     DayOfYear,
@@ -109,7 +109,7 @@ pub(super) fn written(span: TimeDelta) -> String {
 }
 
 /// A part of a time, in UTC or in a zone.
-pub(super) fn part(time: DateTime<Utc>, zone: Option<&str>, part: Part) -> Result<i64, ExprError> {
+pub(super) fn part(time: DateTime<Utc>, zone: Option<&str>, part: TimePart) -> Result<i64, ExprError> {
     let Some(zone) = zone.filter(|z| *z != "UTC" && *z != "Z") else { return Ok(of(&time, part)) };
     if let Some(offset) = offset(zone) {
         return Ok(of(&time.with_timezone(&offset), part));
@@ -138,28 +138,28 @@ fn offset(text: &str) -> Option<FixedOffset> {
     FixedOffset::east_opt(sign * (number(hours, 23)? * 3600 + number(minutes, 59)? * 60))
 }
 
-fn of(time: &(impl Datelike + Timelike), part: Part) -> i64 {
+fn of(time: &(impl Datelike + Timelike), part: TimePart) -> i64 {
     i64::from(match part {
-        Part::Year => return i64::from(time.year()),
-        Part::Month => time.month0(),
-        Part::DayOfYear => time.ordinal0(),
-        Part::DayOfMonth => time.day0(),
-        Part::Date => time.day(),
-        Part::DayOfWeek => time.weekday().num_days_from_sunday(),
-        Part::Hours => time.hour(),
-        Part::Minutes => time.minute(),
-        Part::Seconds => time.second(),
-        Part::Milliseconds => time.nanosecond() / 1_000_000,
+        TimePart::Year => return i64::from(time.year()),
+        TimePart::Month => time.month0(),
+        TimePart::DayOfYear => time.ordinal0(),
+        TimePart::DayOfMonth => time.day0(),
+        TimePart::Date => time.day(),
+        TimePart::DayOfWeek => time.weekday().num_days_from_sunday(),
+        TimePart::Hours => time.hour(),
+        TimePart::Minutes => time.minute(),
+        TimePart::Seconds => time.second(),
+        TimePart::Milliseconds => time.nanosecond() / 1_000_000,
     })
 }
 
 /// A length of time in whole units; none for parts that only a time has.
-pub(super) fn part_of_length(span: TimeDelta, part: Part) -> Option<i64> {
+pub(super) fn part_of_length(span: TimeDelta, part: TimePart) -> Option<i64> {
     match part {
-        Part::Hours => Some(span.num_hours()),
-        Part::Minutes => Some(span.num_minutes()),
-        Part::Seconds => Some(span.num_seconds()),
-        Part::Milliseconds => Some(span.num_milliseconds() % 1000),
+        TimePart::Hours => Some(span.num_hours()),
+        TimePart::Minutes => Some(span.num_minutes()),
+        TimePart::Seconds => Some(span.num_seconds()),
+        TimePart::Milliseconds => Some(span.num_milliseconds() % 1000),
         _ => None,
     }
 }

@@ -13,7 +13,7 @@ use serde_json::{Map, Value, json};
 
 /// An example that does not hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Failure {
+pub struct ExampleFailure {
     /// Where in the document: a JSON pointer.
     pub place: String,
     /// What was expected and what happened.
@@ -29,20 +29,20 @@ fn offset(at: DateTime<Utc>) -> Period {
 }
 
 /// Plays every example as if the rule acted.
-pub fn play(rule: &Rule, others: &dyn Others) -> Vec<Failure> {
+pub fn play(rule: &Rule, others: &dyn Others) -> Vec<ExampleFailure> {
     rule.examples.iter().enumerate().flat_map(|(i, example)| play_one(rule, others, i, example)).collect()
 }
 
-fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDoc) -> Vec<Failure> {
+fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDoc) -> Vec<ExampleFailure> {
     let place = format!("/examples/{number}");
     let mut rehearsal = Rehearsal::new(rule, others);
     for (i, given) in example.given.iter().enumerate() {
         let alert = match alert(rule, example, given, i) {
             Ok(alert) => alert,
-            Err(message) => return vec![Failure { place: format!("{place}/given/{i}"), message }],
+            Err(message) => return vec![ExampleFailure { place: format!("{place}/given/{i}"), message }],
         };
         if let Err(e) = rehearsal.feed(AlertId(i as i64 + 1), alert) {
-            return vec![Failure { place, message: e.to_string() }];
+            return vec![ExampleFailure { place, message: e.to_string() }];
         }
     }
     let ends = example.given.iter().map(|g| g.at).chain(example.expect.iter().map(|e| e.at));
@@ -85,12 +85,12 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
 }
 
-fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> Vec<Failure> {
+fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> Vec<ExampleFailure> {
     let mut failures = Vec::new();
     let mut named = vec![false; report.dispatched.len()];
     for (i, expect) in example.expect.iter().enumerate() {
         if let Err(message) = meet(expect, report, &mut named) {
-            failures.push(Failure {
+            failures.push(ExampleFailure {
                 place: format!("{place}/expect/{i}"),
                 message: format!("{message}\n{}", story(rule, example, report)),
             });
@@ -104,7 +104,7 @@ fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> V
             dispatch.reason,
             story(rule, example, report)
         );
-        failures.push(Failure { place: format!("{place}/expect"), message });
+        failures.push(ExampleFailure { place: format!("{place}/expect"), message });
     }
     failures
 }

@@ -9,7 +9,7 @@
 mod examples;
 mod report;
 
-pub use examples::{Failure, WrittenAlertError, example_of, play, written_alert};
+pub use examples::{ExampleFailure, WrittenAlertError, example_of, play, written_alert};
 pub use report::{
     Difference, MAX_DISPATCHES, MAX_INPUTS, MAX_TALLIES, MAX_VERDICTS, RehearsedDispatch, RehearsedTally,
     RehearsedVerdict, Report,

@@ -17,8 +17,8 @@ pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
     Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, FinishState, LINK, MAX_DEPTH,
-    MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Probe, Require, Retry, Set, Since, Step, StepDoc, To, Together, Until,
-    all,
+    MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require, Retry, Set, Since, Step, StepDoc, StepProbe, To, Together,
+    Until, all,
 };
 
 use crate::{
@@ -36,7 +36,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use steps::Build;
-use type_environment::{Evaluated, Look, ROOTS, TypeEnvironment};
+use type_environment::{Evaluated, ROOTS, TypeEnvironment, Visitor};
 
 /// How long a job may take where its runbook does not say.
 const TIMEOUT: Period = Period::from_secs(3600);
@@ -434,7 +434,7 @@ impl Runbook {
     }
 
     /// Shows everything that is evaluated with what is known where it stands.
-    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Look<'a, '_>) {
+    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Visitor<'a, '_>) {
         let mut known = TypeEnvironment::new(self.inputs.as_type(), outputs);
         steps::visit(&self.steps, "/steps", &mut known, look);
         if let Some(step) = self.confirm.iter().flat_map(|c| &c.check).next() {

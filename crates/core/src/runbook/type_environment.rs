@@ -18,7 +18,7 @@ pub(super) enum Evaluated<'a> {
 }
 
 /// Is shown where something stands, and what is known there.
-pub(super) type Look<'a, 'l> = dyn FnMut(&str, Evaluated<'a>, Names<'_>) + 'l;
+pub(super) type Visitor<'a, 'l> = dyn FnMut(&str, Evaluated<'a>, Names<'_>) + 'l;
 
 /// What does not fit: the pointer of its string, the expression as written, and why.
 pub(super) type Unfit = (String, String, ExprError);

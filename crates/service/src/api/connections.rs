@@ -11,7 +11,7 @@ use arvok_api::{
     CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, ImportRequest,
     Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role, TriedOperation, TryOperation,
 };
-use arvok_connect::{Called, Ended};
+use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
     Kind, Period,
     connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
@@ -247,7 +247,7 @@ pub(super) async fn try_operation(
 }
 
 /// A call by hand as it ended.
-fn tried(planned: TriedOperation, ended: Ended) -> TriedOperation {
+fn tried(planned: TriedOperation, ended: CallOutcome) -> TriedOperation {
     let (state, output, message) = match ended.called {
         Ok(Called::Output(output)) => (CallState::Done, Some(output), None),
         Ok(Called::Later(_)) => (CallState::Later, None, None),

@@ -4,7 +4,7 @@ use super::{
     ApiError,
     caller::{Caller, still_known},
 };
-use crate::node::{Message, Node, Place};
+use crate::node::{Node, Place, StreamMessage};
 use actix_web::{HttpRequest, HttpResponse, get, http::header, web};
 use arvok_api::Change;
 use futures_util::stream;
@@ -22,7 +22,7 @@ const ASKED: Duration = Duration::from_secs(if cfg!(test) { 1 } else { 5 });
 struct Follower {
     node: web::Data<Node>,
     ready: VecDeque<String>,
-    changes: broadcast::Receiver<Message>,
+    changes: broadcast::Receiver<StreamMessage>,
     stopping: watch::Receiver<bool>,
     /// The request that was let in, with what it showed.
     request: HttpRequest,
@@ -86,7 +86,7 @@ async fn one(follower: &mut Follower) -> Option<Option<String>> {
                 Ok(message) => Some(event(&message)),
                 // This follower is too slow; it asks for everything anew.
                 Err(broadcast::error::RecvError::Lagged(_)) => {
-                    Some(event(&Message { id: String::new(), change: Change { reset: true, ..Change::default() } }))
+                    Some(event(&StreamMessage { id: String::new(), change: Change { reset: true, ..Change::default() } }))
                 }
                 Err(broadcast::error::RecvError::Closed) => return None,
             },
@@ -97,7 +97,7 @@ async fn one(follower: &mut Follower) -> Option<Option<String>> {
     })
 }
 
-fn event(message: &Message) -> String {
+fn event(message: &StreamMessage) -> String {
     let data = serde_json::to_string(&message.change).unwrap_or_default();
     if message.id.is_empty() { format!("data: {data}\n\n") } else { format!("id: {}\ndata: {data}\n\n", message.id) }
 }

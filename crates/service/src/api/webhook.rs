@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     admission::Admission,
-    intake::{Message, accept},
+    intake::{ReceivedMessage, accept},
     metrics::SourceLabel,
     node::{Node, Published, SecretScope},
 };
@@ -64,7 +64,7 @@ pub(super) async fn take(
         }
     })?;
     let properties = Map::from_iter([(HEADERS.to_owned(), headers(&request, http))]);
-    let message = Message { raw: &raw, properties, normal: is_normal(&request), key };
+    let message = ReceivedMessage { raw: &raw, properties, normal: is_normal(&request), key };
     let taken = accept(&node, &published, source, message, admission).await?;
     let status = StatusCode::from_u16(http.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(taken))

@@ -15,7 +15,7 @@ use crate::{
     node::{Node, Published, SecretScope},
 };
 use arvok_api::CallState;
-use arvok_connect::{Call, Called, Ended, Redactor, Way};
+use arvok_connect::{Call, CallOutcome, Called, Redactor, Way};
 use arvok_core::{
     Kind, Period,
     connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat},
@@ -79,17 +79,17 @@ fn unsent(message: String) -> Failure {
 #[derive(Debug)]
 pub(crate) enum CallResult {
     /// It was made, or could not be.
-    Ended(Box<Ended>),
+    Ended(Box<CallOutcome>),
     /// It was not made: others of its connection come first. To be asked for again then.
     Queued(DateTime<Utc>),
 }
 
 impl CallResult {
     /// How a person's call ended, which waits for its turn.
-    pub fn ended(self) -> Ended {
+    pub fn ended(self) -> CallOutcome {
         match self {
             Self::Ended(ended) => *ended,
-            Self::Queued(_) => Ended::unsent(unsent("its turn has not come".into())),
+            Self::Queued(_) => CallOutcome::unsent(unsent("its turn has not come".into())),
         }
     }
 }
@@ -100,7 +100,7 @@ pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat)
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
         Err(missing) => {
-            return (CallResult::Ended(Box::new(Ended::unsent(unsent(missing.to_string())))), Repeat::Never);
+            return (CallResult::Ended(Box::new(CallOutcome::unsent(unsent(missing.to_string())))), Repeat::Never);
         }
     };
     (noted(node, &published, connection, operation, out).await, operation.repeat)
@@ -136,7 +136,7 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat
         }
     };
     let called = asked.await;
-    let made = queued.map_or_else(|| CallResult::Ended(Box::new(Ended { called, answer })), CallResult::Queued);
+    let made = queued.map_or_else(|| CallResult::Ended(Box::new(CallOutcome { called, answer })), CallResult::Queued);
     (made, Repeat::Safe)
 }
 
@@ -154,7 +154,7 @@ async fn noted(
     let called = match perform(node, published, connection, operation, out).await {
         Ok(CallResult::Ended(ended)) => hide(*ended, hidden),
         Ok(queued @ CallResult::Queued(_)) => return queued,
-        Err(failure) => hide(Ended::unsent(failure), hidden),
+        Err(failure) => hide(CallOutcome::unsent(failure), hidden),
     };
     let (ended, message) = match &called.called {
         Ok(Called::Output(_)) => (CallState::Done, None),
@@ -172,9 +172,9 @@ async fn noted(
 
 /// What came of a call, without the addresses that were put in for it: in their place stands what the record has for them,
 /// so that nothing is lost. Of any other spelling of them the sealed part is hidden.
-fn hide(Ended { called, answer }: Ended, hidden: &[(String, &'static str)]) -> Ended {
+fn hide(CallOutcome { called, answer }: CallOutcome, hidden: &[(String, &'static str)]) -> CallOutcome {
     if hidden.is_empty() {
-        return Ended { called, answer };
+        return CallOutcome { called, answer };
     }
     let each = || hidden.iter().map(|(what, by)| (what.as_str(), *by));
     let links = Redactor::default();
@@ -191,7 +191,7 @@ fn hide(Ended { called, answer }: Ended, hidden: &[(String, &'static str)]) -> E
         let headers = headers.into_iter().map(|(name, value)| (name, without(value))).collect();
         Answer { status, headers, body: without(body) }
     });
-    Ended { called, answer }
+    CallOutcome { called, answer }
 }
 
 /// A value with one text in the place of another, wherever it stands.
@@ -288,11 +288,11 @@ mod tests {
         let output = json!({ "at": ["see http://here/callback/x7!", 1], "b": { "c": "http://here/callback/x7" } });
         let shown = json!({ "at": ["see [callback]!", 1], "b": { "c": "[callback]" } });
         let answer = Answer { status: 200, headers: Map::new(), body: output.clone() };
-        let ended = hide(Ended { called: Ok(Called::Output(output)), answer: Some(answer) }, &hidden);
+        let ended = hide(CallOutcome { called: Ok(Called::Output(output)), answer: Some(answer) }, &hidden);
         assert_eq!(ended.called, Ok(Called::Output(shown.clone())));
         assert_eq!(ended.answer.map(|answer| answer.body), Some(shown));
         let failure = unsent("answered 400: http://here/callback/x7 is no address".into());
-        let told = hide(Ended::unsent(failure), &hidden).called.expect_err("a failure");
+        let told = hide(CallOutcome::unsent(failure), &hidden).called.expect_err("a failure");
         assert_eq!(told.message, "answered 400: [callback] is no address");
     }
 }

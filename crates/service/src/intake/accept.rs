@@ -24,7 +24,7 @@ use std::borrow::Cow;
 
 /// A payload as it came to a door.
 #[derive(Debug)]
-pub(crate) struct Message<'a> {
+pub(crate) struct ReceivedMessage<'a> {
     /// Its bytes as they were received.
     pub raw: &'a [u8],
     /// What came beside it, by the names of its intake.
@@ -43,11 +43,11 @@ pub(crate) async fn accept(
     node: &Node,
     published: &Published,
     source: &Source,
-    message: Message<'_>,
+    message: ReceivedMessage<'_>,
     admission: Admission,
 ) -> Result<DeliveryAnswer, NotTaken> {
     let received = clock::now();
-    let Message { raw, properties, normal, key } = message;
+    let ReceivedMessage { raw, properties, normal, key } = message;
     let fallback_id = key.unwrap_or_else(random::id);
     let delivery = Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
     let ReadOutcome { alerts, left_out, absent, unreadable } = source.read(&delivery);

@@ -9,7 +9,7 @@
 mod accept;
 mod due;
 
-pub(crate) use accept::{Again, Message, accept, accept_again};
+pub(crate) use accept::{Again, ReceivedMessage, accept, accept_again};
 pub(crate) use due::watch_due;
 
 use crate::{

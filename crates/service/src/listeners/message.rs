@@ -2,7 +2,7 @@
 
 use crate::{
     admission::{Admission, NotTaken},
-    intake::{Message, accept},
+    intake::{ReceivedMessage, accept},
     metrics::SourceLabel,
     node::{ListenerStatus, Node},
     random,
@@ -51,7 +51,7 @@ pub(super) async fn take(
             None => admitted(node, name, raw.len()).await,
         };
         let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
-        let message = Message { raw: &raw, properties, normal: false, key: Some(id.clone()) };
+        let message = ReceivedMessage { raw: &raw, properties, normal: false, key: Some(id.clone()) };
         match accept(node, &published, source, message, admitted).await {
             Ok(_) => return status.took(true),
             Err(NotTaken::Malformed { .. }) => return status.took(false),

@@ -12,7 +12,7 @@ const REMEMBERED: usize = 1000;
 
 /// A change with its place in this node's order.
 #[derive(Clone, Debug)]
-pub(crate) struct Message {
+pub(crate) struct StreamMessage {
     /// The start of the node, and a number: what a follower shows when it comes back.
     pub id: String,
     pub change: Change,
@@ -22,8 +22,8 @@ pub(crate) struct Message {
 #[derive(Debug)]
 pub(crate) struct Changes {
     run: String,
-    sender: broadcast::Sender<Message>,
-    memory: Mutex<(u64, VecDeque<Message>)>,
+    sender: broadcast::Sender<StreamMessage>,
+    memory: Mutex<(u64, VecDeque<StreamMessage>)>,
 }
 
 impl Changes {
@@ -35,7 +35,7 @@ impl Changes {
     pub fn publish(&self, change: Change) {
         let mut memory = self.memory.lock().unwrap_or_else(PoisonError::into_inner);
         memory.0 += 1;
-        let message = Message { id: format!("{}-{}", self.run, memory.0), change };
+        let message = StreamMessage { id: format!("{}-{}", self.run, memory.0), change };
         memory.1.push_back(message.clone());
         if memory.1.len() > REMEMBERED {
             memory.1.pop_front();
@@ -44,13 +44,13 @@ impl Changes {
     }
 
     /// What was missed since a message, and what comes; a reset where that is not known any more.
-    pub fn follow(&self, last: Option<&str>) -> (Vec<Message>, broadcast::Receiver<Message>) {
+    pub fn follow(&self, last: Option<&str>) -> (Vec<StreamMessage>, broadcast::Receiver<StreamMessage>) {
         let memory = self.memory.lock().unwrap_or_else(PoisonError::into_inner);
         let missed = match last {
             None => Vec::new(),
             Some(last) => match memory.1.iter().position(|m| m.id == last) {
                 Some(at) => memory.1.iter().skip(at + 1).cloned().collect(),
-                None => vec![Message {
+                None => vec![StreamMessage {
                     id: format!("{}-{}", self.run, memory.0),
                     change: Change { reset: true, ..Change::default() },
                 }],

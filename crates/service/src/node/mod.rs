@@ -10,7 +10,7 @@ mod questions;
 
 pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
-pub(crate) use changes::{Changes, Message};
+pub(crate) use changes::{Changes, StreamMessage};
 pub(crate) use followers::{Followers, Place};
 pub(crate) use listeners::{ListenerStatus, Listeners, OpenConnection};
 pub(crate) use published::{Published, SecretScope, missing_settings};

@@ -146,7 +146,7 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
     one_a_target(&mut found);
     found.truncate(several);
     let counted = |row: &ClaimedRow| (row.state.0 == JobState::Queued && row.depth == 0).then(|| row.runbook.clone());
-    as_many_as_may_be(&tx, &mut found, at_once, counted).await?;
+    as_many_as_may_be(&tx, &mut found, (at_once, search.deciding), counted).await?;
     // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
     found.sort_by(|a, b| a.target.cmp(&b.target));
     if found.is_empty() || (fresh && !search.alone) {
@@ -253,12 +253,12 @@ fn behind(e: StoreError) -> StoreError {
     if e.is_passing() { StoreError::Behind } else { e }
 }
 
-/// Leaves out what is one too many of its runbook, where `counted` names it. Whoever else begins one of it waits until the
-/// transaction ends.
+/// Leaves out what is one too many of its runbook, where `counted` names it; those that are decided about count as begun.
+/// Whoever else begins one of it waits until the transaction ends.
 async fn as_many_as_may_be<T>(
     tx: &DatabaseTransaction,
     found: &mut Vec<T>,
-    at_once: &[AtOnce],
+    (at_once, deciding): (&[AtOnce], &[JobId]),
     counted: impl Fn(&T) -> Option<String>,
 ) -> Result<(), StoreError> {
     // In one order, whoever asks for several.
@@ -266,7 +266,7 @@ async fn as_many_as_may_be<T>(
     let begun: BTreeSet<String> = found.iter().filter_map(&counted).collect();
     for runbook in begun {
         if let Some((_, most)) = at_once.iter().find(|(name, _)| *name == runbook) {
-            let alive = alive_of(tx, &runbook).await?;
+            let alive = alive_of(tx, &runbook, deciding).await?;
             room.insert(runbook, i64::from(*most) - alive);
         }
     }
@@ -280,16 +280,19 @@ async fn as_many_as_may_be<T>(
     Ok(())
 }
 
-/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the transaction.
-async fn alive_of(tx: &DatabaseTransaction, runbook: &str) -> Result<i64, StoreError> {
+/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the transaction; with those
+/// of some jobs that are not begun yet.
+async fn alive_of(tx: &DatabaseTransaction, runbook: &str, deciding: &[JobId]) -> Result<i64, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
     }
     sql::run(tx, "SELECT pg_advisory_xact_lock(hashtextextended('runbook ' || $1, 0))", vec![runbook.into()]).await?;
-    let sql = "SELECT count(*) AS n FROM job
-        WHERE runbook = $1 AND parent IS NULL AND state IN ('running', 'waiting', 'paused', 'unsure')";
-    let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into()]).await?;
+    let sql = "SELECT (SELECT count(*) FROM job WHERE runbook = $1 AND parent IS NULL
+            AND state IN ('running', 'waiting', 'paused', 'unsure'))
+        + (SELECT count(*) FROM job WHERE id = ANY($2) AND runbook = $1 AND parent IS NULL AND state = 'queued') AS n";
+    let deciding: Vec<i64> = deciding.iter().map(|job| job.0).collect();
+    let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into(), deciding.into()]).await?;
     Ok(counted.first().map_or(0, |c| c.n))
 }
 
@@ -335,7 +338,7 @@ pub async fn begin(
     }
     let tx = db.begin().await?;
     let begun = async {
-        as_many_as_may_be(&tx, &mut first, at_once, counted).await?;
+        as_many_as_may_be(&tx, &mut first, (at_once, &[]), counted).await?;
         write_first(&tx, node, &first, now).await
     };
     match begun.await {

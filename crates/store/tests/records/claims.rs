@@ -702,6 +702,9 @@ fn what_is_found_can_be_claimed_alone_and_what_is_decided_about_is_not_found() {
         let decided_about = [JobId(1)];
         let search = Search { node: "a", deciding: &decided_about, several: 1, ..Search::default() };
         assert_eq!(jobs::claim(db, search).await.expect("finds").jobs[0].id.0, 2, "the first is in hand");
+        let one_at_once = [("note".to_owned(), 1)];
+        let none = jobs::claim(db, Search { at_once: &one_at_once, ..search }).await.expect("finds");
+        assert!(none.jobs.is_empty() && !none.more, "what is decided about counts: {none:?}");
         let alone = take(db, "a", &[]).await.expect("the first");
         let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";
         assert_eq!(one(db, stands).await, "running 1 false");

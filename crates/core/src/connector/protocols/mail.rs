@@ -1,6 +1,6 @@
 //! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC 5321).
 
-use super::{Gives, RequestError, ShownRequest};
+use super::{GivenValues, RequestError, ShownRequest};
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
@@ -202,7 +202,12 @@ impl MailCall {
         &self.line
     }
 
-    pub(super) fn begin<'o>(&self, gives: Gives<'o>, give: Value, key: &str) -> Result<Mailing<'o>, RequestError> {
+    pub(super) fn begin<'o>(
+        &self,
+        gives: GivenValues<'o>,
+        give: Value,
+        key: &str,
+    ) -> Result<Mailing<'o>, RequestError> {
         let view = View { give: &give, response: None };
         let text = |template: &Template| {
             template.fill(&view).map(|value| match value {
@@ -267,7 +272,7 @@ fn mailboxes(part: &str, value: Value) -> Result<Vec<Mailbox>, RequestError> {
 /// A message on its way.
 #[derive(Debug)]
 pub struct Mailing<'o> {
-    output: Gives<'o>,
+    output: GivenValues<'o>,
     give: Value,
     letter: Letter,
     hiding: Hiding<'o>,

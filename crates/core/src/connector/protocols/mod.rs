@@ -116,7 +116,7 @@ impl Call {
     /// What cannot be filled in, or cannot be sent as it is.
     pub(super) fn begin<'o>(
         &'o self,
-        gives: Gives<'o>,
+        gives: GivenValues<'o>,
         give: Value,
         key: Key<'_>,
         callback: Option<&CallbackAt>,
@@ -182,12 +182,12 @@ pub struct ShownRequest {
 
 /// What a call gives: how it is made of the answer, and what is promised of it.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Gives<'o> {
+pub(super) struct GivenValues<'o> {
     pub output: Option<&'o Expr>,
     pub promised: &'o Type,
 }
 
-impl Gives<'_> {
+impl GivenValues<'_> {
     /// An output that can be kept.
     ///
     /// # Errors

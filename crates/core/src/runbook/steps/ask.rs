@@ -12,7 +12,7 @@ use crate::{
     expr::{Length, LengthDoc, Names, Template, Type},
     runbook::{
         LaunchRole,
-        type_environment::{Evaluated, Look, TypeEnvironment},
+        type_environment::{Evaluated, TypeEnvironment, Visitor},
     },
 };
 use schemars::JsonSchema;
@@ -202,7 +202,7 @@ impl Ask {
         Type::record(texts.into_iter().chain([("silent".to_owned(), Type::Bool)]))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         let at = format!("{at}/ask");
         if let To::Person(person) = &self.to {
             look(&format!("{at}/to/person"), Evaluated::Template(person), known.names());

@@ -9,7 +9,7 @@ use crate::{
     AlertState,
     document::Texts,
     expr::{Expr, Length, LengthDoc, Names, Template, Type},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -176,7 +176,7 @@ impl Await {
         Type::record(texts.map(|n| (n.to_owned(), Type::Text)).into_iter().chain(others))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         for (key, of) in self.chooses() {
             look(&format!("{at}/await/{key}"), Evaluated::Template(of), known.names());
         }

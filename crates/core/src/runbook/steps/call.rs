@@ -8,7 +8,7 @@ use crate::{
     connector,
     definition::{Fault, Kind, Mismatch, Others},
     expr::{Expr, Names, Template},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -28,13 +28,13 @@ pub(super) struct CallDoc {
     pub give: Map<String, Value>,
     /// How to find out whether it was done, when no answer says so.
     #[serde(default)]
-    pub probe: Option<ProbeDoc>,
+    pub probe: Option<StepProbeDoc>,
 }
 
 /// How to find out whether a call was done.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub(super) struct ProbeDoc {
+pub(super) struct StepProbeDoc {
     /// An operation that changes nothing.
     pub call: String,
     /// The connection. Left out: that of the step.
@@ -59,12 +59,12 @@ pub struct Call {
     /// The names of what it is given.
     given: Vec<String>,
     /// How to find out whether it was done.
-    pub probe: Option<Box<Probe>>,
+    pub probe: Option<Box<StepProbe>>,
 }
 
 /// How to find out whether a call was done. Its result is the step's output then.
 #[derive(Clone, Debug)]
-pub struct Probe {
+pub struct StepProbe {
     /// What is called.
     pub call: Call,
     /// Whether the step was done, by `result`.
@@ -88,7 +88,7 @@ impl KindDoc for CallDoc {
                 let call = Call::build(build, &at, through, doc.give, names);
                 let roots = [names.roots, &["result"]].concat();
                 let done = build.check.condition(&format!("{at}/done"), &doc.done, Names { roots: &roots, ..names });
-                call.zip(done).map(|(call, done)| Some(Box::new(Probe { call, done })))
+                call.zip(done).map(|(call, done)| Some(Box::new(StepProbe { call, done })))
             }
         };
         Some(Action::Call(Call { probe: probe?, ..call? }))
@@ -113,7 +113,7 @@ impl Call {
         format!("{} via {}", self.operation, self.via)
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
         if let Some(probe) = &self.probe {
             probe.call.visit(&format!("{at}/probe"), known, look);

@@ -11,7 +11,7 @@ use crate::{
     Period,
     definition::{Mismatch, Others},
     expr::{Expr, Length, LengthDoc, Names, Template, Type},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -100,7 +100,7 @@ impl Check {
         self.call.as_ref().map_or(Type::Bool, |c| known.output_of(&c.via, &c.operation))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         let mut within = known.clone();
         if let Some(call) = &self.call {
             call.visit(at, known, look);

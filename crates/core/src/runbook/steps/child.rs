@@ -9,7 +9,7 @@ use crate::{
     expr::{Names, Template, Type},
     runbook::{
         Runbook,
-        type_environment::{Evaluated, Look, TypeEnvironment},
+        type_environment::{Evaluated, TypeEnvironment, Visitor},
     },
 };
 use schemars::JsonSchema;
@@ -58,7 +58,7 @@ impl Child {
         Type::record(fields.map(|(n, t)| (n.to_owned(), t)))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
     }
 

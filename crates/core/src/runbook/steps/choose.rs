@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     expr::{Expr, Names},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -93,7 +93,7 @@ impl Choose {
         whens.collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         let before = known.clone();
         for (i, branch) in self.branches.iter().enumerate() {
             let at = format!("{at}/choose/{i}");

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     expr::{Expr, Names, Type},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -104,7 +104,7 @@ impl Each {
         format!("{} of {}", self.name, self.items.text())
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         look(&format!("{at}/each"), Evaluated::List(&self.items), known.names());
         let mut within = known.clone();
         within.bind(&self.name, Type::Any);

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     AlertState, Severity,
     expr::{Names, Template},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -93,7 +93,7 @@ impl KindDoc for EmitDoc {
 }
 
 impl Emit {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         look(at, Evaluated::Template(&self.values), known.names());
     }
 }

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     expr::{Names, Template},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -57,7 +57,7 @@ impl KindDoc for FinishDoc {
 }
 
 impl Finish {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         if let Some(text) = &self.because {
             look(&format!("{at}/because"), Evaluated::Template(text), known.names());
         }

@@ -19,7 +19,7 @@ mod together;
 
 pub use ask::{Ask, LINK, To};
 pub use awaiting::{Await, Since};
-pub use call::{Call, Probe};
+pub use call::{Call, StepProbe};
 pub use check::Check;
 pub use child::{Child, MAX_GENERATIONS};
 pub use choose::{Branch, Choose};
@@ -37,7 +37,7 @@ pub(crate) use ask::TELL;
 pub(super) use check::of_confirm;
 pub(super) use document::Build;
 
-use super::type_environment::{Evaluated, Look, TypeEnvironment};
+use super::type_environment::{Evaluated, TypeEnvironment, Visitor};
 use crate::{
     definition::{Mismatch, Others},
     expr::{Expr, Length, Type},
@@ -182,7 +182,7 @@ impl Action {
         }
     }
 
-    fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         match self {
             Self::Call(call) => call.visit(at, known, look),
             Self::Require(require) => require.visit(at, known, look),
@@ -227,7 +227,7 @@ impl Action {
 }
 
 /// Shows a length of time that is made by an expression.
-fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
     if let Some(template) = length.and_then(Length::template) {
         look(at, Evaluated::Template(template), known.names());
     }
@@ -245,7 +245,7 @@ pub fn all(steps: &[Step]) -> Vec<&Step> {
 }
 
 /// Shows everything that is evaluated, in the order in which it runs, with what is known there.
-pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
     // Steps that a jump passes over, by the place that it leads to.
     let mut passed: Vec<(usize, usize)> = Vec::new();
     for (i, step) in steps.iter().enumerate() {
@@ -263,7 +263,7 @@ pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment
 }
 
 impl Step {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         let mut within = known.clone();
         if let Some(when) = &self.when {
             look(&format!("{at}/when"), Evaluated::Condition(when), known.names());

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     expr::{Expr, Names, Template},
-    runbook::type_environment::{Evaluated, Look, TypeEnvironment},
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -56,7 +56,7 @@ pub(super) fn text(
 }
 
 impl Require {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         look(&format!("{at}/require"), Evaluated::Condition(&self.condition), known.names());
         if let Some(text) = &self.otherwise {
             look(&format!("{at}/else"), Evaluated::Template(text), known.names());

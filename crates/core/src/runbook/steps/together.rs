@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     expr::Names,
-    runbook::type_environment::{Look, TypeEnvironment},
+    runbook::type_environment::{TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -84,7 +84,7 @@ impl Together {
         self.ways.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Look<'a, '_>) {
+    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         let before = known.clone();
         for (below, steps) in self.inner() {
             let mut within = before.clone();

@@ -7,7 +7,7 @@ use crate::{
     connector::{
         CallbackAt,
         failure::{CallEnd, Failure, Hiding},
-        protocols::Gives,
+        protocols::GivenValues,
     },
     expr::{Scope, Val},
 };
@@ -17,7 +17,7 @@ use serde_json::Value;
 #[derive(Debug)]
 pub struct Exchange<'o> {
     call: &'o HttpCall,
-    gives: Gives<'o>,
+    gives: GivenValues<'o>,
     give: Value,
     /// The request that is out.
     asked: Request,
@@ -66,7 +66,7 @@ impl<'a> Scope<'a> for View<'a> {
 }
 
 impl<'o> Exchange<'o> {
-    pub(super) fn new(call: &'o HttpCall, gives: Gives<'o>, give: Value, asked: Request) -> Self {
+    pub(super) fn new(call: &'o HttpCall, gives: GivenValues<'o>, give: Value, asked: Request) -> Self {
         Self { call, gives, give, asked, first: None, pages: Gathered::default(), seen: None, hiding: Hiding::NOTHING }
     }
 
@@ -238,7 +238,7 @@ impl HttpCall {
     /// What cannot be filled in, or would lead to another path.
     pub(in crate::connector) fn begin<'o>(
         &'o self,
-        gives: Gives<'o>,
+        gives: GivenValues<'o>,
         give: Value,
         key: Option<&str>,
         callback: Option<&CallbackAt>,

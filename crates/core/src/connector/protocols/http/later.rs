@@ -76,10 +76,10 @@ pub enum Signed {
 
 /// Checked looks.
 #[derive(Clone, Debug)]
-pub struct Until {
+pub struct DoneWhen {
     pub(super) look: Look,
     pub(super) done: Expr,
-    pub(super) verdict: Verdict,
+    pub(super) verdict: LaterVerdict,
     pub(super) every: Period,
     pub(super) within: Period,
 }
@@ -92,7 +92,7 @@ pub(super) enum Look {
 
 /// Whether something failed, and why.
 #[derive(Clone, Debug)]
-pub(super) struct Verdict {
+pub(super) struct LaterVerdict {
     failed: Option<Expr>,
     because: Option<Expr>,
 }
@@ -104,11 +104,11 @@ pub struct Callback {
     pub within: Period,
     /// How what it sends is signed.
     pub signed: Option<Signed>,
-    verdict: Verdict,
+    verdict: LaterVerdict,
     output: Option<Expr>,
 }
 
-impl Verdict {
+impl LaterVerdict {
     fn check(
         check: &mut Checker<'_>,
         at: &str,
@@ -141,7 +141,7 @@ impl Verdict {
     }
 }
 
-impl Until {
+impl DoneWhen {
     /// Checks what may use `names`; the request of a look knows those of `before`.
     pub(super) fn check(
         check: &mut Checker<'_>,
@@ -165,7 +165,7 @@ impl Until {
             }
         };
         let done = check.condition(&format!("{at}/done"), &doc.done, names);
-        let verdict = Verdict::check(check, at, doc.failed, doc.because, names);
+        let verdict = LaterVerdict::check(check, at, doc.failed, doc.because, names);
         let every = doc.every.unwrap_or(Period::from_secs(2));
         if every < LEAST_EVERY || every > doc.within {
             check.fail(&format!("{at}/every"), "is from 50ms to `within`");
@@ -196,7 +196,7 @@ impl Callback {
         if doc.within > Period::from_secs(86_400) || doc.within < Period::from_secs(1) {
             check.fail(&format!("{at}/within"), "is from 1s to 1d");
         }
-        let verdict = Verdict::check(check, at, doc.failed, doc.because, names);
+        let verdict = LaterVerdict::check(check, at, doc.failed, doc.because, names);
         let output = match doc.output {
             None => Some(None),
             Some(text) => check.expr(&format!("{at}/output"), &text, names).map(Some),

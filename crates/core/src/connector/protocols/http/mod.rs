@@ -18,7 +18,7 @@ use crate::{
     document::Checker,
     expr::{Names, Type},
 };
-use later::{Look, Until};
+use later::{DoneWhen, Look};
 use pages::{Gathered, Pages, follow};
 use request::Plan;
 use std::sync::Arc;
@@ -58,7 +58,7 @@ impl HttpDoc {
 pub struct HttpCall {
     request: Plan,
     pages: Option<Pages>,
-    until: Option<Until>,
+    until: Option<DoneWhen>,
     callback: Option<Callback>,
     /// The header that carries the key of a call that may be repeated with it.
     key_header: String,
@@ -102,7 +102,7 @@ impl HttpCall {
                 roots.push(("first", Answer::as_type()));
                 let before = names(&["give", "first"], &answered);
                 let seen = names(&["give", "first", "response"], &answered);
-                Until::check(check, &format!("{at}/until"), until, before, seen).map(Some)
+                DoneWhen::check(check, &format!("{at}/until"), until, before, seen).map(Some)
             }
         };
         let callback = match doc.callback {
